@@ -1,0 +1,49 @@
+"""What differs between two states of an estate, object by object."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from portero.core.nouns.base import Noun
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.revision import Change
+
+_NOUNS = (
+    ("group", "groups", "key"),
+    ("ruleset", "rulesets", "key"),
+    ("assignment", "assignments", "key"),
+    ("correction", "corrections", "host"),
+)
+
+
+def document_of(noun: Noun) -> dict[str, Any]:
+    """The noun as it stands in an estate document: JSON values, nothing that was left out."""
+    return noun.model_dump(mode="json", exclude_none=True)
+
+
+def differences(before: Estate, after: Estate) -> Iterator[Change]:
+    """Every object that `after` makes, alters or removes."""
+    for name, attribute, by in _NOUNS:
+        yield from _of_kind(name, by, getattr(before, attribute), getattr(after, attribute))
+    if before.precedence != after.precedence:
+        yield Change(
+            noun="precedence",
+            key="precedence",
+            verb="changed",
+            before={"precedence": list(before.precedence)},
+            after={"precedence": list(after.precedence)},
+        )
+
+
+def _of_kind(name: Any, by: str, before: Sequence[Noun], after: Sequence[Noun]) -> Iterator[Change]:
+    old, new = ({getattr(noun, by): noun for noun in nouns} for nouns in (before, after))
+    for key, noun in new.items():
+        was = old.get(key)
+        if was is None:
+            yield Change(noun=name, key=key, verb="created", after=document_of(noun))
+        elif was != noun:
+            yield Change(noun=name, key=key, verb="changed", before=document_of(was), after=document_of(noun))
+    for key, noun in old.items():
+        if key not in new:
+            yield Change(noun=name, key=key, verb="removed", before=document_of(noun))

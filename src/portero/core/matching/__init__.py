@@ -1,0 +1,1 @@
+"""What a selector matches: URLs and hosts, categories, membership rules."""

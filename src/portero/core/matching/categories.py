@@ -1,0 +1,62 @@
+"""Host → web categories: the nearest entry at or above a host, corrections over feeds, test hosts over both."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple, Protocol
+
+from portero.core.nouns.taxonomy import UNCATEGORISED
+from portero.core.nouns.web_taxonomy import TAXONOMY
+
+
+class CategoryIndex(Protocol):
+    """A table of hosts. An implementation may hold a handful in a dict or millions in a mapped file."""
+
+    digest: str
+
+    def get(self, host: str) -> tuple[str, ...] | None:
+        """The categories entered at this very host, or None."""
+
+
+class Entry(NamedTuple):
+    """What is known about a host: its categories, the host they are entered at, and by whom."""
+
+    categories: tuple[str, ...]
+    host: str | None
+    source: str
+
+
+class MemoryIndex:
+    """A category index held in a dict: host → categories."""
+
+    def __init__(self, entries: Mapping[str, tuple[str, ...]], digest: str = "") -> None:
+        self.digest = digest
+        self._entries = entries
+
+    def get(self, host: str) -> tuple[str, ...] | None:
+        return self._entries.get(host)
+
+    def __len__(self) -> int:
+        return len(self._entries)
+
+
+EMPTY_INDEX = MemoryIndex({})
+_UNKNOWN = Entry((UNCATEGORISED,), None, "none")
+
+
+def look_up(host: str, index: CategoryIndex, corrections: Mapping[str, tuple[str, ...]]) -> Entry:
+    """The host's categories, from the nearest entry at or above it; `uncategorised` where there is none."""
+    if host.endswith(".test"):
+        test = TAXONOMY.category_of_test_host(host)
+        if test:
+            return Entry((test,), host, "test host")
+    name = host
+    while name:
+        corrected = corrections.get(name)
+        if corrected is not None:
+            return Entry(corrected, name, "correction")
+        found = index.get(name)
+        if found is not None:
+            return Entry(found, name, "index")
+        _, _, name = name.partition(".")
+    return _UNKNOWN

@@ -1,0 +1,61 @@
+"""The attempts that devices report."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field, StringConstraints
+
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.attempt import Url
+from portero.core.nouns.base import Key, Noun, Text, Timestamp
+from portero.core.nouns.verdict import RuleReference
+
+Reference = Annotated[
+    str,
+    StringConstraints(pattern=r"^[0-9A-Z]{4}-[0-9A-Z]{4}$"),
+    Field(description="The code on the notice, by which a help desk finds the record."),
+]
+
+
+class ReportedAttempt(Noun):
+    """One attempt as a device reports it. (device, seq) names it, so it may be sent again."""
+
+    seq: Annotated[int, Field(ge=1, le=2**53)]
+    at: Timestamp
+    url: Url
+    host: Annotated[str, StringConstraints(max_length=253)]
+    user: Text | None = None
+    browser: Text | None = None
+    categories: Annotated[tuple[Key, ...], Field(max_length=45)] = ()
+    verdict: Verdict
+    continued: Annotated[bool, Field(description="The person went on past a warning.")] = False
+    logged: Annotated[bool, Field(description="A log rule matched.")] = False
+    winner: RuleReference | None = None
+    reference: Reference | None = None
+    bundle: Annotated[str | None, StringConstraints(max_length=80)] = None
+
+
+class HourlyCount(Noun):
+    """Allowed visits of one host in one hour, as a count."""
+
+    hour: Timestamp
+    host: Annotated[str, StringConstraints(max_length=253)]
+    visits: Annotated[int, Field(ge=1, le=10**9)]
+
+
+class ActivityBatch(Noun):
+    """What a device hands over at once. The counts of a batch are taken once, by its own number."""
+
+    batch: Annotated[int, Field(ge=1, le=2**53, description="Counts up; a batch sent again keeps its number.")]
+    attempts: Annotated[tuple[ReportedAttempt, ...], Field(max_length=1000)] = ()
+    counts: Annotated[tuple[HourlyCount, ...], Field(max_length=1000)] = ()
+
+
+class Activity(ReportedAttempt):
+    """One attempt as the service keeps it."""
+
+    device: Annotated[str, Field(description="Permanent id of the device.")]
+    hostname: str
+    received_at: Timestamp
+    test: Annotated[bool, Field(description="A visit to a test host; left out unless asked for.")] = False

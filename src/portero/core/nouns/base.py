@@ -1,0 +1,49 @@
+"""What every noun has in common: frozen, no unknown fields, bounded text."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import Annotated
+
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, PlainSerializer, StringConstraints
+
+
+class Noun(BaseModel):
+    """Base of all nouns. Instances never change; a field that is not known is an error."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+Key = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=64)]
+"""Names one object among its kind: lower-case letters, digits and '-'; never changes."""
+
+Name = Annotated[str, StringConstraints(min_length=1, max_length=120)]
+Note = Annotated[str, StringConstraints(max_length=2000)]
+Text = Annotated[str, StringConstraints(min_length=1, max_length=255)]
+
+_LABEL = re.compile(r"^(?!-)[a-z0-9_-]{1,63}(?<!-)$")
+
+
+def normal_hostname(value: str) -> str:
+    """The hostname in lower case without its trailing dot; ValueError where it is not one (RFC 1123, plus '_')."""
+    host = value.strip().rstrip(".").lower()
+    if not host or len(host) > 253 or not all(_LABEL.match(label) for label in host.split(".")):
+        raise ValueError(
+            f"“{value[:80]}” is not a hostname: use letters, digits and '-' in labels of up to 63, joined by dots"
+        )
+    return host
+
+
+Hostname = Annotated[str, AfterValidator(normal_hostname)]
+"""A hostname of a machine or a web host, folded to lower case."""
+
+
+def rfc3339(moment: datetime) -> str:
+    """The moment as RFC 3339 in UTC with a 'Z', to the millisecond where it has one."""
+    moment = moment.astimezone(UTC)
+    return moment.isoformat(timespec="milliseconds" if moment.microsecond else "seconds").replace("+00:00", "Z")
+
+
+Timestamp = Annotated[AwareDatetime, PlainSerializer(rfc3339, return_type=str, when_used="json")]
+"""A moment with its zone; written as RFC 3339 in UTC."""

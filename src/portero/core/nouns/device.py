@@ -1,0 +1,147 @@
+"""A managed machine: what it reports (facts), what administrators put on it (labels), where it stands."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from ipaddress import ip_address
+from typing import Annotated
+from zoneinfo import ZoneInfo
+
+from pydantic import AfterValidator, Field, StringConstraints
+
+from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
+
+
+def _normal_address(value: str) -> str:
+    try:
+        return str(ip_address(value))
+    except ValueError as problem:
+        raise ValueError(f"“{value[:60]}” is not an IPv4 or IPv6 address") from problem
+
+
+def _known_zone(value: str) -> str:
+    try:
+        ZoneInfo(value)
+    except (KeyError, ValueError, OSError) as problem:
+        raise ValueError(f"“{value[:60]}” is not a time zone of the IANA list, such as Atlantic/Faroe") from problem
+    return value
+
+
+Address = Annotated[str, StringConstraints(max_length=64), AfterValidator(_normal_address)]
+Zone = Annotated[str, StringConstraints(max_length=64), AfterValidator(_known_zone)]
+Labels = Annotated[dict[Key, Text], Field(max_length=32)]
+
+
+class Kind(StrEnum):
+    """What sort of machine it is."""
+
+    DESKTOP = "desktop"
+    LAPTOP = "laptop"
+    KIOSK = "kiosk"
+    SERVER = "server"
+    TABLET = "tablet"
+    PHONE = "phone"
+    OTHER = "other"
+
+
+class Place(StrEnum):
+    """Whether a machine is inside the organisation's own walls."""
+
+    ON_SITE = "on-site"
+    OFF_SITE = "off-site"
+
+
+class LayerMode(StrEnum):
+    """What a layer of a machine does."""
+
+    ENFORCING = "enforcing"
+    OBSERVING = "observing"
+    OFF = "off"
+
+
+class Lifecycle(StrEnum):
+    """Where a device stands with the service; `silent` is derived from its own rhythm of check-ins."""
+
+    INVITED = "invited"
+    ENROLLED = "enrolled"
+    SILENT = "silent"
+    RETIRED = "retired"
+
+
+class OperatingSystem(Noun):
+    """The operating system, by family and version."""
+
+    family: Text
+    version: Text | None = None
+
+
+class Application(Noun):
+    """A program as found on the machine. What is not known is left out."""
+
+    file: Text | None = None
+    product: Text | None = None
+    vendor: Text | None = None
+    version: Text | None = None
+    signer: Text | None = None
+    sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$", to_lower=True)] | None = None
+    path: Annotated[str, StringConstraints(max_length=1024)] | None = None
+    category: Key | None = None
+
+
+class Browser(Noun):
+    """An installed browser, and whether it takes managed policy."""
+
+    name: Text
+    version: Text | None = None
+    managed: bool = False
+    application: Application | None = None
+
+
+class Layers(Noun):
+    """What each enforcement layer of the machine does, as it reports."""
+
+    filter: LayerMode | None = None
+    browser: LayerMode | None = None
+    startup: LayerMode | None = None
+
+
+class Facts(Noun):
+    """What a device reports about itself. A fact that is not reported is None or empty."""
+
+    hostname: Hostname
+    kind: Kind = Kind.OTHER
+    unit: Annotated[str, StringConstraints(max_length=255, pattern=r"^[^/\s]+(/[^/\s]+)*$")] | None = None
+    os: OperatingSystem | None = None
+    addresses: Annotated[tuple[Address, ...], Field(max_length=32)] = ()
+    browsers: Annotated[tuple[Browser, ...], Field(max_length=32)] = ()
+    applications: Annotated[tuple[Application, ...], Field(max_length=5000)] = ()
+    layers: Layers = Layers()
+    place: Place | None = None
+    zone: Zone | None = None
+    last_start: Timestamp | None = None
+
+
+class DocumentDevice(Facts):
+    """A device of a facts document: its facts, and the labels that administrators put on it."""
+
+    labels: Labels = {}
+
+
+class Device(Noun):
+    """A managed machine as the service knows it."""
+
+    id: Annotated[str, Field(description="Permanent id, made by the service when the device first joined.")]
+    hostname: Hostname
+    lifecycle: Lifecycle
+    facts: Facts
+    labels: Labels = {}
+    groups: Annotated[tuple[Key, ...], Field(description="Its groups, strongest first.")] = ()
+    joined_at: Timestamp | None = None
+    last_heard: Annotated[Timestamp | None, Field(description="When it last checked in.")] = None
+    usual_interval: Annotated[
+        float | None, Field(description="Seconds between its check-ins, by its own recent rhythm.")
+    ] = None
+    bundle: Annotated[str | None, Field(description="Digest of the bundle it should have.")] = None
+    applied_bundle: Annotated[str | None, Field(description="Digest of the bundle it says it has applied.")] = None
+    applied_revision: int | None = None
+    applied_at: Timestamp | None = None

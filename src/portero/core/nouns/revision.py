@@ -1,0 +1,56 @@
+"""The number of the estate's state, and what each change did."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field
+
+from portero.core.nouns.base import Noun, Timestamp
+
+
+class Change(Noun):
+    """One object that a revision made, altered or removed, whole as it was before and after."""
+
+    noun: Literal["group", "ruleset", "assignment", "correction", "precedence"]
+    key: str
+    verb: Literal["created", "changed", "removed"]
+    before: dict[str, Any] | None = None
+    after: dict[str, Any] | None = None
+
+
+class Revision(Noun):
+    """One committed change of the estate."""
+
+    number: int
+    at: Timestamp
+    by: Annotated[str, Field(description="Who made it.")]
+    summary: Annotated[str, Field(description="What it did, in one sentence.")]
+    reason: str | None = None
+    changes: tuple[Change, ...] = ()
+    devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
+
+
+class RolloutState(Noun):
+    """How far one device is with its newest bundle."""
+
+    device: str
+    hostname: str
+    state: Literal["current", "waiting", "failed", "silent"]
+    since: Timestamp | None = None
+    revision: Annotated[int | None, Field(description="The revision of the bundle it holds.")] = None
+    wanted_revision: int | None = None
+    expected_in: Annotated[
+        float | None, Field(description="Seconds until it should have it, by its own rhythm; None where unknown.")
+    ] = None
+    problem: Annotated[str | None, Field(description="Why applying failed, in the device's words.")] = None
+
+
+class RolloutCounts(Noun):
+    """How many devices are in each state, and the newest revision."""
+
+    revision: int
+    current: int = 0
+    waiting: int = 0
+    failed: int = 0
+    silent: int = 0

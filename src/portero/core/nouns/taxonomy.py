@@ -1,0 +1,61 @@
+"""The web taxonomy: families of categories, each with its definition and its reserved test host."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from pydantic import computed_field
+
+from portero.core.nouns.base import Key, Name, Noun, Note
+
+TEST_HOST_SUFFIX = ".category.test"
+"""Test hosts live under `.test`, which RFC 6761 reserves: no real site can ever answer there."""
+
+UNCATEGORISED = "uncategorised"
+
+
+class Category(Noun):
+    """One web category: what sort of content a host carries."""
+
+    key: Key
+    name: Name
+    definition: Note
+
+    @computed_field(description="A reserved host that is always in this category, to try a block with.")  # type: ignore[prop-decorator]
+    @property
+    def test_host(self) -> str:
+        return self.key + TEST_HOST_SUFFIX
+
+
+class Family(Noun):
+    """A family of categories, so that a rule can name them all at once."""
+
+    key: Key
+    name: Name
+    categories: tuple[Category, ...]
+
+
+class Taxonomy(Noun):
+    """The two levels together."""
+
+    families: tuple[Family, ...]
+
+    @cached_property
+    def categories(self) -> dict[str, Category]:
+        """Every category by key, in the taxonomy's order."""
+        return {category.key: category for family in self.families for category in family.categories}
+
+    @cached_property
+    def family_of(self) -> dict[str, str]:
+        """The key of each category's family."""
+        return {category.key: family.key for family in self.families for category in family.categories}
+
+    @cached_property
+    def by_family(self) -> dict[str, Family]:
+        """Every family by key."""
+        return {family.key: family for family in self.families}
+
+    def category_of_test_host(self, host: str) -> str | None:
+        """The category whose test host this is, or None."""
+        key = host.removesuffix(TEST_HOST_SUFFIX)
+        return key if key != host and key in self.categories else None

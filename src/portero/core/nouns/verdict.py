@@ -1,0 +1,163 @@
+"""The answer to an attempt: verdict, reasons and caveats, kept apart as intended, effective and observed."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+from pydantic import Field
+
+from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.base import Noun
+
+
+class Layer(StrEnum):
+    """A place where something is enforced on a machine."""
+
+    BROWSER = "browser"
+    FILTER = "filter"
+    STARTUP = "startup"
+
+
+class Gap(StrEnum):
+    """Whether what the machine would do differs from what the estate says."""
+
+    NONE = "none"
+    LOOSER = "looser"
+    STRICTER = "stricter"
+
+
+class Rung(StrEnum):
+    """On which rung of the ladder, or by what beside it, a rule lost."""
+
+    MANDATORY = "mandatory"
+    SELECTOR = "selector"
+    PEOPLE = "people"
+    TARGET = "target"
+    ORIGIN = "origin"
+    ACTION = "action"
+    IDENTITY = "identity"
+    STRICTEST = "strictest"
+
+
+class RuleReference(Noun):
+    """One rule by way of the assignment and the target that brought it to the device."""
+
+    ruleset: str
+    rule: Annotated[int, Field(description="Counts from 1 in the ruleset's order.")]
+    assignment: str
+    target: Annotated[str, Field(description="Key of the group by which it reached the device.")]
+    action: Action
+    mandatory: bool
+    selector: Annotated[str, Field(description="The selector in words, such as “category gambling”.")]
+
+
+class LostRule(RuleReference):
+    """A rule that competed and lost."""
+
+    rung: Rung
+    to: Annotated[RuleReference, Field(description="The rule it lost to.")]
+    why: Annotated[str, Field(description="One sentence in plain words.")]
+
+
+class LayerVerdict(Noun):
+    """What one layer says about the attempt."""
+
+    layer: Layer
+    verdict: Verdict
+    winner: RuleReference | None = None
+    why: Annotated[str, Field(description="One sentence in plain words.")]
+    lost: tuple[LostRule, ...] = ()
+    logged: tuple[RuleReference, ...] = ()
+
+
+class CaveatCode(StrEnum):
+    """Why the effective verdict differs from, or is weaker than, the intended one."""
+
+    NOT_ENROLLED = "not-enrolled"
+    NEVER_APPLIED = "never-applied"
+    STALE_BUNDLE = "stale-bundle"
+    SILENT = "silent"
+    FILTER_OFF = "filter-off"
+    FILTER_OBSERVING = "filter-observing"
+    NOTICE_HIDDEN = "notice-hidden"
+    FACT_MISSING = "fact-missing"
+
+
+class Caveat(Noun):
+    """One caveat, with its remedy."""
+
+    code: CaveatCode
+    layer: Layer | None = None
+    detail: str
+    remedy: str
+
+
+class Intended(Noun):
+    """What the estate says at its newest revision."""
+
+    verdict: Verdict
+    layers: tuple[LayerVerdict, ...]
+
+
+class Effective(Noun):
+    """What this machine, as it is now, would do."""
+
+    verdict: Verdict
+    layers: tuple[LayerVerdict, ...]
+    caveats: tuple[Caveat, ...] = ()
+
+
+class Explanation(Noun):
+    """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
+
+    attempt: Attempt
+    host: Annotated[str, Field(description="The host of the visit, as it was understood.")]
+    categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")]
+    category_entry: Annotated[
+        str | None, Field(description="The host whose entry gave the categories; None for an unknown host.")
+    ] = None
+    intended: Intended
+    effective: Effective
+    observed: None = None
+    gap: Gap
+    revision: int | None = None
+    bundle: str | None = None
+    applied_bundle: str | None = None
+
+
+class CategoryVerdict(Noun):
+    """What a device does about one web category: intended beside effective."""
+
+    category: str
+    name: str
+    family: str
+    intended: LayerVerdict
+    effective: LayerVerdict
+    gap: Gap
+
+
+class Blocks(Noun):
+    """What one device will do about every web category that some rule names for it."""
+
+    device: str
+    categories: tuple[CategoryVerdict, ...]
+    undecided: Annotated[int, Field(description="How many categories no rule names: they are allowed.")]
+    caveats: tuple[Caveat, ...] = ()
+    revision: int | None = None
+    bundle: str | None = None
+    applied_bundle: str | None = None
+
+
+def strictest(verdicts: tuple[Verdict, ...]) -> Verdict:
+    """The strictest of some verdicts; allow where there are none."""
+    order = (Verdict.ALLOW, Verdict.WARN, Verdict.BLOCK)
+    return max(verdicts, key=order.index, default=Verdict.ALLOW)
+
+
+def gap_between(intended: Verdict, effective: Verdict) -> Gap:
+    """`looser` where less is stopped than meant, `stricter` where more."""
+    if intended is effective:
+        return Gap.NONE
+    return Gap.LOOSER if strictest((intended, effective)) is intended else Gap.STRICTER

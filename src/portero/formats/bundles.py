@@ -1,0 +1,96 @@
+"""Bundles and manifests on the wire. The format is our own, as no open standard has one: docs/reference/wire.md."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import NamedTuple
+
+import jwt
+import msgspec
+import zstandard
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+
+from portero.core.resolving.bundles import BUNDLE_FORMAT, Bundle
+
+MAX_BUNDLE_BYTES = 64_000_000
+_JWS = jwt.PyJWS(algorithms=["EdDSA"])
+
+
+class BadBundle(ValueError):
+    """A bundle or manifest that must not be applied: altered, unsigned, of another format, or too big."""
+
+
+class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the service signs: which bundle a class has at which revision, and the category index that goes with it."""
+
+    portero_manifest: int
+    bundle: str
+    bytes: int
+    revision: int
+    made_at: str
+    index: str
+
+
+class PackedBundle(NamedTuple):
+    """A bundle ready to travel: its digest, its size unpacked, and the compressed bytes."""
+
+    digest: str
+    size: int
+    packed: bytes
+
+
+def pack_bundle(bundle: Bundle) -> PackedBundle:
+    """The bundle as zstd-compressed JSON, named by the SHA-256 of the JSON."""
+    plain = msgspec.json.encode(bundle, order="deterministic")
+    packed = zstandard.ZstdCompressor(level=9).compress(plain)
+    return PackedBundle("sha256:" + hashlib.sha256(plain).hexdigest(), len(plain), packed)
+
+
+def unpack_bundle(packed: bytes, digest: str) -> Bundle:
+    """The bundle of these bytes. BadBundle where they are not what the digest names."""
+    try:
+        plain = zstandard.ZstdDecompressor().decompress(packed, max_output_size=MAX_BUNDLE_BYTES)
+    except zstandard.ZstdError as problem:
+        raise BadBundle("the bundle is damaged: it cannot be unpacked") from problem
+    if "sha256:" + hashlib.sha256(plain).hexdigest() != digest:
+        raise BadBundle("the bundle is not the one that its manifest names: the digests differ")
+    try:
+        bundle = msgspec.json.decode(plain, type=Bundle)
+    except msgspec.MsgspecError as problem:
+        raise BadBundle(f"the bundle does not read as one: {problem}") from problem
+    if bundle.portero_bundle != BUNDLE_FORMAT:
+        raise BadBundle(f"the bundle is of format {bundle.portero_bundle}, and only {BUNDLE_FORMAT} is known here")
+    return bundle
+
+
+def new_signing_key() -> Ed25519PrivateKey:
+    """A fresh Ed25519 key to sign manifests with."""
+    return Ed25519PrivateKey.generate()
+
+
+def key_to_text(key: Ed25519PrivateKey) -> str:
+    """The private key as unencrypted PEM, to be kept where only the service reads it."""
+    return key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
+
+
+def public_text(key: Ed25519PrivateKey) -> str:
+    """The public half as PEM, to be pinned by devices."""
+    return key.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+
+
+def sign_manifest(manifest: Manifest, private_pem: str) -> str:
+    """The manifest as a compact JWS (RFC 7515) signed with EdDSA (RFC 8037)."""
+    return _JWS.encode(msgspec.json.encode(manifest), private_pem, algorithm="EdDSA")
+
+
+def open_manifest(token: str, public_pem: str) -> Manifest:
+    """The manifest in a JWS, its signature verified. BadBundle where it is not signed by that key."""
+    try:
+        payload = _JWS.decode(token, public_pem, algorithms=["EdDSA"])
+        return msgspec.json.decode(payload, type=Manifest)
+    except jwt.InvalidTokenError as problem:
+        raise BadBundle("the manifest is not signed by this service's key") from problem
+    except msgspec.MsgspecError as problem:
+        raise BadBundle(f"the manifest does not read as one: {problem}") from problem
+

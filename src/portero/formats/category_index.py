@@ -1,0 +1,53 @@
+"""The category index as CSV: a host and its categories a line, `host,category category`."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+
+from portero.core.matching.categories import MemoryIndex
+from portero.core.nouns.base import normal_hostname
+from portero.core.nouns.ruleset import unknown_word
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.formats.places import BadDocument, Problem
+
+MAX_HOSTS = 5_000_000
+
+
+def digest_of(data: bytes) -> str:
+    """The name of some bytes: `sha256:` and their SHA-256 in hexadecimal."""
+    return "sha256:" + hashlib.sha256(data).hexdigest()
+
+
+def read_index(data: bytes) -> MemoryIndex:
+    """A category index from CSV. The header line `host,categories` may be left out; several categories are set
+    apart by spaces or ';'. BadDocument with every bad line by number.
+    """
+    entries: dict[str, tuple[str, ...]] = {}
+    problems: list[Problem] = []
+    reader = csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace")))
+    for row in reader:
+        if not row or row[0].startswith("#") or [cell.strip() for cell in row] == ["host", "categories"]:
+            continue
+        try:
+            host, categories = _entry(row)
+        except ValueError as problem:
+            problems.append(Problem(reader.line_num, 1, (), str(problem)))
+            continue
+        entries[host] = tuple(sorted({*entries.get(host, ()), *categories}))
+    if problems:
+        raise BadDocument(problems)
+    return MemoryIndex(entries, digest_of(data))
+
+
+def _entry(row: list[str]) -> tuple[str, list[str]]:
+    if len(row) < 2:
+        raise ValueError("a line needs a host and its categories, set apart by a comma")
+    categories = [word for cell in row[1:] for word in cell.replace(";", " ").split()]
+    for category in categories:
+        if category not in TAXONOMY.categories:
+            raise ValueError(unknown_word("category", category, TAXONOMY.categories))
+    if not categories:
+        raise ValueError(f"“{row[0][:80]}” has no category")
+    return normal_hostname(row[0]), categories

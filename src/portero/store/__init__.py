@@ -1,0 +1,1 @@
+"""SQLite through plain SQL. Schema and migrations are .sql files; one module a noun."""

@@ -1,0 +1,98 @@
+"""One SQLite file: opening, migrating, one writer beside many readers."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from importlib import resources
+from pathlib import Path
+
+BUSY_SECONDS = 10.0
+
+
+class StoreProblem(RuntimeError):
+    """The store cannot be used; the message says why and what to do."""
+
+
+class StoreFull(StoreProblem):
+    """The disk is full: nothing was changed, and reading goes on."""
+
+
+class Store:
+    """A store in one file. Safe to use from several threads: writes go one at a time, reads beside them."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._write_lock = threading.Lock()
+        self._idle: list[sqlite3.Connection] = []
+        self._idle_lock = threading.Lock()
+        try:
+            self._writer = self._connect()
+            self._writer.execute("PRAGMA journal_mode = WAL")
+            self._migrate()
+        except sqlite3.DatabaseError as problem:
+            raise StoreProblem(f"{path} cannot be opened as a Portero store: {problem}") from problem
+
+    def _connect(self) -> sqlite3.Connection:
+        connection = sqlite3.connect(self.path, timeout=BUSY_SECONDS, check_same_thread=False, isolation_level=None)
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA foreign_keys = ON")
+        # FULL: what was acknowledged survives a power cut, not only a kill
+        connection.execute("PRAGMA synchronous = FULL")
+        return connection
+
+    def _migrate(self) -> None:
+        have = self._writer.execute("PRAGMA user_version").fetchone()[0]
+        folder = resources.files("portero.store") / "schema"
+        steps = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".sql"))
+        if have > len(steps):
+            raise StoreProblem(
+                f"{self.path} was made by a newer Portero (schema {have}, this one knows {len(steps)}); use that one"
+            )
+        for number, name in enumerate(steps[have:], start=have + 1):
+            script = (folder / name).read_text()
+            self._writer.executescript(f"BEGIN IMMEDIATE;\n{script}\nPRAGMA user_version = {number};\nCOMMIT;")
+
+    @contextmanager
+    def reading(self) -> Iterator[sqlite3.Connection]:
+        """A connection for one consistent reading, beside any writer."""
+        with self._idle_lock:
+            connection = self._idle.pop() if self._idle else self._connect()
+        try:
+            connection.execute("BEGIN")
+            yield connection
+        finally:
+            if connection.in_transaction:
+                connection.execute("ROLLBACK")
+            with self._idle_lock:
+                self._idle.append(connection)
+
+    @contextmanager
+    def writing(self) -> Iterator[sqlite3.Connection]:
+        """The one writing connection, in a transaction: all of it is committed at the end, or nothing."""
+        with self._write_lock:
+            try:
+                self._writer.execute("BEGIN IMMEDIATE")
+                yield self._writer
+                self._writer.execute("COMMIT")
+            except BaseException as problem:
+                if self._writer.in_transaction:
+                    self._writer.execute("ROLLBACK")
+                if isinstance(problem, sqlite3.OperationalError) and "full" in str(problem):
+                    message = f"no room left on the disk of {self.path}; nothing was changed. Make room and try again"
+                    raise StoreFull(message) from problem
+                raise
+
+    def close(self) -> None:
+        """Close all connections; what was committed is on disk already."""
+        with self._write_lock, self._idle_lock:
+            for connection in (*self._idle, self._writer):
+                connection.close()
+            self._idle.clear()
+
+    def back_up(self, target: Path) -> None:
+        """Copy the store into another file while it is in use."""
+        with self.reading() as connection, closing(sqlite3.connect(target)) as copy:
+            connection.backup(copy)

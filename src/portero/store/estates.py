@@ -1,0 +1,138 @@
+"""The estate's objects, and the revisions that changed them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.estate import Correction, Estate
+from portero.core.nouns.group import Group
+from portero.core.nouns.revision import Change, Revision
+from portero.core.nouns.ruleset import Ruleset
+
+_TABLES = {"group": "estate_group", "ruleset": "ruleset", "assignment": "assignment", "correction": "correction"}
+
+
+def moment(seconds: float | None) -> datetime | None:
+    """Stored seconds as a moment in UTC."""
+    return None if seconds is None else datetime.fromtimestamp(seconds, UTC)
+
+
+def newest_revision(connection: sqlite3.Connection) -> int:
+    """The number of the estate's state; 0 before the first change."""
+    return int(connection.execute("SELECT coalesce(max(number), 0) FROM revision").fetchone()[0])
+
+
+def load_estate(connection: sqlite3.Connection) -> Estate:
+    """The whole estate at its newest revision."""
+
+    def documents(table: str) -> list[Any]:
+        rows = connection.execute(f"SELECT document FROM {table} ORDER BY place, key")
+        return [json.loads(row[0]) for row in rows]
+
+    row = connection.execute("SELECT value FROM setting WHERE name = 'precedence'").fetchone()
+    return Estate(
+        precedence=tuple(json.loads(row[0])) if row else (),
+        groups=tuple(map(Group.model_validate, documents("estate_group"))),
+        rulesets=tuple(map(Ruleset.model_validate, documents("ruleset"))),
+        assignments=tuple(map(Assignment.model_validate, documents("assignment"))),
+        corrections=tuple(map(Correction.model_validate, documents("correction"))),
+    )
+
+
+def versions(connection: sqlite3.Connection, noun: str) -> dict[str, int]:
+    """The revision that last changed each object of a noun, by key."""
+    return {row["key"]: row["version"] for row in connection.execute(f"SELECT key, version FROM {_TABLES[noun]}")}
+
+
+def write_revision(
+    connection: sqlite3.Connection, *, at: float, by: str, summary: str, reason: str | None, changes: Sequence[Change]
+) -> int:
+    """Write the objects, the revision and its change records; returns the new revision's number."""
+    number = newest_revision(connection) + 1
+    connection.execute(
+        "INSERT INTO revision (number, at, by, summary, reason) VALUES (?, ?, ?, ?, ?)",
+        (number, at, by, summary, reason),
+    )
+    for place, change in enumerate(changes):
+        before, after = (json.dumps(side) if side else None for side in (change.before, change.after))
+        connection.execute(
+            "INSERT INTO change (revision, place, noun, key, verb, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (number, place, change.noun, change.key, change.verb, before, after),
+        )
+        _apply(connection, number, change)
+    return number
+
+
+def _apply(connection: sqlite3.Connection, revision: int, change: Change) -> None:
+    if change.noun == "precedence":
+        value = json.dumps((change.after or {})["precedence"])
+        connection.execute(
+            "INSERT INTO setting (name, value) VALUES ('precedence', ?)"
+            " ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+            (value,),
+        )
+        return
+    table = _TABLES[change.noun]
+    if change.after is None:
+        connection.execute(f"DELETE FROM {table} WHERE key = ?", (change.key,))
+        return
+    extra = {"ruleset": change.after["ruleset"]} if change.noun == "assignment" else {}
+    columns = {"version": revision, "document": json.dumps(change.after), **extra}
+    if change.verb == "changed":
+        assigned = ", ".join(f"{column} = ?" for column in columns)
+        connection.execute(f"UPDATE {table} SET {assigned} WHERE key = ?", (*columns.values(), change.key))
+        return
+    names, marks = ", ".join(columns), ", ".join("?" for _ in columns)
+    connection.execute(
+        f"INSERT INTO {table} (key, place, {names})"
+        f" VALUES (?, (SELECT coalesce(max(place), 0) + 1 FROM {table}), {marks})",
+        (change.key, *columns.values()),
+    )
+
+
+def set_revision_devices(connection: sqlite3.Connection, revision: int, devices: int) -> None:
+    """Note how many devices got a new bundle by the revision."""
+    connection.execute("UPDATE revision SET devices = ? WHERE number = ?", (devices, revision))
+
+
+def _revision(connection: sqlite3.Connection, row: sqlite3.Row) -> Revision:
+    changes = connection.execute(
+        "SELECT noun, key, verb, before, after FROM change WHERE revision = ? ORDER BY place", (row["number"],)
+    )
+    return Revision(
+        number=row["number"],
+        at=moment(row["at"]),
+        by=row["by"],
+        summary=row["summary"],
+        reason=row["reason"],
+        devices=row["devices"],
+        changes=tuple(
+            Change(
+                noun=change["noun"],
+                key=change["key"],
+                verb=change["verb"],
+                before=json.loads(change["before"]) if change["before"] else None,
+                after=json.loads(change["after"]) if change["after"] else None,
+            )
+            for change in changes
+        ),
+    )
+
+
+def list_revisions(connection: sqlite3.Connection, below: int | None, limit: int) -> list[Revision]:
+    """Revisions with their changes, newest first, below a number where one is given."""
+    rows = connection.execute(
+        "SELECT * FROM revision WHERE ? IS NULL OR number < ? ORDER BY number DESC LIMIT ?", (below, below, limit)
+    ).fetchall()
+    return [_revision(connection, row) for row in rows]
+
+
+def get_revision(connection: sqlite3.Connection, number: int) -> Revision | None:
+    """One revision with its changes."""
+    row = connection.execute("SELECT * FROM revision WHERE number = ?", (number,)).fetchone()
+    return _revision(connection, row) if row else None
