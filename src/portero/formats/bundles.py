@@ -9,7 +9,13 @@ import jwt
 import msgspec
 import zstandard
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    PublicFormat,
+    load_pem_private_key,
+)
 
 from portero.core.resolving.bundles import BUNDLE_FORMAT, Bundle
 
@@ -74,8 +80,9 @@ def key_to_text(key: Ed25519PrivateKey) -> str:
     return key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
 
 
-def public_text(key: Ed25519PrivateKey) -> str:
-    """The public half as PEM, to be pinned by devices."""
+def public_text_of(private_pem: str) -> str:
+    """The public half of a private key as PEM, to be pinned by devices."""
+    key = load_pem_private_key(private_pem.encode(), password=None)
     return key.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
 
 
@@ -93,4 +100,3 @@ def open_manifest(token: str, public_pem: str) -> Manifest:
         raise BadBundle("the manifest is not signed by this service's key") from problem
     except msgspec.MsgspecError as problem:
         raise BadBundle(f"the manifest does not read as one: {problem}") from problem
-

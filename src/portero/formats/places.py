@@ -61,7 +61,7 @@ class PlacedValues:
 
     def problem(self, path: Path, message: str) -> Problem:
         """A problem at the path."""
-        return Problem(*self.place(path), path, message)
+        return Problem(*self.place(path), path=path, message=message)
 
     def _refuse(self, node: Node, path: Path, message: str) -> BadDocument:
         mark = node.start_mark
@@ -109,7 +109,9 @@ def _compose(data: bytes) -> Node | None:
     except MarkedYAMLError as problem:
         mark = problem.problem_mark or problem.context_mark
         where = (mark.line + 1, mark.column + 1) if mark else (0, 0)
-        raise BadDocument([Problem(*where, (), f"not YAML: {problem.problem or problem.context}")]) from problem
+        raise BadDocument(
+            [Problem(where[0], where[1], (), f"not YAML: {problem.problem or problem.context}")]
+        ) from problem
     except YAMLError as problem:
         raise BadDocument([Problem(0, 0, (), f"not YAML: {str(problem).splitlines()[0][:200]}")]) from problem
 

@@ -78,9 +78,7 @@ class Membership:
 
     def __init__(self, groups: Iterable[Group], order: Iterable[str]) -> None:
         rules = {group.key: group.members for group in groups}
-        self._tests = [
-            (key, compile_rule(rule) if (rule := rules[key]) else _never) for key in order if key in rules
-        ]
+        self._tests = [(key, compile_rule(rule) if (rule := rules[key]) else _never) for key in order if key in rules]
 
     def groups_of(self, facts: Facts, labels: Mapping[str, str]) -> tuple[str, ...]:
         """Keys of the device's groups, strongest first; `unclaimed` where no other holds it; `whole-fleet` last."""

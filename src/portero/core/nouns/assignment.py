@@ -9,7 +9,7 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field
 
 from portero.core.nouns.action import Override
-from portero.core.nouns.base import Key, Noun, Note
+from portero.core.nouns.base import Key, Note, Noun
 
 
 class State(StrEnum):
@@ -32,9 +32,7 @@ class Assignment(Noun):
     to: Annotated[
         tuple[Key, ...], BeforeValidator(_listed), Field(min_length=1, max_length=200, description="Keys of groups.")
     ]
-    action: Annotated[
-        Override | None, Field(description="Override for the whole ruleset: log, warn or block.")
-    ] = None
+    action: Annotated[Override | None, Field(description="Override for the whole ruleset: log, warn or block.")] = None
     mandatory: bool = False
     state: State = State.ACTIVE
     reason: Note | None = None

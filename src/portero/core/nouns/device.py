@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from pydantic import AfterValidator, Field, StringConstraints
 
 from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
+from portero.core.nouns.revision import RolloutState
 
 
 def _normal_address(value: str) -> str:
@@ -145,3 +146,4 @@ class Device(Noun):
     applied_bundle: Annotated[str | None, Field(description="Digest of the bundle it says it has applied.")] = None
     applied_revision: int | None = None
     applied_at: Timestamp | None = None
+    rollout: RolloutState

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, field_validator
 
 from portero.core.nouns.assignment import Assignment
-from portero.core.nouns.base import Hostname, Key, Noun, Note
+from portero.core.nouns.base import Hostname, Key, Note, Noun
 from portero.core.nouns.device import DocumentDevice
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
 from portero.core.nouns.ruleset import Ruleset, unknown_word
@@ -56,6 +56,10 @@ class Estate(Noun):
     assignments: Annotated[tuple[Assignment, ...], Field(max_length=20000)] = ()
     corrections: Annotated[tuple[Correction, ...], Field(max_length=100000)] = ()
 
+    def replacing(self, **parts: Any) -> Estate:
+        """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""
+        return Estate.model_construct(**{name: getattr(self, name) for name in Estate.model_fields} | parts)
+
     @cached_property
     def group_order(self) -> tuple[str, ...]:
         """Keys of all groups, strongest first, the built-in ones last."""
@@ -84,9 +88,7 @@ class Estate(Noun):
             yield from mandatory_faults(where, assignment, self.ruleset_by_key.get(assignment.ruleset))
 
 
-def mandatory_faults(
-    where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset | None
-) -> Iterator[Fault]:
+def mandatory_faults(where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset | None) -> Iterator[Fault]:
     """A mandatory assignment may not allow broadly: with a family or with everything."""
     if not assignment.mandatory or ruleset is None or assignment.action == "log":
         return

@@ -34,8 +34,6 @@ class Revision(Noun):
 class RolloutState(Noun):
     """How far one device is with its newest bundle."""
 
-    device: str
-    hostname: str
     state: Literal["current", "waiting", "failed", "silent"]
     since: Timestamp | None = None
     revision: Annotated[int | None, Field(description="The revision of the bundle it holds.")] = None

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, NamedTuple, Self
 from pydantic import Field, field_validator, model_validator
 
 from portero.core.nouns.action import Action
-from portero.core.nouns.base import Key, Name, Noun, Note
+from portero.core.nouns.base import Key, Name, Note, Noun
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
@@ -97,3 +97,9 @@ class RulesetSummary(Noun):
     sentence: Annotated[str, Field(description="What the ruleset does, in words.")]
     assignments: Annotated[tuple[Key, ...], Field(description="The assignments that use it.")] = ()
     version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]
+
+
+class Sentence(Noun):
+    """A generated sentence."""
+
+    sentence: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import Annotated
 
-from pydantic import computed_field
+from pydantic import Field, computed_field
 
-from portero.core.nouns.base import Key, Name, Noun, Note
+from portero.core.nouns.base import Key, Name, Note, Noun
 
 TEST_HOST_SUFFIX = ".category.test"
 """Test hosts live under `.test`, which RFC 6761 reserves: no real site can ever answer there."""
@@ -59,3 +60,12 @@ class Taxonomy(Noun):
         """The category whose test host this is, or None."""
         key = host.removesuffix(TEST_HOST_SUFFIX)
         return key if key != host and key in self.categories else None
+
+
+class HostCategories(Noun):
+    """What is known about a host."""
+
+    host: str
+    categories: tuple[str, ...]
+    entry: Annotated[str | None, Field(description="The host whose entry counts; None for an unknown host.")] = None
+    source: Annotated[str, Field(description="correction, index, test host or none")]

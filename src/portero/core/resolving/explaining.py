@@ -181,9 +181,7 @@ def explain(
         categories=entry.categories,
         category_entry=entry.host,
         intended=Intended(verdict=intended.verdict, layers=(_NO_SITE_LIST, intended)),
-        effective=Effective(
-            verdict=effective.verdict, layers=(_NO_SITE_LIST, effective), caveats=tuple(caveats)
-        ),
+        effective=Effective(verdict=effective.verdict, layers=(_NO_SITE_LIST, effective), caveats=tuple(caveats)),
         gap=gap_between(intended.verdict, effective.verdict),
         revision=revision,
         bundle=bundle,
@@ -225,5 +223,5 @@ def blocks(policy: Policy, device: str, standing: Standing, provenance: Mapping[
         categories=tuple(rows),
         undecided=len(TAXONOMY.categories) - len(rows),
         caveats=tuple(caveats),
-        **provenance,  # type: ignore[arg-type]
+        **provenance,
     )

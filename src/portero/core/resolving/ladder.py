@@ -35,9 +35,7 @@ class Contender(NamedTuple):
         return (self.selector, self.target, self.action, self.identity)
 
 
-def contender(
-    narrowness: int, target_rank: int, action: str, assignment: int, rule: int, mandatory: bool
-) -> Contender:
+def contender(narrowness: int, target_rank: int, action: str, assignment: int, rule: int, mandatory: bool) -> Contender:
     """A rule ready to compete. `assignment` and `rule` are its places in the bundle."""
     return Contender(
         narrowness, target_rank, -STRICTNESS[action], (assignment, rule), mandatory, action, assignment, rule

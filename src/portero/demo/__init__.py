@@ -1,0 +1,1 @@
+"""The demo estate, Brackwater Ferries, and its scenario. All made up."""

@@ -1,0 +1,219 @@
+"""The application: routes, errors, bounds, logs, security headers and the console's files."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+from uuid import uuid4
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
+from fastapi.routing import APIRoute
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from portero import __version__
+from portero.service import problems, wire
+from portero.service.desk import Desk
+from portero.service.problems import Problem
+from portero.service.routes import fleet, knowing, policy, session
+
+MAX_BODY = 4_000_000
+CONSOLE = Path(__file__).parent / "console"
+
+_log = structlog.get_logger("portero.service")
+
+_HEADERS = {
+    "Content-Security-Policy": (
+        "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:;"
+        " font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    ),
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
+
+_DESCRIPTION = """
+Everything that the console and the command line do goes through this interface.
+
+Sign in for a cookie (`POST /api/v1/session`), or send an API token as `Authorization: Bearer …`. Every object has an
+ETag; changes take `If-Match`, creations an `Idempotency-Key`. Lists page by `cursor` and carry a `total`. Errors are
+problem details (RFC 9457). Times are RFC 3339 in UTC.
+"""
+
+
+class Bounded:
+    """Refuses a request body over the bound, whether it is announced or streamed."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        announced = dict(scope["headers"]).get(b"content-length", b"0")
+        too_large = Problem("too-large", f"A request may carry up to {MAX_BODY // 1_000_000} MB.")
+        if not announced.isdigit() or int(announced) > MAX_BODY:
+            await too_large.response()(scope, receive, send)
+            return
+        seen = 0
+
+        async def bounded() -> Message:
+            nonlocal seen
+            message = await receive()
+            seen += len(message.get("body", b""))
+            if seen > MAX_BODY:
+                raise too_large
+            return message
+
+        await self._app(scope, bounded, send)
+
+
+async def _observed(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+    """Give every answer its request id and security headers, and log one line for it."""
+    request_id, began = uuid4().hex[:16], time.perf_counter()
+    response: Response
+    try:
+        response = await call_next(request)
+    except Exception:
+        _log.exception("failed", method=request.method, path=request.url.path, request_id=request_id)
+        response = JSONResponse(
+            {
+                "type": "urn:portero:problem:internal",
+                "title": "Something went wrong inside the service",
+                "status": 500,
+                "detail": f"It is in the service's log under request id {request_id}.",
+            },
+            500,
+            media_type=problems.MEDIA_TYPE,
+        )
+    response.headers["X-Request-Id"] = request_id
+    for name, value in _HEADERS.items():
+        response.headers.setdefault(name, value)
+    if request.url.scheme == "https":
+        response.headers["Strict-Transport-Security"] = "max-age=31536000"
+    if request.url.path.startswith("/api/"):
+        response.headers.setdefault("Cache-Control", "no-store")
+    level = _log.warning if response.status_code >= 500 else _log.info
+    level(
+        "request",
+        method=request.method,
+        path=request.url.path,
+        status=response.status_code,
+        ms=round((time.perf_counter() - began) * 1000, 1),
+        request_id=request_id,
+    )
+    return response
+
+
+def _operation_id(route: APIRoute) -> str:
+    return route.operation_id or route.name
+
+
+def create_app(desk: Desk | None = None) -> FastAPI:
+    """The application over a desk. Without one it only describes itself (for the OpenAPI document)."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        app.state.desk.live.start(asyncio.get_running_loop())
+        yield
+        app.state.desk.close()
+
+    app = FastAPI(
+        title="Portero",
+        version=__version__,
+        description=_DESCRIPTION,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/v1/openapi.json",
+        generate_unique_id_function=_operation_id,
+        separate_input_output_schemas=False,
+    )
+    app.state.desk = desk
+    problems.install(app)
+    for router in (session.router, fleet.router, policy.router, knowing.router):
+        app.include_router(router, prefix="/api/v1", responses=_PROBLEM)
+    app.router.routes.extend(wire.ROUTES)
+    _health(app)
+    _console(app)
+    app.middleware("http")(_observed)
+    app.add_middleware(Bounded)
+    return app
+
+
+_PROBLEM: dict[int | str, dict[str, Any]] = {
+    "default": {
+        "description": "A problem (RFC 9457), with a stable type and a detail that says what to do.",
+        "content": {
+            problems.MEDIA_TYPE: {
+                "schema": {
+                    "type": "object",
+                    "required": ["type", "title", "status", "detail"],
+                    "properties": {
+                        "type": {"type": "string"},
+                        "title": {"type": "string"},
+                        "status": {"type": "integer"},
+                        "detail": {"type": "string"},
+                        "errors": {
+                            "type": "array",
+                            "items": {
+                                "type": "object",
+                                "properties": {"pointer": {"type": "string"}, "detail": {"type": "string"}},
+                            },
+                        },
+                    },
+                },
+                "example": {
+                    "type": "urn:portero:problem:not-found",
+                    "title": "Not found",
+                    "status": 404,
+                    "detail": "There is no group “shps”; did you mean “ships”?",
+                },
+            }
+        },
+    }
+}
+
+
+def _health(app: FastAPI) -> None:
+    @app.get("/healthz", include_in_schema=False)
+    async def healthz() -> dict[str, str]:
+        """The process is alive."""
+        return {"status": "ok", "version": __version__}
+
+    @app.get("/readyz", include_in_schema=False)
+    def readyz() -> Response:
+        """The store answers and can be written."""
+        try:
+            with app.state.desk.store.writing() as connection:
+                connection.execute("SELECT 1")
+        except Exception as problem:
+            return Problem("unavailable", f"The store does not answer: {problem}.").response()
+        return JSONResponse({"status": "ready", "revision": app.state.desk.snapshot.revision})
+
+
+def _console(app: FastAPI) -> None:
+    @app.get("/", include_in_schema=False)
+    async def root() -> Response:
+        return RedirectResponse("/console/")
+
+    @app.api_route("/api/{rest:path}", methods=["GET", "HEAD"], include_in_schema=False)
+    async def no_such_call(request: Request) -> Response:
+        # declared before the console's fallback, so that a mistyped call is told as JSON
+        raise Problem("not-found", f"There is nothing at {request.url.path[:200]}; see /api/v1/openapi.json.")
+
+    @app.get("/console/{rest:path}", include_in_schema=False)
+    async def console(rest: str) -> Response:
+        if not (CONSOLE / "index.html").exists():
+            raise Problem("not-found", "The console has not been built; run “make setup”.")
+        file = (CONSOLE / rest).resolve()
+        if rest and file.is_file() and file.is_relative_to(CONSOLE):
+            cached = "public, max-age=31536000, immutable" if rest.startswith("assets/") else "no-cache"
+            return FileResponse(file, headers={"Cache-Control": cached})
+        return FileResponse(CONSOLE / "index.html", headers={"Cache-Control": "no-cache"})

@@ -1,0 +1,126 @@
+"""Errors as RFC 9457 problem details: a stable type, what to do, and JSON Pointers to the fields at fault."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from starlette.exceptions import HTTPException
+
+from portero.core.matching.visits import BadUrl
+from portero.formats.places import pointer
+from portero.store.database import StoreFull
+from portero.store.paging import BadCursor
+
+MEDIA_TYPE = "application/problem+json"
+
+TITLES = {
+    "bad-request": (400, "The request cannot be read"),
+    "not-signed-in": (401, "Not signed in"),
+    "not-allowed": (403, "Not allowed"),
+    "not-found": (404, "Not found"),
+    "already-exists": (409, "Already there"),
+    "ambiguous-device": (409, "More than one device"),
+    "in-use": (409, "Still in use"),
+    "changed-meanwhile": (412, "Changed by somebody else meanwhile"),
+    "too-large": (413, "Too large"),
+    "invalid": (422, "Not valid"),
+    "precondition-required": (428, "Say which version you saw"),
+    "too-many-tries": (429, "Too many tries"),
+    "unavailable": (503, "Not available just now"),
+    "no-room": (507, "No room on the disk"),
+}
+
+
+class Problem(Exception):
+    """Something that the caller has to know. `extra` fields go into the answer beside the standard ones."""
+
+    def __init__(
+        self,
+        kind: str,
+        detail: str,
+        *,
+        errors: Sequence[dict[str, str]] = (),
+        headers: dict[str, str] | None = None,
+        **extra: Any,
+    ) -> None:
+        super().__init__(detail)
+        self.kind, self.detail, self.errors, self.headers, self.extra = kind, detail, errors, headers, extra
+
+    def response(self) -> JSONResponse:
+        """The problem as an HTTP answer."""
+        status, title = TITLES[self.kind]
+        body: dict[str, Any] = {
+            "type": f"urn:portero:problem:{self.kind}",
+            "title": title,
+            "status": status,
+            "detail": self.detail,
+            **self.extra,
+        }
+        if self.errors:
+            body["errors"] = list(self.errors)
+        return JSONResponse(body, status, self.headers, MEDIA_TYPE)
+
+
+def field_error(path: Sequence[str | int], detail: str) -> dict[str, str]:
+    """One entry of `errors`: a JSON Pointer (RFC 6901) and what is wrong there."""
+    return {"pointer": pointer(tuple(path)), "detail": detail}
+
+
+def _invalid(error: RequestValidationError) -> Problem:
+    errors = []
+    for one in error.errors():
+        where, *path = one["loc"]
+        if one["type"] == "json_invalid":
+            return Problem("bad-request", f"The body is not JSON: {one['ctx']['error']}.")
+        message = one["msg"].removeprefix("Value error, ")
+        if one["type"] == "extra_forbidden":
+            message = f"unknown key “{str(path[-1])[:64]}”"
+        parts = [str(part) for part in path if part not in ("condition", "rule")]
+        if where == "body":
+            errors.append(field_error(parts, message))
+        else:
+            errors.append({"pointer": "", where: ".".join(parts), "detail": message})
+    first = errors[0]
+    at = first["pointer"] or first.get("query") or first.get("path") or first.get("header") or "the body"
+    more = f" (and {len(errors) - 1} more, see errors)" if len(errors) > 1 else ""
+    return Problem("invalid", f"{at}: {first['detail']}{more}.", errors=errors)
+
+
+def install(app: FastAPI) -> None:
+    """Answer every error of the application as a problem."""
+
+    async def told(_request: Request, problem: Problem) -> JSONResponse:
+        return problem.response()
+
+    async def validation(_request: Request, error: RequestValidationError) -> JSONResponse:
+        return _invalid(error).response()
+
+    async def http(request: Request, error: HTTPException) -> JSONResponse:
+        if error.status_code == 404:
+            return Problem("not-found", f"There is nothing at {request.url.path[:200]}.").response()
+        if error.status_code == 405:
+            body = {
+                "type": "urn:portero:problem:method-not-allowed",
+                "title": "Method not allowed",
+                "status": 405,
+                "detail": f"{request.method} is not possible here; see the Allow header.",
+            }
+            return JSONResponse(body, 405, dict(error.headers or {}), MEDIA_TYPE)
+        return Problem("bad-request", str(error.detail)).response()
+
+    def simple(kind: str) -> Any:
+        async def handler(_request: Request, error: Exception) -> JSONResponse:
+            return Problem(kind, str(error)).response()
+
+        return handler
+
+    app.add_exception_handler(Problem, told)  # type: ignore[arg-type]
+    app.add_exception_handler(RequestValidationError, validation)  # type: ignore[arg-type]
+    app.add_exception_handler(HTTPException, http)  # type: ignore[arg-type]
+    app.add_exception_handler(BadCursor, simple("bad-request"))
+    app.add_exception_handler(BadUrl, simple("invalid"))
+    app.add_exception_handler(StoreFull, simple("no-room"))

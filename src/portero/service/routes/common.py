@@ -1,0 +1,149 @@
+"""What routes share: who asks, with what right, which version they saw, and pages."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from typing import Annotated, Any, TypeVar, get_args
+
+from fastapi import Depends, Header, Query, Request, Response
+from pydantic import BaseModel
+
+from portero.core.nouns.access import Role
+from portero.core.nouns.base import Noun
+from portero.core.nouns.page import Page
+from portero.service.desk import Desk, Once
+from portero.service.problems import Problem
+from portero.service.secrets import hash_secret
+from portero.store import access
+from portero.store.access import Principal
+
+COOKIE = "portero_session"
+ROLES: tuple[Role, ...] = get_args(Role)
+
+Item = TypeVar("Item")
+
+
+def the_desk(request: Request) -> Desk:
+    """The service's desk."""
+    desk: Desk = request.app.state.desk
+    return desk
+
+
+TheDesk = Annotated[Desk, Depends(the_desk)]
+
+
+def principal(request: Request, desk: TheDesk) -> Principal:
+    """Who asks: by bearer token, or by session cookie (with the CSRF token where something is changed)."""
+    scheme, _, token = request.headers.get("authorization", "").partition(" ")
+    with desk.store.reading() as connection:
+        if scheme.lower() == "bearer" and token:
+            found = access.by_token(connection, hash_secret(token.strip()), desk.now())
+            detail = "This token is not good (any more); sign in again, or make a new one."
+        elif secret := request.cookies.get(COOKIE):
+            found = access.by_session(connection, hash_secret(secret), desk.now())
+            detail = "The session has ended; sign in again."
+        else:
+            found, detail = None, "Send a bearer token, or sign in."
+    if found is None:
+        raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
+    if found.csrf_token and request.method not in ("GET", "HEAD") and not _csrf_matches(request, found.csrf_token):
+        raise Problem("not-allowed", "A change from a browser needs the X-CSRF-Token that signing in gave.")
+    return found
+
+
+def _csrf_matches(request: Request, expected: str) -> bool:
+    import hmac
+
+    return hmac.compare_digest(request.headers.get("x-csrf-token", "").encode(), expected.encode())
+
+
+Signed = Annotated[Principal, Depends(principal)]
+
+
+def _with_role(role: str) -> Callable[[Principal], Principal]:
+    def check(who: Signed) -> Principal:
+        if ROLES.index(who.role) < ROLES.index(role):
+            article = "an" if role == "author" else "a"
+            raise Problem("not-allowed", f"This needs the role of {article} {role}; {who.name} is {who.role}.")
+        return who
+
+    return check
+
+
+Author = Annotated[Principal, Depends(_with_role("author"))]
+Keeper = Annotated[Principal, Depends(_with_role("keeper"))]
+
+Reason = Annotated[str | None, Query(max_length=2000, description="Why, for the revision.")]
+Cursor = Annotated[str | None, Query(max_length=1000, description="`next` of the page before.")]
+Limit = Annotated[int, Query(ge=1, le=1000, description="How many items at most.")]
+IfMatch = Annotated[
+    str | None, Header(description="The ETag that you saw, or * to overwrite whatever there is.", max_length=100)
+]
+IdempotencyKey = Annotated[
+    str | None, Header(description="Your own key for this creation; sent again, it is made once.", max_length=200)
+]
+
+
+def etag(version: int) -> str:
+    """The ETag of an object last changed at a revision."""
+    return f'"r{version}"'
+
+
+def tagged(response: Response, version: int) -> None:
+    """Give the answer its ETag."""
+    response.headers["ETag"] = etag(version)
+
+
+def once(key: str | None, body: BaseModel) -> Once | None:
+    """The Idempotency-Key with the body's fingerprint."""
+    return Once(key, hashlib.sha256(body.model_dump_json().encode()).hexdigest()) if key else None
+
+
+def expect_version(if_match: str | None, noun: str, key: str, version: int | None, current: Any) -> None:
+    """Problem unless the object is there and is the version that the caller saw."""
+    if version is None:
+        raise Problem("not-found", f"There is no {noun} “{key[:64]}”.")
+    if if_match is None:
+        raise Problem(
+            "precondition-required",
+            f"Send If-Match with the ETag of the {noun} that you saw ({etag(version)} is the newest), so that nobody's"
+            " change is lost.",
+        )
+    if if_match.strip() not in ("*", etag(version)):
+        raise Problem(
+            "changed-meanwhile",
+            f"The {noun} “{key}” was changed in revision {version}, after you read it. Look at its newest state, then"
+            " send your change again with its ETag.",
+            headers={"ETag": etag(version)},
+            current=current,
+            version=version,
+        )
+
+
+def replaced(nouns: Sequence[Any], key: str, noun: Noun | None) -> tuple[Any, ...]:
+    """The nouns with that key's one replaced, or without it where `noun` is None."""
+    return tuple(one for one in (noun if old.key == key else old for old in nouns) if one is not None)
+
+
+def refuse_taken(nouns: Sequence[Any], noun: str, key: str) -> None:
+    """Problem where the key is taken."""
+    if any(one.key == key for one in nouns):
+        raise Problem("already-exists", f"There is a {noun} “{key}” already; choose another key, or change that one.")
+
+
+def as_json(noun: BaseModel) -> dict[str, Any]:
+    """The noun as JSON values."""
+    return json.loads(noun.model_dump_json())  # type: ignore[no-any-return]
+
+
+def offset_page(items: Sequence[Item], cursor: str | None, limit: int) -> Page[Item]:
+    """A page of a list that is held in memory whole; the cursor is the number of items passed."""
+    try:
+        start = int(cursor or 0)
+    except ValueError:
+        raise Problem("bad-request", "The cursor is damaged; begin again without one.") from None
+    start = max(0, min(start, len(items)))
+    end = start + limit
+    return Page(items=list(items[start:end]), next=str(end) if end < len(items) else None, total=len(items))

@@ -1,0 +1,386 @@
+"""What administrators author: groups, rulesets, assignments, and the revisions that come of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Response
+
+from portero.core import sentences
+from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import BUILT_IN, Group, GroupSummary
+from portero.core.nouns.page import Page
+from portero.core.nouns.revision import Revision
+from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence, unknown_word
+from portero.service.desk import Desk, Edit
+from portero.service.problems import Problem, field_error
+from portero.service.routes.common import (
+    Author,
+    Cursor,
+    IdempotencyKey,
+    IfMatch,
+    Limit,
+    Reason,
+    Signed,
+    TheDesk,
+    as_json,
+    expect_version,
+    offset_page,
+    once,
+    refuse_taken,
+    replaced,
+    tagged,
+)
+from portero.store import devices, estates
+
+router = APIRouter()
+
+_BUILT_IN_WORDS = {
+    "unclaimed": ("Unclaimed", "every device that no other group holds"),
+    "whole-fleet": ("Whole fleet", "every device"),
+}
+
+
+def _the(nouns: Any, noun: str, key: str) -> Any:
+    for one in nouns:
+        if one.key == key:
+            return one
+    raise Problem("not-found", unknown_word(noun, key, [one.key for one in nouns]).capitalize() + ".")
+
+
+def _save(noun: str, attribute: str, key: str, if_match: str | None, new: Any) -> Edit:
+    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None."""
+    if new is not None and new.key != key:
+        raise Problem(
+            "invalid",
+            f"The key in the body is “{new.key}”, and the address says “{key}”; a key never changes.",
+            errors=[field_error(["key"], "differs from the address")],
+        )
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        nouns = getattr(estate, attribute)
+        current = next((as_json(one) for one in nouns if one.key == key), None)
+        expect_version(if_match, noun, key, versions.get(key), current)
+        return estate.replacing(**{attribute: replaced(nouns, key, new)})
+
+    return edit
+
+
+def _add(noun: str, attribute: str, new: Any) -> Edit:
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        nouns = getattr(estate, attribute)
+        refuse_taken(nouns, noun, new.key)
+        return estate.replacing(**{attribute: (*nouns, new)})
+
+    return edit
+
+
+# --- groups ---
+
+
+def _groups(desk: Desk) -> list[GroupSummary]:
+    estate = desk.snapshot.estate
+    with desk.store.reading() as connection:
+        sizes = devices.group_sizes(connection)
+        versions = estates.versions(connection, "group")
+    by_key = {group.key: group for group in estate.groups}
+    summaries = []
+    for place, key in enumerate(estate.group_order, start=1):
+        group = by_key.get(key)
+        name, sentence = _BUILT_IN_WORDS.get(key, (key, ""))
+        summaries.append(
+            GroupSummary(
+                key=key,
+                name=group.name or key if group else name,
+                built_in=key in BUILT_IN,
+                precedence=place,
+                devices=sizes.get(key, 0),
+                members=group.members if group else None,
+                sentence=sentences.membership_sentence(group.members) if group else sentence,
+                version=versions.get(key),
+            )
+        )
+    return summaries
+
+
+@router.get("/groups", summary="List groups", operation_id="listGroups", tags=["groups"])
+def list_groups(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[GroupSummary]:
+    """All groups, strongest first, the built-in ones last, with how many devices each holds."""
+    return offset_page(_groups(desk), cursor, limit)
+
+
+@router.get("/groups/{key}", summary="Show a group", operation_id="getGroup", tags=["groups"])
+def get_group(key: str, response: Response, _who: Signed, desk: TheDesk) -> GroupSummary:
+    """One group."""
+    group: GroupSummary = _the(_groups(desk), "group", key)
+    if group.version is not None:
+        tagged(response, group.version)
+    return group
+
+
+@router.post("/groups", summary="Make a group", operation_id="createGroup", status_code=201, tags=["groups"])
+def create_group(
+    body: Group,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    reason: Reason = None,
+    idempotency_key: IdempotencyKey = None,
+) -> GroupSummary:
+    """Make a group; it is usable everywhere at once. It stands weakest among the groups that are not built in."""
+    desk.change(
+        _add("group", "groups", body), noun="group", by=who.name, reason=reason, once=once(idempotency_key, body)
+    )
+    return get_group(body.key, response, who, desk)
+
+
+@router.put("/groups/{key}", summary="Change a group", operation_id="putGroup", tags=["groups"])
+def put_group(
+    key: str,
+    body: Group,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> GroupSummary:
+    """Change a group. 412 with the newest state where somebody else changed it meanwhile."""
+    desk.change(_save("group", "groups", key, if_match, body), noun="group", by=who.name, reason=reason)
+    return get_group(key, response, who, desk)
+
+
+@router.delete("/groups/{key}", summary="Remove a group", operation_id="removeGroup", status_code=204, tags=["groups"])
+def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+    """Remove a group that no assignment names."""
+    save = _save("group", "groups", key, if_match, None)
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        users = [assignment.key for assignment in estate.assignments if key in assignment.to]
+        if users:
+            raise Problem("in-use", f"The group “{key}” is named by {sentences.joined(users)}; change those first.")
+        after = save(estate, versions)
+        return after.replacing(precedence=tuple(one for one in after.precedence if one != key))
+
+    desk.change(edit, noun="group", by=who.name, reason=reason)
+
+
+# --- rulesets ---
+
+
+def _rulesets(desk: Desk) -> list[RulesetSummary]:
+    estate = desk.snapshot.estate
+    with desk.store.reading() as connection:
+        versions = estates.versions(connection, "ruleset")
+    return [
+        RulesetSummary(
+            key=ruleset.key,
+            name=ruleset.name or ruleset.key,
+            kind=ruleset.kind,
+            rules=ruleset.rules,
+            sentence=sentences.ruleset_sentence(ruleset),
+            assignments=tuple(one.key for one in estate.assignments if one.ruleset == ruleset.key),
+            version=versions.get(ruleset.key, desk.snapshot.revision),
+        )
+        for ruleset in estate.rulesets
+    ]
+
+
+@router.get("/rulesets", summary="List rulesets", operation_id="listRulesets", tags=["rulesets"])
+def list_rulesets(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[RulesetSummary]:
+    """All rulesets, with what each does in words and the assignments that use it."""
+    return offset_page(_rulesets(desk), cursor, limit)
+
+
+@router.get("/rulesets/{key}", summary="Show a ruleset", operation_id="getRuleset", tags=["rulesets"])
+def get_ruleset(key: str, response: Response, _who: Signed, desk: TheDesk) -> RulesetSummary:
+    """One ruleset with its rules."""
+    ruleset: RulesetSummary = _the(_rulesets(desk), "ruleset", key)
+    tagged(response, ruleset.version)
+    return ruleset
+
+
+@router.post("/rulesets", summary="Make a ruleset", operation_id="createRuleset", status_code=201, tags=["rulesets"])
+def create_ruleset(
+    body: Ruleset,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    reason: Reason = None,
+    idempotency_key: IdempotencyKey = None,
+) -> RulesetSummary:
+    """Make a ruleset. It does nothing until it is assigned."""
+    desk.change(
+        _add("ruleset", "rulesets", body), noun="ruleset", by=who.name, reason=reason, once=once(idempotency_key, body)
+    )
+    return get_ruleset(body.key, response, who, desk)
+
+
+@router.put("/rulesets/{key}", summary="Change a ruleset", operation_id="putRuleset", tags=["rulesets"])
+def put_ruleset(
+    key: str,
+    body: Ruleset,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> RulesetSummary:
+    """Change a ruleset; it takes hold wherever it is assigned. 412 where somebody else changed it meanwhile."""
+    desk.change(_save("ruleset", "rulesets", key, if_match, body), noun="ruleset", by=who.name, reason=reason)
+    return get_ruleset(key, response, who, desk)
+
+
+@router.delete(
+    "/rulesets/{key}", summary="Remove a ruleset", operation_id="removeRuleset", status_code=204, tags=["rulesets"]
+)
+def remove_ruleset(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+    """Remove a ruleset that no assignment uses."""
+    save = _save("ruleset", "rulesets", key, if_match, None)
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        users = [assignment.key for assignment in estate.assignments if assignment.ruleset == key]
+        if users:
+            raise Problem("in-use", f"The ruleset “{key}” is used by {sentences.joined(users)}; remove those first.")
+        return save(estate, versions)
+
+    desk.change(edit, noun="ruleset", by=who.name, reason=reason)
+
+
+@router.post("/sentences/ruleset", summary="A ruleset in words", operation_id="describeRuleset", tags=["rulesets"])
+def describe_ruleset(body: Ruleset, _who: Signed) -> Sentence:
+    """What a ruleset, saved or not, does in words. Nothing is kept."""
+    return Sentence(sentence=sentences.ruleset_sentence(body))
+
+
+# --- assignments ---
+
+
+def _assignments(desk: Desk) -> list[AssignmentSummary]:
+    estate = desk.snapshot.estate
+    with desk.store.reading() as connection:
+        versions = estates.versions(connection, "assignment")
+        return [
+            AssignmentSummary(
+                **assignment.model_dump(),
+                sentence=sentences.assignment_sentence(assignment, estate.ruleset_by_key[assignment.ruleset]),
+                devices=devices.count_in_any(connection, assignment.to),
+                version=versions.get(assignment.key, desk.snapshot.revision),
+            )
+            for assignment in estate.assignments
+        ]
+
+
+@router.get("/assignments", summary="List assignments", operation_id="listAssignments", tags=["assignments"])
+def list_assignments(
+    _who: Signed,
+    desk: TheDesk,
+    ruleset: Annotated[str | None, Query(max_length=64)] = None,
+    group: Annotated[str | None, Query(max_length=64)] = None,
+    cursor: Cursor = None,
+    limit: Limit = 1000,
+) -> Page[AssignmentSummary]:
+    """Assignments, of one ruleset or on one group where asked for."""
+    found = [
+        one
+        for one in _assignments(desk)
+        if (ruleset is None or one.ruleset == ruleset) and (group is None or group in one.to)
+    ]
+    return offset_page(found, cursor, limit)
+
+
+@router.get("/assignments/{key}", summary="Show an assignment", operation_id="getAssignment", tags=["assignments"])
+def get_assignment(key: str, response: Response, _who: Signed, desk: TheDesk) -> AssignmentSummary:
+    """One assignment."""
+    assignment: AssignmentSummary = _the(_assignments(desk), "assignment", key)
+    tagged(response, assignment.version)
+    return assignment
+
+
+@router.post(
+    "/assignments",
+    summary="Assign a ruleset to groups",
+    operation_id="createAssignment",
+    status_code=201,
+    tags=["assignments"],
+)
+def create_assignment(
+    body: NewAssignment,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    reason: Reason = None,
+    idempotency_key: IdempotencyKey = None,
+) -> AssignmentSummary:
+    """Put a ruleset on groups. Without a key one is made of the ruleset and the first group."""
+
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        taken = [one.key for one in estate.assignments]
+        if body.key:
+            refuse_taken(estate.assignments, "assignment", body.key)
+        return estate.replacing(assignments=(*estate.assignments, body.keyed(taken)))
+
+    key = desk.change(
+        edit,
+        noun="assignment",
+        by=who.name,
+        reason=reason or body.reason,
+        once=once(idempotency_key, body),
+        answer=lambda estate: estate.assignments[-1].key,
+    )
+    return get_assignment(key, response, who, desk)
+
+
+@router.put("/assignments/{key}", summary="Change an assignment", operation_id="putAssignment", tags=["assignments"])
+def put_assignment(
+    key: str,
+    body: Assignment,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> AssignmentSummary:
+    """Change anything about an assignment: its groups, its state, its strength."""
+    desk.change(_save("assignment", "assignments", key, if_match, body), noun="assignment", by=who.name, reason=reason)
+    return get_assignment(key, response, who, desk)
+
+
+@router.delete(
+    "/assignments/{key}",
+    summary="Remove an assignment",
+    operation_id="removeAssignment",
+    status_code=204,
+    tags=["assignments"],
+)
+def remove_assignment(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+    """Take a ruleset off its groups."""
+    desk.change(_save("assignment", "assignments", key, if_match, None), noun="assignment", by=who.name, reason=reason)
+
+
+# --- revisions ---
+
+
+@router.get("/revisions", summary="List revisions", operation_id="listRevisions", tags=["revisions"])
+def list_revisions(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 50) -> Page[Revision]:
+    """Every committed change, newest first: who, when, why, and each object before and after."""
+    below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
+    if cursor and below is None:
+        raise Problem("bad-request", "The cursor is damaged; begin again without one.")
+    with desk.store.reading() as connection:
+        found = estates.list_revisions(connection, below, limit + 1)
+        total = estates.newest_revision(connection)
+    more = len(found) > limit
+    return Page(items=found[:limit], next=str(found[limit - 1].number) if more else None, total=total)
+
+
+@router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision", tags=["revisions"])
+def get_revision(number: int, _who: Signed, desk: TheDesk) -> Revision:
+    """One revision with its changes."""
+    found = None
+    if 0 < number < 2**53:
+        with desk.store.reading() as connection:
+            found = estates.get_revision(connection, number)
+    if found is None:
+        raise Problem("not-found", f"There is no revision {number}; the newest is {desk.snapshot.revision}.")
+    return found

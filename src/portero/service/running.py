@@ -1,0 +1,126 @@
+"""Run the service: options checked, the first administrator made, logs set up, uvicorn started."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import secrets as random
+import socket
+import sys
+from dataclasses import dataclass
+from ipaddress import ip_address
+from pathlib import Path
+
+import structlog
+import uvicorn
+
+from portero.service.app import create_app
+from portero.service.desk import Desk
+from portero.service.secrets import hash_password
+from portero.store import access
+from portero.store.database import Store
+
+FIRST_ADMINISTRATOR = "keeper"
+
+
+class CannotServe(RuntimeError):
+    """The service cannot start; the message says why and what to do."""
+
+
+@dataclass(frozen=True)
+class Options:
+    """Where the service keeps its data and where it listens."""
+
+    data: Path
+    host: str = "127.0.0.1"
+    port: int = 8642
+    tls_certificate: Path | None = None
+    tls_key: Path | None = None
+    behind_proxy: bool = False
+    quiet: bool = False
+
+
+def set_up_logging(quiet: bool = False) -> None:
+    """Structured logs to standard error, one JSON line an event."""
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING if quiet else logging.INFO),
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+
+
+def make_first_administrator(store: Store) -> str | None:
+    """On a store without administrators, make the first one; returns its password, or None where there are some."""
+    password = random.token_urlsafe(12)
+    with store.writing() as connection:
+        if access.count_administrators(connection):
+            return None
+        access.add_administrator(connection, FIRST_ADMINISTRATOR, "keeper", hash_password(password))
+    return password
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def serve(options: Options) -> None:
+    """Run the service until it is told to stop. CannotServe where it cannot start."""
+    if not _is_loopback(options.host) and not options.behind_proxy and not options.tls_certificate:
+        raise CannotServe(
+            f"listening on {options.host} needs --tls-certificate and --tls-key, or --behind-proxy where a proxy"
+            " in front gives TLS"
+        )
+    listening = _listen(options.host, options.port)
+    set_up_logging(options.quiet)
+    desk = Desk(options.data)
+    password = make_first_administrator(desk.store)
+    if password:
+        print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
+    scheme = "https" if options.tls_certificate else "http"
+    print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
+    config = uvicorn.Config(
+        create_app(desk),
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        proxy_headers=options.behind_proxy,
+        ssl_certfile=options.tls_certificate,
+        ssl_keyfile=options.tls_key,
+        timeout_graceful_shutdown=3,
+        timeout_keep_alive=75,
+    )
+    asyncio.run(_Server(config, desk).serve(sockets=[listening]))
+
+
+class _Server(uvicorn.Server):
+    """Lets go of held requests when it is told to stop, so that stopping takes no longer than needed."""
+
+    def __init__(self, config: uvicorn.Config, desk: Desk) -> None:
+        super().__init__(config)
+        self._desk = desk
+
+    def handle_exit(self, sig: int, frame: object) -> None:
+        self._desk.live.close()
+        super().handle_exit(sig, frame)  # type: ignore[arg-type]
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    listening = socket.socket(family)
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind((host, port))
+    except OSError as problem:
+        raise CannotServe(
+            f"port {port} on {host} cannot be had ({problem.strerror}); choose another with --port"
+        ) from problem
+    listening.listen(512)
+    return listening

@@ -1,0 +1,235 @@
+"""`/device/v1`: what endpoints speak. Plain Starlette routes, as there are many devices and few messages.
+
+The messages are described in docs/reference/wire.md.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Awaitable, Callable
+from typing import Any, NoReturn
+from uuid import uuid4
+
+import msgspec
+from pydantic import ValidationError
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from portero.core.nouns.activity import ActivityBatch
+from portero.core.nouns.device import Facts
+from portero.service.desk import Desk
+from portero.service.problems import Problem, field_error
+from portero.service.secrets import hash_secret, new_secret
+from portero.store import activities, classes, devices
+from portero.store.devices import Known
+
+CHECK_IN_SECONDS = 60.0
+HOLD_SECONDS = 25.0
+"""How long a held request waits for news before it answers that there is none."""
+RHYTHM_WEIGHT = 0.3
+"""How much the newest interval counts in a device's usual one."""
+
+
+class Join(msgspec.Struct, forbid_unknown_fields=True):
+    """A device joins: its enrolment code and its facts."""
+
+    code: str
+    facts: dict[str, Any]
+
+
+class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
+    """A device checks in: what it holds, its facts where they changed, why applying failed, whether it was woken."""
+
+    have: str | None = None
+    revision: int | None = None
+    facts: dict[str, Any] | None = None
+    problem: str | None = None
+    woken: bool = False
+
+
+async def _message(request: Request, type: type[Any]) -> Any:
+    try:
+        return msgspec.json.decode(await request.body(), type=type)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as problem:
+        raise Problem("bad-request", f"The body does not read as a {type.__name__} message: {problem}.") from problem
+
+
+def _refuse_invalid(error: ValidationError, prefix: tuple[str, ...]) -> NoReturn:
+    errors = [field_error((*prefix, *one["loc"]), one["msg"].removeprefix("Value error, ")) for one in error.errors()]
+    raise Problem("invalid", f"{errors[0]['pointer']}: {errors[0]['detail']}.", errors=errors[:50]) from error
+
+
+def _facts(value: dict[str, Any]) -> Facts:
+    try:
+        return Facts.model_validate_json(json.dumps(value))
+    except ValidationError as error:
+        _refuse_invalid(error, ("facts",))
+
+
+def _device(desk: Desk, request: Request) -> Known:
+    scheme, _, credential = request.headers.get("authorization", "").partition(" ")
+    known = None
+    if scheme.lower() == "bearer" and credential:
+        with desk.store.reading() as connection:
+            known = devices.by_credential(connection, hash_secret(credential.strip()))
+    if known is None:
+        detail = "This device credential is not good (any more); join again with an enrolment code."
+        raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
+    return known
+
+
+def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
+    facts, now = _facts(message.facts), desk.now()
+    wait = desk.throttle.wait(f"join@{address}", now)
+    if wait > 0:
+        raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
+    id, credential = str(uuid4()), new_secret("pd")
+    with desk.fleet() as connection:
+        labels = devices.use_enrolment_code(connection, hash_secret(message.code.strip().upper()), now)
+        if labels is not None:
+            class_id = desk.class_for(connection, facts, labels)
+            devices.add_device(
+                connection,
+                id=id,
+                facts=facts,
+                labels=labels,
+                class_id=class_id,
+                credential_hash=hash_secret(credential),
+                now=now,
+            )
+    if labels is None:
+        desk.throttle.failed(f"join@{address}", now)
+        raise Problem("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
+    desk.live.tell("device")
+    return {"device": id, "credential": credential, "signing_key": desk.public_key, "interval": CHECK_IN_SECONDS}
+
+
+def _usual(known: Known, woken: bool, now: float) -> float | None:
+    """The device's usual interval, by its own rhythm; check-ins that the service asked for do not count."""
+    gap = now - known.last_heard
+    if woken or gap < 1.0:
+        return known.usual_interval
+    before = known.usual_interval
+    return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
+
+
+def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | None:
+    now = desk.now()
+    facts = _facts(message.facts) if message.facts is not None else None
+    with desk.fleet() as connection:
+        devices.note_heard(connection, known.id, now, _usual(known, message.woken, now))
+        if facts is not None:
+            devices.note_facts(connection, known.id, facts, desk.class_for(connection, facts, known.labels))
+        if message.have and message.have != known.applied_bundle:
+            if classes.get_bundle(connection, message.have) is None:
+                raise Problem("invalid", "No such bundle was ever made here.", errors=[field_error(["have"], "?")])
+            devices.note_applied(connection, known.id, message.have, message.revision or 0, now)
+        if message.problem:
+            devices.note_failed(connection, known.id, message.problem[:500], now)
+        wanted = devices.wanted_of(connection, known.id)
+    if facts is not None or message.have != known.applied_bundle or message.problem:
+        desk.live.tell("device")
+    if message.have == wanted.digest and message.revision == wanted.revision:
+        return None
+    return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
+
+
+def _keep(desk: Desk, known: Known, body: bytes) -> dict[str, Any]:
+    try:
+        batch = ActivityBatch.model_validate_json(body)
+    except ValidationError as error:
+        _refuse_invalid(error, ())
+    with desk.store.writing() as connection:
+        new = activities.keep_batch(connection, known.id, batch, desk.now())
+    if new:
+        desk.live.tell("activity")
+    return {"batch": batch.batch, "new": new}
+
+
+def _immutable(request: Request, digest: str, body: bytes, media_type: str) -> Response:
+    headers = {"ETag": f'"{digest}"', "Cache-Control": "private, max-age=31536000, immutable"}
+    if request.headers.get("if-none-match") == headers["ETag"]:
+        return Response(status_code=304, headers=headers)
+    return Response(body, media_type=media_type, headers=headers)
+
+
+def _endpoint(handler: Callable[[Request, Desk], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+    async def endpoint(request: Request) -> Response:
+        try:
+            return await handler(request, request.app.state.desk)
+        except Problem as problem:
+            return problem.response()
+
+    return endpoint
+
+
+async def join(request: Request, desk: Desk) -> Response:
+    """POST /device/v1/join: take a use of an enrolment code; gives the device its id, credential and signing key."""
+    message = await _message(request, Join)
+    address = request.client.host if request.client else ""
+    return JSONResponse(await run_in_threadpool(_join, desk, message, address), 201)
+
+
+async def check_in(request: Request, desk: Desk) -> Response:
+    """POST /device/v1/check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
+    known = await run_in_threadpool(_device, desk, request)
+    answer = await run_in_threadpool(_check_in, desk, known, await _message(request, CheckIn))
+    headers = {"Portero-Check-In-Seconds": str(CHECK_IN_SECONDS)}
+    return JSONResponse(answer, headers=headers) if answer else Response(status_code=204, headers=headers)
+
+
+async def wait(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/wait?revision=N: held until the device's class gets another bundle (200), or for a while (204)."""
+    known = await run_in_threadpool(_device, desk, request)
+    have = request.query_params.get("have")
+    with desk.live.device_waits(known.class_id) as event:
+        # registered first, looked second: a bundle made in between is not missed
+        now_known = await run_in_threadpool(_device, desk, request)
+        if now_known.digest == have and not desk.live.closing:
+            try:
+                await asyncio.wait_for(event.wait(), HOLD_SECONDS)
+            except TimeoutError:
+                return Response(status_code=204)
+    return JSONResponse({"news": True})
+
+
+async def bundle(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/bundle/{digest}: the device's own bundle, zstd-compressed; 304 where it has it."""
+    known, digest = await run_in_threadpool(_device, desk, request), request.path_params["digest"]
+
+    def read() -> bytes | None:
+        with desk.store.reading() as connection:
+            return classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
+
+    packed = await run_in_threadpool(read)
+    if packed is None:
+        raise Problem("not-found", "This device has no such bundle; check in to learn which it should have.")
+    return _immutable(request, digest, packed, "application/zstd")
+
+
+async def index(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/index/{digest}: the category index as CSV; 304 where the device has it."""
+    await run_in_threadpool(_device, desk, request)
+    digest = request.path_params["digest"]
+    if digest != desk.index.digest:
+        raise Problem("not-found", "There is no such category index (any more); check in to learn which there is.")
+    return _immutable(request, digest, desk.index_bytes, "text/csv; charset=utf-8")
+
+
+async def activity(request: Request, desk: Desk) -> Response:
+    """POST /device/v1/activity: a batch of attempts; one sent again counts once."""
+    known = await run_in_threadpool(_device, desk, request)
+    return JSONResponse(await run_in_threadpool(_keep, desk, known, await request.body()))
+
+
+ROUTES = [
+    Route("/device/v1/join", _endpoint(join), methods=["POST"]),
+    Route("/device/v1/check-in", _endpoint(check_in), methods=["POST"]),
+    Route("/device/v1/wait", _endpoint(wait), methods=["GET"]),
+    Route("/device/v1/bundle/{digest}", _endpoint(bundle), methods=["GET"]),
+    Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
+    Route("/device/v1/activity", _endpoint(activity), methods=["POST"]),
+]

@@ -1,0 +1,104 @@
+"""Classes of devices and the bundle that each should have."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+
+from portero.formats.bundles import PackedBundle
+
+
+@dataclass(frozen=True)
+class DeviceClass:
+    """All devices with the same groups."""
+
+    id: int
+    groups: tuple[str, ...]
+    digest: str
+
+
+def list_classes(connection: sqlite3.Connection) -> list[DeviceClass]:
+    """Every class."""
+    rows = connection.execute("SELECT id, groups, digest FROM class")
+    return [DeviceClass(row["id"], tuple(json.loads(row["groups"])), row["digest"]) for row in rows]
+
+
+def class_of(connection: sqlite3.Connection, groups: tuple[str, ...]) -> DeviceClass | None:
+    """The class of exactly these groups, in this order."""
+    row = connection.execute("SELECT id, digest FROM class WHERE groups = ?", (json.dumps(groups),)).fetchone()
+    return DeviceClass(row["id"], groups, row["digest"]) if row else None
+
+
+def keep_bundle(connection: sqlite3.Connection, packed: PackedBundle, now: float) -> None:
+    """Keep a bundle under its digest; one that is kept already stays as it is."""
+    connection.execute(
+        "INSERT OR IGNORE INTO bundle (digest, size, packed, made_at) VALUES (?, ?, ?, ?)",
+        (packed.digest, packed.size, packed.packed, now),
+    )
+
+
+def add_class(
+    connection: sqlite3.Connection, groups: tuple[str, ...], digest: str, revision: int, manifest: str, now: float
+) -> int:
+    """A class that did not exist before; returns its id."""
+    cursor = connection.execute(
+        "INSERT INTO class (groups, digest, revision, manifest, since) VALUES (?, ?, ?, ?, ?)",
+        (json.dumps(groups), digest, revision, manifest, now),
+    )
+    class_id = int(cursor.lastrowid or 0)
+    connection.executemany(
+        "INSERT INTO class_group (group_key, class) VALUES (?, ?)", [(key, class_id) for key in groups]
+    )
+    return class_id
+
+
+def set_bundle(
+    connection: sqlite3.Connection, class_id: int, digest: str, revision: int, manifest: str, now: float
+) -> None:
+    """The class should have this bundle from now on."""
+    connection.execute(
+        "UPDATE class SET digest = ?, revision = ?, manifest = ?, since = ? WHERE id = ?",
+        (digest, revision, manifest, now, class_id),
+    )
+
+
+def move_devices(connection: sqlite3.Connection, moves: dict[str, int]) -> None:
+    """Put devices into other classes, by id."""
+    connection.executemany(
+        "UPDATE device SET class = ? WHERE id = ?", [(class_id, device) for device, class_id in moves.items()]
+    )
+
+
+def drop_empty_classes(connection: sqlite3.Connection) -> None:
+    """Forget classes that no device is in. Their bundles stay: devices may hold them still."""
+    connection.execute("DELETE FROM class WHERE id NOT IN (SELECT class FROM device)")
+
+
+def devices_in(connection: sqlite3.Connection, class_ids: list[int]) -> int:
+    """How many devices are in these classes."""
+    return sum(
+        connection.execute("SELECT count(*) FROM device WHERE class = ?", (class_id,)).fetchone()[0]
+        for class_id in class_ids
+    )
+
+
+def get_bundle(connection: sqlite3.Connection, digest: str) -> bytes | None:
+    """The packed bytes of a bundle."""
+    row = connection.execute("SELECT packed FROM bundle WHERE digest = ?", (digest,)).fetchone()
+    return row[0] if row else None
+
+
+def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
+    """Whether this is the device's own bundle, the one it should have or the one it holds."""
+    row = connection.execute(
+        "SELECT 1 FROM device JOIN class ON class.id = device.class"
+        " WHERE device.id = ? AND ? IN (class.digest, device.applied_bundle)",
+        (device, digest),
+    ).fetchone()
+    return row is not None
+
+
+def facts_of_all(connection: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Id, facts, labels and class of every device, to evaluate membership anew."""
+    return connection.execute("SELECT id, facts, labels, class FROM device").fetchall()
