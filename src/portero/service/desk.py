@@ -109,10 +109,10 @@ class Desk:
                 revision = estates.write_revision(
                     connection, at=now, by=by, summary=summary, reason=reason, changes=changes
                 )
-                reached = self.publisher.publish(connection, before, after, changes, revision, now)
+                published = self.publisher.publish(connection, before, after, changes, revision, now)
             # only what is committed is seen
             self.snapshot = self._snapshot(after, revision)
-        self.live.wake(reached)
+        self.live.wake(published.classes)
         self.live.tell("revision", "device")
         return told
 

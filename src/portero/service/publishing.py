@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from portero.core.matching.membership import Membership
 from portero.core.nouns.base import rfc3339
@@ -15,7 +16,14 @@ from portero.core.nouns.revision import Change
 from portero.core.resolving.bundles import compile_bundle
 from portero.formats.bundles import Manifest, pack_bundle, sign_manifest
 from portero.store import classes
+from portero.store.classes import DeviceClass
 from portero.store.estates import moment, set_revision_devices
+
+
+class Published(NamedTuple):
+    """What publishing comes to: the classes whose devices, as they wait now, have something new to fetch."""
+
+    classes: frozenset[int]
 
 
 @dataclass(frozen=True)
@@ -37,11 +45,18 @@ class Publisher:
         """The id of the class of these groups; it is made, with its bundle, where it is new."""
         known = classes.class_of(connection, groups)
         if known:
+            self._refresh(connection, known, revision, now)
             return known.id
         packed = pack_bundle(compile_bundle(estate, groups))
         classes.keep_bundle(connection, packed, now)
         manifest = self.manifest(packed.digest, packed.size, revision, now)
         return classes.add_class(connection, groups, packed.digest, revision, manifest, now)
+
+    def _refresh(self, connection: sqlite3.Connection, known: DeviceClass, revision: int, now: float) -> None:
+        """Sign a class's manifest for the newest revision: devices that move into the class go forward, never back."""
+        if known.revision < revision:
+            manifest = self.manifest(known.digest, known.size, revision, now)
+            classes.refresh_manifest(connection, known.id, revision, manifest)
 
     def publish(
         self,
@@ -51,31 +66,43 @@ class Publisher:
         changes: Sequence[Change],
         revision: int,
         now: float,
-    ) -> list[int]:
-        """Compile anew what the changes touch; returns the classes whose bundle is another one now."""
-        moved_to = set()
+    ) -> Published:
+        """Compile anew what the changes touch."""
+        left, entered = set[int](), set[int]()
         if any(change.noun in ("group", "precedence") for change in changes):
-            moved_to = self._regroup(connection, after, revision, now)
+            left, entered = self._regroup(connection, after, revision, now)
         touched = touched_groups(before, after, changes)
-        changed = []
+        changed = set()
         for known in classes.list_classes(connection):
-            if touched is not None and touched.isdisjoint(known.groups):
-                continue
-            packed = pack_bundle(compile_bundle(after, known.groups))
-            if packed.digest != known.digest:
-                classes.keep_bundle(connection, packed, now)
-                manifest = self.manifest(packed.digest, packed.size, revision, now)
-                classes.set_bundle(connection, known.id, packed.digest, revision, manifest, now)
-                changed.append(known.id)
-        reached = sorted({*changed, *moved_to})
-        set_revision_devices(connection, revision, classes.devices_in(connection, reached))
-        return reached
+            if touched is None or not touched.isdisjoint(known.groups):
+                if self._recompile(connection, after, known, revision, now):
+                    changed.add(known.id)
+            elif known.id in entered:
+                self._refresh(connection, known, revision, now)
+        set_revision_devices(connection, revision, classes.devices_in(connection, sorted(changed | entered)))
+        return Published(frozenset(changed | left))
 
-    def _regroup(self, connection: sqlite3.Connection, estate: Estate, revision: int, now: float) -> set[int]:
-        """Evaluate membership of every device anew and put them into their classes."""
+    def _recompile(
+        self, connection: sqlite3.Connection, estate: Estate, known: DeviceClass, revision: int, now: float
+    ) -> bool:
+        """Compile a class's bundle anew; True where it is another one than before."""
+        packed = pack_bundle(compile_bundle(estate, known.groups))
+        if packed.digest == known.digest:
+            self._refresh(connection, known, revision, now)
+            return False
+        classes.keep_bundle(connection, packed, now)
+        manifest = self.manifest(packed.digest, packed.size, revision, now)
+        classes.set_bundle(connection, known.id, packed.digest, revision, manifest, now)
+        return True
+
+    def _regroup(
+        self, connection: sqlite3.Connection, estate: Estate, revision: int, now: float
+    ) -> tuple[set[int], set[int]]:
+        """Evaluate membership of every device anew; the classes that devices left, and those they entered."""
         membership = Membership(estate.groups, estate.group_order)
         ids = {known.groups: known.id for known in classes.list_classes(connection)}
         moves: dict[str, int] = {}
+        left = set()
         for row in classes.facts_of_all(connection):
             facts = Facts.model_validate_json(row["facts"])
             groups = membership.groups_of(facts, json.loads(row["labels"]))
@@ -83,9 +110,10 @@ class Publisher:
                 ids[groups] = self.class_for(connection, estate, groups, revision, now)
             if ids[groups] != row["class"]:
                 moves[row["id"]] = ids[groups]
+                left.add(row["class"])
         classes.move_devices(connection, moves)
         classes.drop_empty_classes(connection)
-        return set(moves.values())
+        return left, set(moves.values())
 
 
 def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:

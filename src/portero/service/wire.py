@@ -123,7 +123,7 @@ def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | No
         devices.note_heard(connection, known.id, now, _usual(known, message.woken, now))
         if facts is not None:
             devices.note_facts(connection, known.id, facts, desk.class_for(connection, facts, known.labels))
-        if message.have and message.have != known.applied_bundle:
+        if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
             if classes.get_bundle(connection, message.have) is None:
                 raise Problem("invalid", "No such bundle was ever made here.", errors=[field_error(["have"], "?")])
             devices.note_applied(connection, known.id, message.have, message.revision or 0, now)

@@ -16,18 +16,26 @@ class DeviceClass:
     id: int
     groups: tuple[str, ...]
     digest: str
+    size: int
+    revision: int
+
+
+_SELECT = "SELECT class.*, bundle.size FROM class JOIN bundle ON bundle.digest = class.digest"
+
+
+def _class(row: sqlite3.Row) -> DeviceClass:
+    return DeviceClass(row["id"], tuple(json.loads(row["groups"])), row["digest"], row["size"], row["revision"])
 
 
 def list_classes(connection: sqlite3.Connection) -> list[DeviceClass]:
     """Every class."""
-    rows = connection.execute("SELECT id, groups, digest FROM class")
-    return [DeviceClass(row["id"], tuple(json.loads(row["groups"])), row["digest"]) for row in rows]
+    return [_class(row) for row in connection.execute(_SELECT)]
 
 
 def class_of(connection: sqlite3.Connection, groups: tuple[str, ...]) -> DeviceClass | None:
     """The class of exactly these groups, in this order."""
-    row = connection.execute("SELECT id, digest FROM class WHERE groups = ?", (json.dumps(groups),)).fetchone()
-    return DeviceClass(row["id"], groups, row["digest"]) if row else None
+    row = connection.execute(f"{_SELECT} WHERE class.groups = ?", (json.dumps(groups),)).fetchone()
+    return _class(row) if row else None
 
 
 def keep_bundle(connection: sqlite3.Connection, packed: PackedBundle, now: float) -> None:
@@ -61,6 +69,11 @@ def set_bundle(
         "UPDATE class SET digest = ?, revision = ?, manifest = ?, since = ? WHERE id = ?",
         (digest, revision, manifest, now, class_id),
     )
+
+
+def refresh_manifest(connection: sqlite3.Connection, class_id: int, revision: int, manifest: str) -> None:
+    """The class's bundle is the same as before, confirmed for a newer revision."""
+    connection.execute("UPDATE class SET revision = ?, manifest = ? WHERE id = ?", (revision, manifest, class_id))
 
 
 def move_devices(connection: sqlite3.Connection, moves: dict[str, int]) -> None:

@@ -209,6 +209,7 @@ class Known:
     last_heard: float
     usual_interval: float | None
     applied_bundle: str | None
+    applied_revision: int | None
     digest: str
 
 
@@ -228,6 +229,7 @@ def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known
         row["last_heard"],
         row["usual_interval"],
         row["applied_bundle"],
+        row["applied_revision"],
         row["digest"],
     )
 

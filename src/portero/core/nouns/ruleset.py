@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from difflib import get_close_matches
 from typing import Annotated, Literal, NamedTuple, Self
 
 from pydantic import Field, field_validator, model_validator
@@ -61,11 +63,9 @@ class CategoryRule(Noun):
         return Selector("everything", "")
 
 
-def unknown_word(what: str, word: str, known: object) -> str:
+def unknown_word(what: str, word: str, known: Iterable[str]) -> str:
     """A sentence that says the word is not known, and which known one is nearest."""
-    from difflib import get_close_matches
-
-    near = get_close_matches(word, list(known), n=1)  # type: ignore[call-overload]
+    near = get_close_matches(word, list(known), n=1)
     return f"there is no {what} “{word[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
 
 

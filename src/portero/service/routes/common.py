@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import hmac
 import json
 from collections.abc import Callable, Sequence
 from typing import Annotated, Any, TypeVar, get_args
@@ -54,8 +55,6 @@ def principal(request: Request, desk: TheDesk) -> Principal:
 
 
 def _csrf_matches(request: Request, expected: str) -> bool:
-    import hmac
-
     return hmac.compare_digest(request.headers.get("x-csrf-token", "").encode(), expected.encode())
 
 

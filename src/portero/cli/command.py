@@ -1,0 +1,80 @@
+"""How commands are declared, and what each is given when it runs."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+from portero.cli.settings import Settings
+from portero.client import Portero
+
+DONE, FAILED, USAGE, NOT_AS_EXPECTED, UNREACHABLE = 0, 1, 2, 3, 4
+"""Exit statuses."""
+
+
+class CommandProblem(RuntimeError):
+    """The command cannot be done; the message says what is wrong, where, and the nearest right thing."""
+
+
+class Context:
+    """One call: its options, its settings, the client."""
+
+    def __init__(self, options: argparse.Namespace) -> None:
+        self.options = options
+        self.settings = Settings(options)
+
+    def client(self) -> Portero:
+        """The client for the service, as the profile's owner. CommandProblem where nobody has signed in."""
+        if not self.settings.token.value:
+            url = self.settings.url.value
+            raise CommandProblem(f"not signed in to {url}; run “portero sign-in --url {url} --name NAME”")
+        return Portero(str(self.settings.url.value), token=self.settings.token.value)
+
+
+Run = Callable[[Context], int]
+
+
+class Commands:
+    """Adds commands to the parser, all in one shape: a line of help, options, a worked example at the foot."""
+
+    def __init__(self, parser: argparse.ArgumentParser, title: str = "commands") -> None:
+        self._parsers = parser.add_subparsers(title=title, metavar="COMMAND", required=True)
+
+    def noun(self, name: str, summary: str) -> Commands:
+        """A noun with verbs of its own."""
+        return Commands(self._parsers.add_parser(name, help=summary, description=summary), "verbs")
+
+    def add(
+        self, name: str, run: Run, summary: str, example: str, *, service: bool = True, json: bool = True
+    ) -> argparse.ArgumentParser:
+        """A command. Those that talk to the service take --url and --profile."""
+        parser = self._parsers.add_parser(
+            name,
+            help=summary,
+            description=summary,
+            epilog=f"Example:\n  {example}",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+        )
+        parser.set_defaults(run=run)
+        if json:
+            parser.add_argument("--json", action="store_true", help="answer with one JSON document")
+        if service:
+            where = parser.add_argument_group("the service")
+            where.add_argument("--url", metavar="URL", help="address of the service")
+            where.add_argument("--profile", metavar="NAME", help="profile of the settings file")
+        return parser
+
+
+def add_reason(parser: argparse.ArgumentParser) -> None:
+    """The option that says why, for the revision."""
+    parser.add_argument("--reason", metavar="TEXT", help="why, for the revision")
+
+
+def add_csv(parser: argparse.ArgumentParser) -> None:
+    """The option of lists to answer with CSV."""
+    parser.add_argument("--csv", action="store_true", help="answer with CSV")
+
+
+def add_limit(parser: argparse.ArgumentParser, default: int) -> None:
+    """The option of long lists to stop after so many."""
+    parser.add_argument("--limit", type=int, default=default, metavar="N", help=f"at most so many rows ({default})")

@@ -1,0 +1,95 @@
+"""Answers on standard output: aligned tables that fit 100 columns, JSON, CSV. Colour only on a terminal."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from portero.core.nouns.base import rfc3339
+
+WIDTH = 100
+_STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "blue"}
+_STATE_STYLES = {"current": "cyan", "waiting": "yellow", "failed": "magenta", "silent": "bright_black"}
+
+
+def console() -> Console:
+    """Standard output. On a terminal as wide as it is; elsewhere 100 columns and no colour."""
+    terminal = sys.stdout.isatty()
+    return Console(width=None if terminal else WIDTH, highlight=False, no_color=not terminal, soft_wrap=False)
+
+
+def say(line: str | Text = "") -> None:
+    """One line of plain words."""
+    console().print(line, markup=False)
+
+
+def mark(word: str) -> Text:
+    """An action, verdict or state, coloured on a terminal."""
+    return Text(word, style=_STYLES.get(word) or _STATE_STYLES.get(word) or "")
+
+
+def ago(moment: datetime | None) -> str:
+    """How long ago, in the largest fitting unit; “–” for never."""
+    if moment is None:
+        return "–"
+    return span((datetime.now(UTC) - moment).total_seconds()) + " ago"
+
+
+def span(seconds: float) -> str:
+    """A time span in the largest fitting unit: “4 min”."""
+    seconds = max(0.0, seconds)
+    for size, unit in ((86_400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"{int(seconds // size)} {unit}"
+    return f"{int(seconds)} s"
+
+
+def print_json(value: Any) -> None:
+    """One JSON document."""
+    print(json.dumps(_plain(value), indent=2, ensure_ascii=False))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, BaseModel):
+        return json.loads(value.model_dump_json())
+    if isinstance(value, dict):
+        return {key: _plain(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(one) for one in value]
+    return value
+
+
+def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
+    """An aligned table; columns named in `right` are set flush right."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for number, heading in enumerate(headings):
+        table.add_column(heading, justify="right" if number in right else "left", overflow="fold")
+    for row in rows:
+        table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
+    console().print(table)
+
+
+def print_csv(headings: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+    """CSV with a heading line. Cells that a spreadsheet would take for a formula are neutralised."""
+    writer = csv.writer(sys.stdout, lineterminator="\n")
+    writer.writerow(headings)
+    for row in rows:
+        writer.writerow([_cell(cell) for cell in row])
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, datetime):
+        return rfc3339(value)
+    text = " ".join(value) if isinstance(value, tuple) else str(value)
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

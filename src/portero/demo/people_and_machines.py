@@ -1,0 +1,152 @@
+"""The machines of Brackwater Ferries and what their people visit, seeded: the same fleet each time."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+
+from portero.demo.making_hosts import made_up_hosts
+from portero.endpoint.fleet import Plan, PlannedDevice
+
+SHIPS = ("tidewren", "guillemot", "kittiwake", "sandpiper")
+TERMINALS = ("eastquay", "northmole", "gullrock", "fairhaven", "lowlight", "stonepier")
+HANDS_ON = "tidewren-mess-02"
+"""The machine whose filter the demo really runs, for anybody's browser."""
+
+# (what, how many each, kind): machines of one place
+_ABOARD = (("bridge", 4, "desktop"), ("purser", 2, "desktop"), ("mess", 8, "desktop"))
+_ASHORE = (("kiosk", 4, "kiosk"), ("desk", 7, "desktop"), ("tablet", 3, "tablet"))
+_OBSERVING = {"workshop-diag-03", "workshop-diag-04", "office-laptop-17", "lowlight-desk-02"}
+_FILTER_OFF = {"workshop-diag-09", "sandpiper-purser-02"}
+_QUIET = {"guillemot-mess-05", "guillemot-mess-06", "stonepier-tablet-03", "office-laptop-31", "training-pc-14"}
+
+_WORK = "productivity webmail reference news search public-services content-delivery banking education meetings"
+_LEISURE = "video-streaming music games sport social-networks messaging shopping humour forums hobbies"
+_RISKY = "gambling scams phishing malware anonymisers newly-registered sexual-content"
+
+
+def _sites(rng: random.Random, work: float, leisure: float, risky: float) -> dict[str, float]:
+    by_category: dict[str, list[str]] = {}
+    for host, categories in made_up_hosts().items():
+        for category in categories.split():
+            by_category.setdefault(category, []).append(host)
+    sites: dict[str, float] = {}
+    for words, weight, picks in ((_WORK, work, 12), (_LEISURE, leisure, 8), (_RISKY, risky, 4)):
+        for _ in range(picks):
+            host = rng.choice(by_category[rng.choice(words.split())])
+            scheme = "https" if rng.random() < 0.8 else "http"
+            sites[f"{scheme}://{host}/"] = weight * rng.uniform(0.3, 1.0)
+    sites["https://unlisted-cove.example/"] = 0.2
+    return sites
+
+
+def _machine(
+    rng: random.Random,
+    hostname: str,
+    unit: str,
+    kind: str,
+    address: str,
+    zone: str,
+    people: list[str],
+    taste: tuple[float, float, float],
+    *,
+    every: float = 60.0,
+    holds: bool = True,
+    visits: float = 2.0,
+) -> PlannedDevice:
+    mode = "off" if hostname in _FILTER_OFF else "observing" if hostname in _OBSERVING else "enforcing"
+    versions = ("12.1", "12.4", "12.4", "12.5")
+    facts: dict[str, object] = {
+        "hostname": hostname,
+        "kind": kind,
+        "unit": unit,
+        "os": {"family": "linux", "version": rng.choice(versions)},
+        "addresses": [address],
+        "browsers": [{"name": "chromium", "version": rng.choice(("139.0", "140.0")), "managed": kind != "tablet"}],
+        "layers": {"filter": mode, "browser": "enforcing", "startup": "off"},
+        "place": "off-site" if unit.endswith("workshop") and rng.random() < 0.5 else "on-site",
+        "zone": zone,
+    }
+    quiet = hostname in _QUIET
+    return PlannedDevice(facts, every, holds, quiet, people, visits, _sites(rng, *taste))
+
+
+def _ships(rng: random.Random) -> Iterator[PlannedDevice]:
+    number = 10
+    for ship in SHIPS:
+        for what, count, kind in _ABOARD:
+            for place in range(1, count + 1):
+                number += 1
+                taste = {"bridge": (1.0, 0.1, 0.01), "purser": (1.0, 0.3, 0.02), "mess": (0.4, 1.0, 0.08)}[what]
+                people = [f"purser-{ship}"] if what == "purser" else [f"watch-{watch}" for watch in range(1, 5)]
+                address = f"2001:db8:5::{number:x}" if what == "purser" else f"198.51.100.{number}"
+                yield _machine(
+                    rng,
+                    f"{ship}-{what}-{place:02}",
+                    f"brackwater/ships/{ship}",
+                    kind,
+                    address,
+                    "Atlantic/Faroe",
+                    people,
+                    taste,
+                    every=rng.uniform(120, 420),
+                    holds=False,
+                    visits=3.0 if what == "mess" else 1.0,
+                )
+
+
+def _terminals(rng: random.Random) -> Iterator[PlannedDevice]:
+    number = 1
+    for port in TERMINALS:
+        for what, count, kind in _ASHORE:
+            for place in range(1, count + 1):
+                number += 1
+                people = [] if what == "kiosk" else [f"desk-{port}", f"late-desk-{port}"]
+                taste = (1.0, 0.05, 0.01) if what == "kiosk" else (1.0, 0.35, 0.03)
+                yield _machine(
+                    rng,
+                    f"{port}-{what}-{place:02}",
+                    f"brackwater/terminals/{port}",
+                    kind,
+                    f"203.0.113.{number}",
+                    "Atlantic/Reykjavik",
+                    people,
+                    taste,
+                    visits=4.0 if what == "kiosk" else 2.0,
+                )
+
+
+def _ashore(rng: random.Random) -> Iterator[PlannedDevice]:
+    number = 1
+    for unit, what, count, kind, taste in (
+        ("workshop", "workshop-diag", 18, "laptop", (1.0, 0.3, 0.04)),
+        ("office", "office-laptop", 42, "laptop", (1.0, 0.4, 0.02)),
+        ("office", "finance-laptop", 12, "laptop", (1.0, 0.2, 0.01)),
+        ("office", "office-meeting", 8, "desktop", (1.0, 0.1, 0.0)),
+        ("training", "training-pc", 20, "desktop", (1.0, 0.6, 0.03)),
+    ):
+        for place in range(1, count + 1):
+            number += 1
+            people = [f"{what.partition('-')[0]}-{place}"]
+            yield _machine(
+                rng,
+                f"{what}-{place:02}",
+                f"brackwater/{unit}",
+                kind,
+                f"192.0.2.{number}",
+                "Europe/Copenhagen",
+                people,
+                taste,
+            )
+
+
+def brackwater_fleet(seed: int = 2026) -> Plan:
+    """The whole fleet, about 240 machines, without the one that the demo really runs."""
+    rng = random.Random(seed)
+    machines = [*_ships(rng), *_terminals(rng), *_ashore(rng)]
+    return Plan(1, [one for one in machines if one.facts["hostname"] != HANDS_ON], seed, past_hours=20.0)
+
+
+def hands_on_facts(seed: int = 2026) -> dict[str, object]:
+    """The facts of the machine that the demo really runs."""
+    return next(one.facts for one in _ships(random.Random(seed)) if one.facts["hostname"] == HANDS_ON)

@@ -1,0 +1,195 @@
+"""`portero demo`: Brackwater Ferries in an embedded store, with service, fleet, one real filter and a made-up web."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import httpx
+import msgspec
+
+from portero.core.nouns.estate import Estate
+from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
+from portero.demo.web import start_web
+from portero.formats.estate_document import read_estate
+from portero.service import secrets
+from portero.service.desk import Desk
+from portero.store import access, devices
+
+ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
+READER = "auditor"
+CODE_DAYS = 365
+
+
+class DemoProblem(RuntimeError):
+    """The demo cannot run; the message says why and what to do."""
+
+
+@dataclass
+class Demo:
+    """The demo's folder, ports and processes."""
+
+    data: Path
+    port: int
+    with_fleet: bool = True
+    _children: list[subprocess.Popen[bytes]] = field(default_factory=list)
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def run(self, fresh: bool) -> None:
+        """Set up where needed, start everything, say where to look, and stay until told to stop."""
+        signal.signal(signal.SIGTERM, _interrupt)
+        if fresh and self.data.exists():
+            if not (self.data / "demo.json").exists() and any(self.data.iterdir()):
+                raise DemoProblem(f"{self.data} does not look like a demo's folder; name another with --data")
+            shutil.rmtree(self.data)
+        code = load(self.data)
+        try:
+            self._start(code)
+            print(self._welcome(), flush=True)
+            self._watch()
+        except KeyboardInterrupt:
+            print("\nStopping; what the demo holds stays in " + str(self.data), flush=True)
+        finally:
+            self._stop()
+
+    def _start(self, code: str) -> None:
+        web = start_web(self.data, self.port + 1, self.port + 2)
+        self._spawn("service", "portero.cli.main", "serve", "--data", self.data, "--port", self.port, "--quiet")
+        self._await_service()
+        machine = self.data / "machines" / HANDS_ON
+        if not (machine / "device.json").exists():
+            facts = self.data / "hands-on.json"
+            facts.write_text(json.dumps(hands_on_facts()))
+            join = ("join", "--service", self.url, "--code", code, "--facts", facts, "--data", machine)
+            subprocess.run(_command("portero.endpoint.main", *join), check=True, stdout=subprocess.DEVNULL)
+        run = ("run", "--data", machine, "--port", self.port + 3, "--user", "watch-2", "--every", 30)
+        self._spawn("filter", "portero.endpoint.main", *run, "--origin", f"{web[0]},{web[1]}")
+        if self.with_fleet:
+            plan = self.data / "fleet.json"
+            plan.write_bytes(msgspec.json.encode(brackwater_fleet()))
+            fleet = ("fleet", "--plan", plan, "--service", self.url, "--code", code)
+            self._spawn("fleet", "portero.endpoint.main", *fleet, "--data", self.data / "machines")
+
+    def _spawn(self, name: str, module: str, *arguments: object) -> None:
+        log = (self.data / f"{name}.log").open("ab")
+        self._children.append(
+            subprocess.Popen(_command(module, *arguments), stdin=subprocess.DEVNULL, stdout=log, stderr=log)
+        )
+
+    def _await_service(self) -> None:
+        deadline = time.monotonic() + 30
+        while time.monotonic() < deadline:
+            if self._children[0].poll() is not None:
+                lines = (self.data / "service.log").read_text(errors="replace").strip().splitlines()
+                raise DemoProblem(lines[-1] if lines else "the service ended at once")
+            try:
+                if httpx.get(self.url + "/readyz", trust_env=False, timeout=2).status_code == 200:
+                    return
+            except httpx.HTTPError:
+                time.sleep(0.05)
+        raise DemoProblem("the service did not come up within 30 seconds; see service.log in the demo's folder")
+
+    def _watch(self) -> None:
+        while True:
+            time.sleep(0.5)
+            for child in self._children:
+                if child.poll() is not None:
+                    raise DemoProblem(f"a part of the demo has ended; see the *.log files in {self.data}")
+
+    def _stop(self) -> None:
+        for child in reversed(self._children):
+            child.terminate()
+        for child in self._children:
+            try:
+                child.wait(10)
+            except subprocess.TimeoutExpired:
+                child.kill()
+
+    def _welcome(self) -> str:
+        proxy = self.port + 3
+        return f"""
+Brackwater Ferries is up.
+
+  Console          {self.url}/console/
+  Sign in          {ADMINISTRATOR} / {PASSWORD}      (or {READER} / {PASSWORD}, who may only read)
+  Command line     portero sign-in --url {self.url} --name {ADMINISTRATOR}
+                   portero check visit {HANDS_ON} https://reeltide.example/
+  A real filter    {HANDS_ON} listens as an HTTP proxy on 127.0.0.1:{proxy}
+                   chromium --user-data-dir=/tmp/portero-browser --proxy-server=http://127.0.0.1:{proxy} \\
+                     http://lucky-reef.example/
+  Data             {self.data}   (--fresh starts over)
+
+Machines join within a minute at the first start. Stop with Ctrl-C."""
+
+
+def _interrupt(_number: int, _frame: object) -> None:
+    raise KeyboardInterrupt
+
+
+def _command(module: str, *arguments: object) -> list[str]:
+    return [sys.executable, "-m", module, *map(str, arguments)]
+
+
+def load(folder: Path) -> str:
+    """Make the demo's store where there is none; returns the enrolment code of its machines."""
+    kept = folder / "demo.json"
+    if kept.exists():
+        return str(json.loads(kept.read_text())["code"])
+    if folder.exists() and any(folder.iterdir()):
+        raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
+    desk = Desk(folder)
+    try:
+        _load_people(desk)
+        _load_estate(desk)
+        code = secrets.new_code()
+        with desk.store.writing() as connection:
+            now = desk.now()
+            expires = now + CODE_DAYS * 86_400
+            devices.add_enrolment_code(connection, secrets.hash_secret(code), {}, 1000, expires, ADMINISTRATOR, now)
+    finally:
+        desk.close()
+    descriptor = os.open(kept, os.O_WRONLY | os.O_CREAT, 0o600)
+    with os.fdopen(descriptor, "w") as file:
+        json.dump({"code": code}, file)
+    return code
+
+
+def _load_people(desk: Desk) -> None:
+    password = secrets.hash_password(PASSWORD)
+    with desk.store.writing() as connection:
+        access.add_administrator(connection, ADMINISTRATOR, "keeper", password)
+        access.add_administrator(connection, READER, "reader", password)
+
+
+def _load_estate(desk: Desk) -> None:
+    """The estate document, put in force in the steps in which an administrator would have made it."""
+    document = read_estate((resources.files("portero.demo") / "brackwater.yaml").read_bytes())
+    steps: list[tuple[str, str, dict[str, Any]]] = [
+        ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
+        ("correction", "Our own hosts", {"corrections": document.corrections}),
+    ]
+    for number, ruleset in enumerate(document.rulesets, start=1):
+        steps.append(("ruleset", "", {"rulesets": document.rulesets[:number]}))
+        own = tuple(one for one in document.assignments if one.ruleset == ruleset.key)
+        reason = own[0].reason if own else None
+        taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
+        steps.append(("assignment", reason or "", {"assignments": taken}))
+    for noun, reason, parts in steps:
+
+        def edit(estate: Estate, _versions: Mapping[str, int], parts: dict[str, Any] = parts) -> Estate:
+            return estate.replacing(**parts)
+
+        desk.change(edit, noun=noun, by=ADMINISTRATOR, reason=reason or None)

@@ -1,0 +1,114 @@
+"""The demo's web: answers for every made-up host, over http and https, so that an allowed visit shows a page."""
+
+from __future__ import annotations
+
+import argparse
+import ssl
+import sys
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from html import escape
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from threading import Thread
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509.oid import NameOID
+
+from portero.core.matching.categories import look_up
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.formats.category_index import SHIPPED_INDEX, read_index
+
+_PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>{host}</title>
+<style>body{{font:16px/1.5 system-ui,sans-serif;margin:12vh auto;max-width:34rem;padding:0 1.5rem;color:#1d2430}}
+h1{{font-size:1.4rem;overflow-wrap:anywhere}} p{{color:#4a5361}}</style>
+<h1>{host}</h1><p>A made-up site: {categories}.</p><p>You asked for <code>{path}</code>, and nothing stopped you.</p>"""
+
+
+@lru_cache(maxsize=1)
+def _index() -> object:
+    return read_index(SHIPPED_INDEX.read_bytes())
+
+
+class _Site(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    timeout = 30
+
+    def do_GET(self) -> None:
+        host = (self.headers.get("Host") or "nowhere.example").partition(":")[0].lower()
+        entry = look_up(host, _index(), {})  # type: ignore[arg-type]
+        names = ", ".join(TAXONOMY.categories[key].name for key in entry.categories)
+        page = _PAGE.format(host=escape(host), categories=escape(names), path=escape(self.path[:200]))
+        body = page.encode()
+        self.send_response(200)
+        self.send_header("Content-Type", "text/html; charset=utf-8")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def do_POST(self) -> None:
+        self.rfile.read(min(int(self.headers.get("Content-Length") or 0), 1_000_000))
+        self.do_GET()
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Say nothing: a demo's web is no news."""
+
+
+class _Server(ThreadingHTTPServer):
+    daemon_threads = True
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """A browser that hangs up is no news either."""
+
+
+def _certificate(folder: Path) -> Path:
+    """A certificate for the made-up hosts, signed by nobody: browsers rightly warn of it."""
+    path = folder / "web.pem"
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "made-up web")])
+    now = datetime.now(UTC)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
+        .not_valid_after(now + timedelta(days=30))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName("*.example")]), critical=False)
+        .sign(key, hashes.SHA256())
+    )
+    private = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+    path.write_bytes(private + certificate.public_bytes(Encoding.PEM))
+    return path
+
+
+def start_web(folder: Path, http_port: int, https_port: int) -> tuple[int, int]:
+    """Start both servers on loopback in threads; returns their ports (0 takes a free one)."""
+    plain = _Server(("127.0.0.1", http_port), _Site)
+    secure = _Server(("127.0.0.1", https_port), _Site)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(_certificate(folder))
+    secure.socket = context.wrap_socket(secure.socket, server_side=True, do_handshake_on_connect=False)
+    for server in (plain, secure):
+        Thread(target=server.serve_forever, daemon=True).start()
+    return plain.server_port, secure.server_port
+
+
+def main() -> int:
+    """Run the demo's web on its own: `python -m portero.demo.web --data DIR --ports HTTP,HTTPS`."""
+    parser = argparse.ArgumentParser(description="Answers for every made-up host.")
+    parser.add_argument("--data", type=Path, required=True)
+    parser.add_argument("--ports", default="0,0")
+    options = parser.parse_args()
+    ports = start_web(options.data, *(int(port) for port in options.ports.split(",")))
+    print(f"{ports[0]},{ports[1]}", flush=True)
+    sys.stdin.read()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,263 @@
+"""One endpoint: joins, checks in, keeps the last good bundle, decides visits, hands its activity over."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Callable
+from datetime import UTC, datetime
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+import httpx
+
+from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.visits import parse_visit
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.activity import ReportedAttempt
+from portero.core.nouns.device import Facts, LayerMode
+from portero.core.nouns.verdict import LayerVerdict
+from portero.core.resolving.bundles import Bundle
+from portero.core.resolving.deciding import Policy
+from portero.core.resolving.explaining import categories_of, explain_filter
+from portero.endpoint.keeping import Folder, Identity, Queue
+from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle
+from portero.formats.category_index import digest_of, read_index
+
+_CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
+
+
+class Refused(RuntimeError):
+    """The service refuses this device; the message is the service's own."""
+
+
+class Unreachable(RuntimeError):
+    """The service cannot be reached just now; the last good bundle holds."""
+
+
+class Ruling(NamedTuple):
+    """What the endpoint makes of one visit."""
+
+    url: str
+    host: str
+    verdict: Verdict
+    categories: tuple[str, ...]
+    layer: LayerVerdict
+    reference: str | None
+
+
+@lru_cache(maxsize=8)
+def _index_of(digest: str, data: bytes) -> CategoryIndex:
+    if digest_of(data) != digest:
+        raise BadBundle("the category index is not the one that the manifest names: the digests differ")
+    return read_index(data)
+
+
+@lru_cache(maxsize=512)
+def _policy_of(digest: str, packed: bytes) -> Policy:
+    bundle: Bundle = unpack_bundle(packed, digest)
+    return Policy(bundle)
+
+
+def _file(digest: str) -> str:
+    return digest.removeprefix("sha256:")
+
+
+def new_reference() -> str:
+    """A fresh reference code for a notice: eight letters and digits that people do not confuse."""
+    letters = [secrets.choice(_CODE_LETTERS) for _ in range(8)]
+    return "".join(letters[:4]) + "-" + "".join(letters[4:])
+
+
+class Agent:
+    """An endpoint in its folder. The caller gives the HTTP client, the device's facts and the clock."""
+
+    def __init__(
+        self, folder: Folder, http: httpx.AsyncClient, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+    ) -> None:
+        self.folder, self.now = folder, clock
+        self.identity: Identity = folder.identity()
+        self.queue = Queue(folder)
+        self.manifest: Manifest | None = None
+        self.policy: Policy | None = None
+        self.index: CategoryIndex | None = None
+        self.problem: str | None = None
+        self._http = http
+        self._facts_told = False
+        self._load()
+
+    @property
+    def facts(self) -> Facts:
+        """The facts that the device reports."""
+        return Facts.model_validate(self.identity.facts)
+
+    @staticmethod
+    async def join(folder: Folder, http: httpx.AsyncClient, service: str, code: str, facts: Facts) -> Identity:
+        """Join the service with an enrolment code; the identity is kept in the folder. Refused, Unreachable."""
+        told = facts.model_dump(mode="json", exclude_none=True)
+        answer = await _ask(http, "POST", f"{service}/device/v1/join", json={"code": code, "facts": told})
+        body = answer.json()
+        identity = Identity(service, body["device"], body["credential"], body["signing_key"], told)
+        folder.keep_identity(identity)
+        return identity
+
+    async def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
+        headers = {"Authorization": f"Bearer {self.identity.credential}", **options.pop("headers", {})}
+        url = self.identity.service + "/device/v1/" + path
+        return await _ask(self._http, method, url, headers=headers, **options)
+
+    # --- policy ---
+
+    def _load(self) -> None:
+        """Take up the last good bundle, verified anew: nobody can slip in another while the endpoint is off."""
+        token = self.folder.read("manifest.jws")
+        if token is None:
+            return
+        try:
+            self._take(token.decode(errors="replace"), open_manifest(token.decode(), self.identity.signing_key))
+        except (BadBundle, UnicodeDecodeError) as problem:
+            self.problem = f"the bundle kept on this machine cannot be trusted: {problem}"
+
+    def _take(self, token: str, manifest: Manifest) -> None:
+        packed = self.folder.read("bundles/" + _file(manifest.bundle))
+        index = self.folder.read("index/" + _file(manifest.index))
+        if packed is None or index is None:
+            raise BadBundle("the bundle or the category index is missing")
+        self.policy = _policy_of(manifest.bundle, packed)
+        self.index = _index_of(manifest.index, index)
+        self.manifest = manifest
+
+    async def check_in(self, woken: bool = False) -> bool:
+        """Tell the service what this device is and holds, and take what it should have; True where that is new."""
+        message: dict[str, Any] = {"woken": woken}
+        if self.manifest:
+            message |= {"have": self.manifest.bundle, "revision": self.manifest.revision}
+        if not self._facts_told:
+            message["facts"] = self.identity.facts
+        if self.problem:
+            message["problem"] = self.problem
+        answer = await self._call("POST", "check-in", json=message)
+        self._facts_told = True
+        if answer.status_code == 204:
+            self.problem = None
+            return False
+        try:
+            await self._apply(answer.json()["manifest"])
+        except BadBundle as problem:
+            # the last good bundle stays in force; the service learns why at the next check-in
+            self.problem = str(problem)
+            return False
+        self.problem = None
+        assert self.manifest is not None
+        receipt = {"have": self.manifest.bundle, "revision": self.manifest.revision, "woken": True}
+        await self._call("POST", "check-in", json=receipt)
+        return True
+
+    async def _apply(self, token: str) -> None:
+        manifest = open_manifest(token, self.identity.signing_key)
+        if self.manifest and manifest.revision < self.manifest.revision:
+            raise BadBundle(
+                f"the service offers revision {manifest.revision}, older than {self.manifest.revision} held here"
+            )
+        await self._fetch("bundle", "bundles", manifest.bundle)
+        await self._fetch("index", "index", manifest.index)
+        try:
+            self._take(token, manifest)
+        except BadBundle:
+            (self.folder.path / "bundles" / _file(manifest.bundle)).unlink(missing_ok=True)
+            raise
+        self.folder.write("manifest.jws", token.encode())
+        self.folder.drop_others("bundles", _file(manifest.bundle))
+        self.folder.drop_others("index", _file(manifest.index))
+
+    async def _fetch(self, what: str, folder: str, digest: str) -> None:
+        name = f"{folder}/{_file(digest)}"
+        headers = {"If-None-Match": f'"{digest}"'} if self.folder.read(name) is not None else {}
+        answer = await self._call("GET", f"{what}/{digest}", headers=headers)
+        if answer.status_code != 304:
+            self.folder.write(name, answer.content)
+
+    async def wait(self) -> bool:
+        """Hold until the service has something for this device (True), or for a while (False)."""
+        have = self.manifest.bundle if self.manifest else ""
+        answer = await self._call("GET", "wait", params={"have": have}, timeout=40.0)
+        return answer.status_code == 200
+
+    # --- visits ---
+
+    def rule(self, url: str) -> Ruling:
+        """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none."""
+        visit = parse_visit(url)
+        if self.policy is None or self.index is None:
+            layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
+            return Ruling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
+        categories = categories_of(self.policy, self.index, visit.host).categories
+        layer = explain_filter(self.policy, categories)
+        enforced = self.facts.layers.filter in (None, LayerMode.ENFORCING)
+        verdict = layer.verdict if enforced else Verdict.ALLOW
+        reference = new_reference() if verdict is not Verdict.ALLOW else None
+        return Ruling(visit.url, visit.host, verdict, categories, layer, reference)
+
+    def record(
+        self,
+        ruling: Ruling,
+        *,
+        user: str | None = None,
+        browser: str | None = None,
+        at: datetime | None = None,
+        continued: bool = False,
+    ) -> None:
+        """Record a visit: stopped, warned and logged ones one by one, allowed ones as hourly counts."""
+        if self.facts.layers.filter is LayerMode.OFF:
+            return
+        at = at or self.now()
+        would_stop = ruling.layer.verdict is not Verdict.ALLOW
+        logged = bool(ruling.layer.logged) or (would_stop and ruling.verdict is Verdict.ALLOW)
+        if ruling.verdict is Verdict.ALLOW and not logged:
+            self.queue.count(ruling.host, at)
+            return
+        self.queue.record(
+            ReportedAttempt(
+                seq=1,
+                at=at,
+                url=ruling.url[:8192],
+                host=ruling.host,
+                user=user,
+                browser=browser,
+                categories=ruling.categories,
+                verdict=ruling.verdict,
+                continued=continued,
+                logged=logged,
+                winner=ruling.layer.winner,
+                reference=ruling.reference,
+                bundle=self.manifest.bundle if self.manifest else None,
+            )
+        )
+
+    async def report(self) -> int:
+        """Hand over all activity that waits; returns how many batches went. What is not acknowledged is sent again."""
+        sent = 0
+        while (batch := self.queue.next_batch()) is not None:
+            headers = {"Content-Type": "application/json"}
+            answer = await self._call("POST", "activity", content=batch, headers=headers)
+            self.queue.acknowledged(answer.json()["batch"])
+            sent += 1
+        return sent
+
+
+async def _ask(http: httpx.AsyncClient, method: str, url: str, **options: Any) -> httpx.Response:
+    try:
+        answer = await http.request(method, url, **options)
+    except httpx.HTTPError as problem:
+        raise Unreachable(
+            f"{url.split('/device/')[0]} does not answer: {problem or type(problem).__name__}"
+        ) from problem
+    if answer.status_code >= 500 or answer.status_code == 429:
+        raise Unreachable(f"the service answered {answer.status_code}")
+    if answer.status_code >= 400:
+        try:
+            detail = answer.json()["detail"]
+        except (json.JSONDecodeError, KeyError, TypeError):
+            detail = f"the service answered {answer.status_code}"
+        raise Refused(detail)
+    return answer

@@ -1,0 +1,137 @@
+"""Many simulated endpoints in one process, each with its own folder, rhythm and people. For demo, load and faults.
+
+A plan (JSON) says what they are: docs/reference/fleet-plan.md.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import httpx
+import msgspec
+
+from portero.core.nouns.device import Facts
+from portero.endpoint.agent import Agent, Refused, Unreachable
+from portero.endpoint.keeping import Folder
+from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
+
+JOINING_AT_ONCE = 8
+
+
+class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
+    """One simulated machine."""
+
+    facts: dict[str, object]
+    every: float = 60.0
+    """Seconds between check-ins."""
+    holds: bool = True
+    """Whether it keeps a held request open in between, and so hears of news at once."""
+    quiet: bool = False
+    """Joined once, and not heard of since."""
+    people: list[str] = []
+    visits_per_hour: float = 6.0
+    sites: dict[str, float] = {}
+    """URL → how often, relative to the others."""
+
+
+class Plan(msgspec.Struct, forbid_unknown_fields=True):
+    """A fleet."""
+
+    portero_fleet: int
+    devices: list[PlannedDevice]
+    seed: int = 1
+    past_hours: float = 0.0
+    """How much activity before the start is made up when a machine first joins."""
+
+
+class BadPlan(ValueError):
+    """The plan does not read as one."""
+
+
+def read_plan(data: bytes) -> Plan:
+    """A plan's bytes. BadPlan with what is wrong where."""
+    try:
+        return msgspec.json.decode(data, type=Plan)
+    except msgspec.MsgspecError as problem:
+        raise BadPlan(f"not a fleet plan: {problem}") from problem
+
+
+class SimulatedDevice:
+    """One machine of a fleet: an agent with people who visit sites."""
+
+    def __init__(self, planned: PlannedDevice, folder: Folder, http: httpx.AsyncClient, seed: int) -> None:
+        self._planned, self._folder, self._http = planned, folder, http
+        self._facts = Facts.model_validate(planned.facts)
+        self._random = random.Random(f"{seed}/{self._facts.hostname}")
+        self._rhythm = Rhythm(planned.every, planned.holds, f"{seed}/{self._facts.hostname}/rhythm")
+
+    async def begin(self, service: str, code: str, past_hours: float) -> Agent | None:
+        """Join where the machine has not yet, and hand over its made-up past. None for one that stays quiet."""
+        first = not self._folder.joined
+        if first:
+            await Agent.join(self._folder, self._http, service, code, self._facts)
+        agent = Agent(self._folder, self._http)
+        if first:
+            await agent.check_in()
+            self._live_through(agent, past_hours)
+            await agent.report()
+        if self._planned.quiet:
+            agent.queue.close()
+            return None
+        return agent
+
+    async def live(self, agent: Agent) -> None:
+        """Keep in touch, visit sites, report, until cancelled."""
+        await asyncio.sleep(self._random.uniform(0, min(self._planned.every, 30)))
+        await asyncio.gather(keep_in_touch(agent, self._rhythm), keep_reporting(agent, 5.0), self._visit(agent))
+
+    async def _visit(self, agent: Agent) -> None:
+        if not self._planned.sites or self._planned.visits_per_hour <= 0:
+            return
+        while True:
+            await asyncio.sleep(self._random.expovariate(self._planned.visits_per_hour / 3600))
+            self._one_visit(agent, agent.now())
+
+    def _live_through(self, agent: Agent, hours: float) -> None:
+        if not self._planned.sites or self._planned.visits_per_hour <= 0:
+            return
+        at = agent.now() - timedelta(hours=hours)
+        while (at := at + self._pause()) < agent.now():
+            self._one_visit(agent, at)
+
+    def _pause(self) -> timedelta:
+        return timedelta(hours=self._random.expovariate(self._planned.visits_per_hour))
+
+    def _one_visit(self, agent: Agent, at: datetime) -> None:
+        sites = self._planned.sites
+        url = self._random.choices(list(sites), list(sites.values()))[0]
+        user = self._random.choice(self._planned.people) if self._planned.people else None
+        browsers = self._facts.browsers
+        agent.record(agent.rule(url), user=user, browser=browsers[0].name if browsers else None, at=at)
+
+
+async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:
+    """Run a plan's devices until cancelled. Those that joined before go on as the same devices."""
+    async with new_http(len(plan.devices) + 50) as http:
+        devices = [
+            SimulatedDevice(planned, Folder(folder / str(planned.facts["hostname"])), http, plan.seed)
+            for planned in plan.devices
+        ]
+        gate = asyncio.Semaphore(JOINING_AT_ONCE)
+
+        async def begin(device: SimulatedDevice) -> Agent | None:
+            async with gate:
+                return await device.begin(service, code, plan.past_hours)
+
+        agents = await asyncio.gather(*(begin(device) for device in devices), return_exceptions=True)
+        failed = [one for one in agents if isinstance(one, BaseException)]
+        for problem in failed:
+            if not isinstance(problem, Refused | Unreachable):
+                raise problem
+        alive = [(d, a) for d, a in zip(devices, agents, strict=True) if isinstance(a, Agent)]
+        say(f"{len(alive)} of {len(devices)} machines are up" + (f"; {failed[0]}" if failed else ""))
+        await asyncio.gather(*(device.live(agent) for device, agent in alive))

@@ -1,0 +1,165 @@
+"""What an endpoint keeps in its folder: its credential, the last good bundle, and the activity not handed over yet."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from portero.core.nouns.activity import ActivityBatch, HourlyCount, ReportedAttempt
+
+MOST_KEPT = 50_000
+"""Attempts kept while the service cannot be reached; the oldest go first."""
+BATCH = 500
+
+
+class Identity(msgspec.Struct):
+    """Who the device is to the service. The signing key is pinned when it joins."""
+
+    service: str
+    device: str
+    credential: str
+    signing_key: str
+    facts: dict[str, object]
+
+
+class NotJoined(RuntimeError):
+    """The folder holds no device that has joined."""
+
+
+class Folder:
+    """An endpoint's folder, readable by its owner only."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        path.mkdir(parents=True, exist_ok=True, mode=0o700)
+
+    @property
+    def joined(self) -> bool:
+        """Whether a device has joined from here."""
+        return (self.path / "device.json").exists()
+
+    def identity(self) -> Identity:
+        """The device's identity. NotJoined where there is none."""
+        try:
+            return msgspec.json.decode((self.path / "device.json").read_bytes(), type=Identity)
+        except FileNotFoundError:
+            raise NotJoined(f"nothing has joined from {self.path}; run “portero-endpoint join” first") from None
+        except msgspec.MsgspecError as problem:
+            raise NotJoined(f"{self.path / 'device.json'} is damaged ({problem}); join again") from problem
+
+    def keep_identity(self, identity: Identity) -> None:
+        """Keep the identity, readable by its owner only."""
+        self.write("device.json", msgspec.json.encode(identity))
+
+    def write(self, name: str, data: bytes) -> None:
+        """Write a file so that a kill at any moment leaves the old one or the new one."""
+        target = self.path / name
+        target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        temporary = target.with_name(target.name + ".new")
+        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        temporary.replace(target)
+
+    def read(self, name: str) -> bytes | None:
+        """A file's bytes, or None."""
+        try:
+            return (self.path / name).read_bytes()
+        except FileNotFoundError:
+            return None
+
+    def drop_others(self, folder: str, keep: str) -> None:
+        """Remove all files of a sub-folder but one."""
+        for file in (self.path / folder).glob("*"):
+            if file.name != keep:
+                file.unlink(missing_ok=True)
+
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS attempt (seq INTEGER PRIMARY KEY AUTOINCREMENT, document TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS visits (hour TEXT NOT NULL, host TEXT NOT NULL, number INTEGER NOT NULL,
+  PRIMARY KEY (hour, host)) STRICT;
+CREATE TABLE IF NOT EXISTS outbox (batch INTEGER PRIMARY KEY AUTOINCREMENT, document TEXT NOT NULL) STRICT;
+"""
+
+
+class Queue:
+    """Activity on its way: recorded at once, handed over in numbered batches that stay the same when sent again."""
+
+    def __init__(self, folder: Folder) -> None:
+        self._db = sqlite3.connect(folder.path / "activity.sqlite3", isolation_level=None, timeout=10)
+        self._db.execute("PRAGMA journal_mode = WAL")
+        self._db.execute("PRAGMA synchronous = NORMAL")
+        self._db.executescript(_SCHEMA)
+
+    @contextmanager
+    def _changing(self) -> Iterator[None]:
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+            self._db.execute("COMMIT")
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+
+    def record(self, attempt: ReportedAttempt) -> None:
+        """Record an attempt; it is given its number here."""
+        with self._changing():
+            seq = self._db.execute("INSERT INTO attempt (document) VALUES ('{}')").lastrowid
+            numbered = attempt.model_copy(update={"seq": seq})
+            document = numbered.model_dump_json(exclude_none=True)
+            self._db.execute("UPDATE attempt SET document = ? WHERE seq = ?", (document, seq))
+            self._db.execute("DELETE FROM attempt WHERE seq <= ?", (seq - MOST_KEPT if seq else 0,))
+
+    def count(self, host: str, at: datetime) -> None:
+        """Count an allowed visit in its hour."""
+        hour = at.replace(minute=0, second=0, microsecond=0).isoformat()
+        self._db.execute(
+            "INSERT INTO visits (hour, host, number) VALUES (?, ?, 1)"
+            " ON CONFLICT (hour, host) DO UPDATE SET number = number + 1",
+            (hour, host),
+        )
+
+    def next_batch(self) -> str | None:
+        """The batch to send now as JSON: one not acknowledged yet, else a new one; None where all is sent."""
+        row = self._db.execute("SELECT document FROM outbox ORDER BY batch LIMIT 1").fetchone()
+        if row:
+            return str(row[0])
+        with self._changing():
+            attempts = self._db.execute("SELECT seq, document FROM attempt ORDER BY seq LIMIT ?", (BATCH,)).fetchall()
+            counts = self._db.execute("SELECT hour, host, number FROM visits LIMIT ?", (BATCH,)).fetchall()
+            if not attempts and not counts:
+                return None
+            number = self._db.execute("INSERT INTO outbox (document) VALUES ('')").lastrowid
+            batch = ActivityBatch(
+                batch=number or 1,
+                attempts=tuple(ReportedAttempt.model_validate(json.loads(document)) for _, document in attempts),
+                counts=tuple(HourlyCount(hour=hour, host=host, visits=n) for hour, host, n in counts),
+            )
+            document = batch.model_dump_json(exclude_none=True)
+            self._db.execute("UPDATE outbox SET document = ? WHERE batch = ?", (document, number))
+            if attempts:
+                self._db.execute("DELETE FROM attempt WHERE seq <= ?", (attempts[-1][0],))
+            self._db.executemany("DELETE FROM visits WHERE hour = ? AND host = ?", [row[:2] for row in counts])
+        return document
+
+    def acknowledged(self, batch: int) -> None:
+        """The service has the batch."""
+        self._db.execute("DELETE FROM outbox WHERE batch <= ?", (batch,))
+
+    def waiting(self) -> int:
+        """How many attempts are not handed over yet."""
+        return int(self._db.execute("SELECT count(*) FROM attempt").fetchone()[0])
+
+    def close(self) -> None:
+        """Close the queue's file."""
+        self._db.close()

@@ -1,0 +1,84 @@
+"""The rhythm of an endpoint: check in at intervals, be woken in between, hand activity over."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+import time
+from collections.abc import Callable
+
+import httpx
+
+from portero.endpoint.agent import Agent, Refused, Unreachable
+
+CHECK_IN_SECONDS = 60.0
+REPORT_SECONDS = 2.0
+MOST_BACKOFF = 60.0
+RETRY_SECONDS = 10.0
+
+
+def new_http(connections: int = 20) -> httpx.AsyncClient:
+    """The client that endpoints talk to the service with; it goes straight there, past any proxy."""
+    limits = httpx.Limits(max_connections=connections, max_keepalive_connections=connections)
+    return httpx.AsyncClient(timeout=20.0, limits=limits, trust_env=False)
+
+
+class Rhythm:
+    """How one endpoint keeps in touch: every so many seconds, and with a held request in between or not."""
+
+    def __init__(self, every: float = CHECK_IN_SECONDS, holds: bool = True, seed: int | str = 0) -> None:
+        self.every, self.holds = every, holds
+        self._random = random.Random(seed)
+
+    def next(self) -> float:
+        """Seconds to the next check-in, with jitter so that machines do not come all at once."""
+        return self.every * self._random.uniform(0.85, 1.15)
+
+
+async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None] = lambda _line: None) -> None:
+    """Check in for ever. The service being away changes nothing: the last good bundle holds. Ends when refused."""
+    backoff, woken = 1.0, False
+    while True:
+        try:
+            if await agent.check_in(woken) and agent.manifest:
+                say(f"applied revision {agent.manifest.revision}, {agent.manifest.bundle[:19]}…")
+            if agent.problem:
+                say(f"kept the last good bundle: {agent.problem}")
+            backoff = 1.0
+            woken = await _until_next(agent, rhythm)
+        except Refused as problem:
+            say(f"the service refuses this machine: {problem} The last good bundle stays in force.")
+            return
+        except Unreachable as problem:
+            say(f"{problem}; the last good bundle stays in force")
+            await asyncio.sleep(backoff * random.uniform(0.8, 1.2))
+            backoff, woken = min(backoff * 2, MOST_BACKOFF), False
+
+
+async def _until_next(agent: Agent, rhythm: Rhythm) -> bool:
+    """Wait for the next check-in; True where the service woke the endpoint before."""
+    until = time.monotonic() + rhythm.next()
+    while (left := until - time.monotonic()) > 0:
+        if agent.problem:
+            # what the service offers cannot be applied: ask again soon, but do not hammer it
+            await asyncio.sleep(min(left, RETRY_SECONDS))
+            return True
+        if not rhythm.holds:
+            await asyncio.sleep(left)
+        elif await agent.wait():
+            return True
+    return False
+
+
+async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:
+    """Hand activity over for ever; while the service is away it stays in the queue."""
+    wait = every
+    while True:
+        await asyncio.sleep(wait)
+        try:
+            await agent.report()
+            wait = every
+        except Unreachable:
+            wait = min(wait * 2, MOST_BACKOFF)
+        except Refused:
+            return
