@@ -93,7 +93,7 @@ def ruleset_show(context: Context) -> int:
     ]
     output.print_table(("", "ACTION", "SELECTOR", "NAME", "NOTE"), rows, right=(0,))
     for assignment in assignments:
-        output.say(f"  {assignment.key}: {assignment.sentence}")
+        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
     return DONE
 
 

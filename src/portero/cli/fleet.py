@@ -161,7 +161,7 @@ def group_show(context: Context) -> int:
     output.say(f"{group.name} ({group.key}), number {group.precedence} in precedence")
     output.say(f"Holds {sentences.counted(group.devices, 'machine')}: {group.sentence}.")
     for assignment in assignments:
-        output.say(f"  {assignment.key}: {assignment.sentence}")
+        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
     if not assignments:
         output.say(f"Nothing is assigned to it yet: portero assign RULESET --to {group.key}")
     return DONE

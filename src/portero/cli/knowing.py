@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from rich.text import Text
@@ -100,7 +100,7 @@ def _tell(explanation: Explanation) -> None:
     for layer in intended.layers:
         _tell_layer(layer)
     for caveat in effective.caveats:
-        output.say(f"  ! {caveat.code}: {caveat.detail} {caveat.remedy}")
+        output.say(f"! {caveat.code}: {caveat.detail} {caveat.remedy}", indent=2)
     if explanation.revision is not None:
         held = "holds it" if explanation.bundle == explanation.applied_bundle else "does not hold its newest bundle"
         output.say(f"Revision {explanation.revision}; the machine {held}.")
@@ -112,20 +112,18 @@ def _gap(explanation: Explanation) -> str:
 
 
 def _tell_layer(layer: LayerVerdict) -> None:
-    if layer.winner is None and not layer.lost and not layer.logged:
-        output.say(f"  {layer.layer}: {layer.why}")
-        return
-    output.say(f"  {layer.layer}: {layer.why}")
+    output.say(f"{layer.layer}: {layer.why}", indent=2)
     if layer.winner:
         strong = ", mandatory" if layer.winner.mandatory else ""
         named = f"{layer.winner.ruleset} on {layer.winner.target}: {layer.winner.selector}{strong}"
-        output.say(Text("    wins  ").append(output.mark(layer.winner.action)).append(f"  {named}"))
+        output.say(Text("wins  ").append(output.mark(layer.winner.action)).append(f"  {named}"), indent=4)
     for lost in layer.lost:
         named = f"{lost.ruleset} on {lost.target}: {lost.selector}"
-        output.say(Text("    lost  ").append(output.mark(lost.action)).append(f"  {named}"))
-        output.say(f"          on {lost.rung}: {lost.why}")
+        output.say(Text("lost  ").append(output.mark(lost.action)).append(f"  {named}"), indent=4)
+        output.say(f"on {lost.rung}: {lost.why}", indent=10)
     for logged in layer.logged:
-        output.say(Text("    ").append(output.mark("log")).append(f"   {logged.ruleset} on {logged.target}: recorded"))
+        named = f"{logged.ruleset} on {logged.target}: {logged.selector}, recorded"
+        output.say(Text("      ").append(output.mark("log")).append(f"  {named}"), indent=4)
 
 
 def blocks(context: Context) -> int:
@@ -181,20 +179,21 @@ def _print_activity(found: list[Activity]) -> None:
     rows = []
     for one in found:
         winner = one.winner
-        because = f"{winner.ruleset} on {winner.target}" if winner else "recorded" if one.logged else ""
+        because = winner.ruleset if winner else ""
         word = "log" if one.verdict == "allow" and one.logged else one.verdict.value
         rows.append(
             (
-                f"{one.at:%m-%d %H:%M:%S}",
-                one.hostname,
-                one.user or "–",
+                f"{one.at:%H:%M:%S}" if datetime.now(UTC) - one.at < timedelta(hours=12) else f"{one.at:%m-%d %H:%M}",
+                output.cut(one.hostname, 18),
+                output.cut(one.user or "–", 12),
                 output.mark(word),
-                one.host,
-                because,
+                output.cut(one.host, 22),
+                output.cut(because, 12),
                 one.reference or "",
             )
         )
-    output.print_table(("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST", "BECAUSE OF", "REFERENCE"), rows)
+    headings = ("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST", "RULESET", "REFERENCE")
+    output.print_table(headings, rows)
 
 
 def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -> None:

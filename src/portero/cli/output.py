@@ -11,6 +11,7 @@ from typing import Any
 
 from pydantic import BaseModel
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -27,9 +28,22 @@ def console() -> Console:
     return Console(width=None if terminal else WIDTH, highlight=False, no_color=not terminal, soft_wrap=False)
 
 
-def say(line: str | Text = "") -> None:
-    """One line of plain words."""
-    console().print(line, markup=False)
+def say(line: str | Text = "", indent: int = 0) -> None:
+    """Plain words, wrapped so that all lines keep the indent."""
+    _show(Padding(Text(line) if isinstance(line, str) else line, (0, 0, 0, indent)))
+
+
+def _show(what: Padding | Table) -> None:
+    """Print without the blanks that fill lines up to the width."""
+    out = console()
+    with out.capture() as captured:
+        out.print(what)
+    print("\n".join(line.rstrip() for line in captured.get().splitlines()))
+
+
+def cut(text: str, most: int) -> str:
+    """The text, cut with “…” where it is longer; a wide terminal shows it whole."""
+    return text if len(text) <= most or console().width >= 130 else text[: most - 1] + "…"
 
 
 def mark(word: str) -> Text:
@@ -69,13 +83,13 @@ def _plain(value: Any) -> Any:
 
 
 def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
-    """An aligned table; columns named in `right` are set flush right."""
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    """An aligned table; columns in `right` are set flush right."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=any(headings))
     for number, heading in enumerate(headings):
         table.add_column(heading, justify="right" if number in right else "left", overflow="fold")
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
-    console().print(table)
+    _show(table)
 
 
 def print_csv(headings: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

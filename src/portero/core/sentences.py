@@ -42,30 +42,29 @@ def selector_words(rule: CategoryRule) -> str:
 
 
 def ruleset_sentence(ruleset: Ruleset) -> str:
-    """What a ruleset does, the strictest first: “Blocks Gambling; warns on all of Pastime; allows Music.”"""
-    if not ruleset.rules:
-        return "Does nothing yet: it has no rules."
-    parts = []
-    for action, verb in _VERBS.items():
-        words = [selector_words(rule) for rule in ruleset.rules if rule.action is action]
-        if words:
-            parts.append(f"{verb} {joined(words)}")
-    sentence = "; ".join(parts) + "."
+    """What a ruleset does, the strictest first and the broadest last: “Blocks Gambling; warns on all of Pastime.”"""
+    sentence = "; ".join(_does(ruleset.rules)) + "." if ruleset.rules else "does nothing yet: it has no rules."
     return sentence[0].upper() + sentence[1:]
 
 
+def _does(rules: Sequence[CategoryRule]) -> list[str]:
+    breadth = {"category": 0, "family": 1, "everything": 2}
+    parts = []
+    for action, verb in _VERBS.items():
+        own = sorted((rule for rule in rules if rule.action is action), key=lambda rule: breadth[rule.selector.kind])
+        if own:
+            words = joined([selector_words(rule) for rule in own])
+            parts.append((own[-1].selector.kind == "everything", f"{verb} {words}"))
+    return [part for _, part in sorted(parts, key=lambda part: part[0])]
+
+
 def assignment_sentence(assignment: Assignment, ruleset: Ruleset) -> str:
-    """What an assignment does: “Blocks Gambling on whole-fleet; mandatory.”"""
-    rules = tuple(
-        rule.model_copy(update={"action": overridden(rule.action, assignment.action)}) for rule in ruleset.rules
-    )
-    sentence = ruleset_sentence(ruleset.model_copy(update={"rules": rules})).removesuffix(".")
-    sentence += f" on {joined(assignment.to)}"
-    if assignment.mandatory:
-        sentence += "; mandatory"
+    """What an assignment does: “On whole-fleet, mandatory: blocks Gambling.”"""
+    rules = [rule.model_copy(update={"action": overridden(rule.action, assignment.action)}) for rule in ruleset.rules]
+    marks = ", mandatory" if assignment.mandatory else ""
     if assignment.state is not State.ACTIVE:
-        sentence += f"; {assignment.state.value}, so nothing of it is in force"
-    return sentence + "."
+        marks += f", {assignment.state.value} and so not in force"
+    return f"On {joined(assignment.to)}{marks}: {'; '.join(_does(rules)) or 'does nothing, as it has no rules'}."
 
 
 _OP_WORDS = {
@@ -164,8 +163,9 @@ _CAVEATS: dict[CaveatCode, tuple[str, str]] = {
         "Set its filter to enforcing.",
     ),
     CaveatCode.NOTICE_HIDDEN: (
-        "Over https the filter cannot show the notice in the page; the person sees a refused connection.",
-        "Tell people where notices appear, or block the host on a site list too.",
+        "Over https the filter sees no page to put the notice in: a block shows as a refused connection, and a"
+        " warning is recorded while the visit goes on.",
+        "Tell people what a refused connection means; where a warning is not enough, block.",
     ),
     CaveatCode.FACT_MISSING: (
         "This machine does not report what its filter does; it is taken as enforcing.",

@@ -5,9 +5,9 @@ from __future__ import annotations
 from functools import cached_property
 from typing import Annotated
 
-from pydantic import Field, computed_field
+from pydantic import Field
 
-from portero.core.nouns.base import Key, Name, Note, Noun
+from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
 
 TEST_HOST_SUFFIX = ".category.test"
 """Test hosts live under `.test`, which RFC 6761 reserves: no real site can ever answer there."""
@@ -22,10 +22,7 @@ class Category(Noun):
     name: Name
     definition: Note
 
-    @computed_field(description="A reserved host that is always in this category, to try a block with.")  # type: ignore[prop-decorator]
-    @property
-    def test_host(self) -> str:
-        return self.key + TEST_HOST_SUFFIX
+    test_host: Annotated[Hostname, Field(description="A reserved host, always in this category, to try a block with.")]
 
 
 class Family(Noun):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from portero.core.nouns.taxonomy import Category, Family, Taxonomy
+from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX, Category, Family, Taxonomy
 
 _FAMILIES: dict[tuple[str, str], list[tuple[str, str, str]]] = {
     ("pastime", "Pastime"): [
@@ -70,14 +70,15 @@ _FAMILIES: dict[tuple[str, str], list[tuple[str, str, str]]] = {
     ],
 }
 
+
+def _category(key: str, name: str, definition: str) -> Category:
+    return Category(key=key, name=name, definition=definition, test_host=key + TEST_HOST_SUFFIX)
+
+
 TAXONOMY = Taxonomy(
     families=tuple(
-        Family(
-            key=key,
-            name=name,
-            categories=tuple(Category(key=k, name=n, definition=d) for k, n, d in categories),
-        )
-        for (key, name), categories in _FAMILIES.items()
+        Family(key=key, name=name, categories=tuple(_category(*entry) for entry in entries))
+        for (key, name), entries in _FAMILIES.items()
     )
 )
 """The taxonomy that is built in."""
