@@ -1,0 +1,70 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+type Schemas = components['schemas']
+export type Device = Schemas['Device']
+export type Group = Schemas['GroupSummary']
+export type Ruleset = Schemas['RulesetSummary']
+export type RulesetBody = Schemas['Ruleset']
+export type Rule = Schemas['CategoryRule']
+export type Assignment = Schemas['AssignmentSummary']
+export type Taxonomy = Schemas['Taxonomy']
+export type Explanation = Schemas['Explanation']
+export type LayerVerdict = Schemas['LayerVerdict']
+export type Blocks = Schemas['Blocks']
+export type Caveat = Schemas['Caveat']
+export type Activity = Schemas['Activity']
+export type Revision = Schemas['Revision']
+export type Counts = Schemas['RolloutCounts']
+export type RolloutState = Schemas['RolloutState']
+export type Session = Schemas['Session']
+export type Action = Schemas['Action']
+
+/** A problem answer of the service (RFC 9457). `extra` carries what comes beside the standard members. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly kind: string,
+    detail: string,
+    readonly extra: Record<string, unknown> = {},
+  ) {
+    super(detail)
+  }
+}
+
+let csrfToken: string | null = null
+
+/** Remember the session's CSRF token; it goes along with every change. */
+export function setCsrfToken(token: string | null | undefined): void {
+  csrfToken = token ?? null
+}
+
+export const api = createClient<paths>({ baseUrl: '', fetch: (request) => globalThis.fetch(request) })
+
+api.use({
+  onRequest({ request }) {
+    if (csrfToken && request.method !== 'GET') request.headers.set('X-CSRF-Token', csrfToken)
+    return request
+  },
+})
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** The answer's data, or a Problem thrown. */
+export async function told<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let result: Answer<T>
+  try {
+    result = await answer
+  } catch {
+    throw new Problem(0, 'unreachable', 'The service does not answer. Is it running?')
+  }
+  if (result.response.ok) return result.data as T
+  const body = (result.error ?? {}) as Record<string, unknown>
+  const kind =
+    String(body.type ?? '')
+      .split(':')
+      .pop() ?? ''
+  const detail = String(body.detail ?? `The service answered ${result.response.status}.`)
+  throw new Problem(result.response.status, kind, detail, body)
+}

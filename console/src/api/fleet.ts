@@ -1,0 +1,77 @@
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+
+import { api, told } from './client'
+import type { paths } from './schema'
+
+export type DeviceFilters = NonNullable<paths['/api/v1/devices']['get']['parameters']['query']>
+export type ActivityFilters = NonNullable<paths['/api/v1/activity']['get']['parameters']['query']>
+
+/** Devices, a page at a time. */
+export function useDevices(filters: MaybeRefOrGetter<DeviceFilters>) {
+  const query = useInfiniteQuery({
+    queryKey: ['devices', computed(() => toValue(filters))],
+    queryFn: ({ pageParam }) =>
+      told(
+        api.GET('/api/v1/devices', {
+          params: { query: { ...toValue(filters), cursor: pageParam ?? undefined } },
+        }),
+      ),
+    initialPageParam: null as string | null,
+    getNextPageParam: (page) => page.next,
+    placeholderData: keepPreviousData,
+  })
+  const items = computed(() => query.data.value?.pages.flatMap((page) => page.items))
+  const total = computed(() => query.data.value?.pages[0]?.total)
+  return { ...query, items, total }
+}
+
+/** One device by id or hostname. */
+export function useDevice(device: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ['device', computed(() => toValue(device))],
+    queryFn: () =>
+      told(api.GET('/api/v1/devices/{device}', { params: { path: { device: toValue(device) } } })),
+  })
+}
+
+/** What a device does about each web category that some rule names. */
+export function useBlocks(device: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ['blocks', computed(() => toValue(device))],
+    queryFn: () =>
+      told(api.GET('/api/v1/devices/{device}/blocks', { params: { path: { device: toValue(device) } } })),
+  })
+}
+
+/** How many devices are in each roll-out state. */
+export function useRollout() {
+  return useQuery({ queryKey: ['rollout'], queryFn: () => told(api.GET('/api/v1/rollout')) })
+}
+
+/** The verdict on a visit. */
+export function useCheckVisit() {
+  return useMutation({
+    mutationFn: (body: { device: string; url: string; user?: string }) =>
+      told(api.POST('/api/v1/check/visit', { body })),
+  })
+}
+
+/** Reported attempts, newest first, a page at a time. */
+export function useActivity(filters: MaybeRefOrGetter<ActivityFilters>) {
+  const query = useInfiniteQuery({
+    queryKey: ['activity', computed(() => toValue(filters))],
+    queryFn: ({ pageParam }) =>
+      told(
+        api.GET('/api/v1/activity', {
+          params: { query: { ...toValue(filters), cursor: pageParam ?? undefined } },
+        }),
+      ),
+    initialPageParam: null as string | null,
+    getNextPageParam: (page) => page.next,
+    placeholderData: keepPreviousData,
+  })
+  const items = computed(() => query.data.value?.pages.flatMap((page) => page.items))
+  const total = computed(() => query.data.value?.pages[0]?.total)
+  return { ...query, items, total }
+}

@@ -1,0 +1,121 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+
+import { api, told, type Assignment, type RulesetBody } from './client'
+import type { components } from './schema'
+
+type NewAssignment = components['schemas']['NewAssignment']
+
+const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
+const match = (version: number) => ({ 'If-Match': `"r${version}"` })
+
+/** The web taxonomy; it changes with the program only. */
+export function useTaxonomy() {
+  return useQuery({
+    queryKey: ['taxonomy'],
+    queryFn: () => told(api.GET('/api/v1/taxonomy')),
+    staleTime: Infinity,
+  })
+}
+
+/** All groups, strongest first. */
+export function useGroups() {
+  return useQuery({
+    queryKey: ['groups'],
+    queryFn: async () => (await told(api.GET('/api/v1/groups'))).items,
+  })
+}
+
+/** All rulesets. */
+export function useRulesets() {
+  return useQuery({
+    queryKey: ['rulesets'],
+    queryFn: async () => (await told(api.GET('/api/v1/rulesets'))).items,
+  })
+}
+
+/** All assignments. */
+export function useAssignments() {
+  return useQuery({
+    queryKey: ['assignments'],
+    queryFn: async () => (await told(api.GET('/api/v1/assignments'))).items,
+  })
+}
+
+/** The newest revisions. */
+export function useRevisions(limit: number) {
+  return useQuery({
+    queryKey: ['revisions', limit],
+    queryFn: async () => (await told(api.GET('/api/v1/revisions', { params: { query: { limit } } }))).items,
+  })
+}
+
+/** A ruleset, saved or not, in words. */
+export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
+  return useQuery({
+    queryKey: ['sentence', computed(() => toValue(ruleset).rules)],
+    queryFn: async () => {
+      const body = { ...toValue(ruleset), key: 'described', name: null }
+      return (await told(api.POST('/api/v1/sentences/ruleset', { body }))).sentence
+    },
+    placeholderData: (before) => before,
+    staleTime: Infinity,
+  })
+}
+
+function useChange<Variables, Result>(change: (variables: Variables) => Promise<Result>) {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: change,
+    onSuccess: () =>
+      Promise.all(
+        ['rulesets', 'assignments', 'revisions', 'rollout'].map((queryKey) =>
+          queries.invalidateQueries({ queryKey: [queryKey] }),
+        ),
+      ),
+  })
+}
+
+/** Make a ruleset. */
+export const useCreateRuleset = () =>
+  useChange((body: RulesetBody) => told(api.POST('/api/v1/rulesets', { body, headers: key() })))
+
+/** Change a ruleset as it was seen at a version. */
+export const usePutRuleset = () =>
+  useChange(({ body, version }: { body: RulesetBody; version: number }) =>
+    told(
+      api.PUT('/api/v1/rulesets/{key}', {
+        params: { path: { key: body.key } },
+        body,
+        headers: match(version),
+      }),
+    ),
+  )
+
+/** Put a ruleset on groups. */
+export const useAssign = () =>
+  useChange((body: NewAssignment) => told(api.POST('/api/v1/assignments', { body, headers: key() })))
+
+/** Pause an assignment, or put it in force. */
+export const useSetState = () =>
+  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }) => {
+    const { key, ruleset, to, action, mandatory, reason } = assignment
+    return told(
+      api.PUT('/api/v1/assignments/{key}', {
+        params: { path: { key } },
+        body: { key, ruleset, to, action, mandatory, reason, state },
+        headers: match(assignment.version),
+      }),
+    )
+  })
+
+/** Take a ruleset off its groups. */
+export const useRemoveAssignment = () =>
+  useChange((assignment: Assignment) =>
+    told(
+      api.DELETE('/api/v1/assignments/{key}', {
+        params: { path: { key: assignment.key } },
+        headers: match(assignment.version),
+      }),
+    ),
+  )

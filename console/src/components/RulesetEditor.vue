@@ -1,0 +1,274 @@
+<script setup lang="ts">
+import { useEventListener } from '@vueuse/core'
+import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+import { onBeforeRouteLeave, onBeforeRouteUpdate } from 'vue-router'
+
+import { Problem, type Ruleset } from '../api/client'
+import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
+import { useSession } from '../api/session'
+import { useRulesetDraft } from '../composables/useRulesetDraft'
+import ActionPicker from './ActionPicker.vue'
+import AssignmentList from './AssignmentList.vue'
+import Icon from './Icon.vue'
+import StateBox from './StateBox.vue'
+
+/** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
+const props = defineProps<{ ruleset?: Ruleset }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { draft, body, changed, reset, get, set } = useRulesetDraft(() => props.ruleset)
+const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
+const { data: sentence } = useRulesetSentence(body)
+const { mayAuthor } = useSession()
+const create = useCreateRuleset()
+const put = usePutRuleset()
+
+const sought = ref('')
+const opened = ref(new Set<string>())
+const problem = computed(() => create.error.value ?? put.error.value)
+const conflict = computed(() => problem.value instanceof Problem && problem.value.status === 412)
+const saving = computed(() => create.isPending.value || put.isPending.value)
+
+const families = computed(() => {
+  const text = sought.value.trim().toLowerCase()
+  return (taxonomy.value?.families ?? [])
+    .map((family) => {
+      const own = `${family.key} ${family.name}`.toLowerCase().includes(text)
+      const categories = family.categories.filter(
+        (one) => !text || own || `${one.key} ${one.name} ${one.definition}`.toLowerCase().includes(text),
+      )
+      return { ...family, categories, hit: text !== '' && categories.length > 0 }
+    })
+    .filter(({ categories }) => categories.length)
+})
+const namedIn = (keys: string[]) => keys.filter((key) => get(`category:${key}`)).length
+const isOpen = (key: string, hit: boolean) => hit || opened.value.has(key)
+function toggle(key: string) {
+  if (!opened.value.delete(key)) opened.value.add(key)
+}
+for (const family of taxonomy.value?.families ?? [])
+  if (namedIn(family.categories.map(({ key }) => key))) opened.value.add(family.key)
+
+function save() {
+  const onSuccess = ({ key }: { key: string }) => {
+    draft.base = undefined
+    emit('saved', key)
+  }
+  if (!props.ruleset) create.mutate(body.value, { onSuccess })
+  else
+    put.mutate(
+      { body: body.value, version: draft.base?.version ?? props.ruleset.version },
+      { onSuccess: () => setTimeout(reset) },
+    )
+}
+/** After a 412: keep what is edited here and put it over what the other one saved. */
+function keepMine() {
+  const current = (put.error.value as Problem).extra
+  put.mutate({ body: body.value, version: Number(current.version) }, { onSuccess: () => setTimeout(reset) })
+}
+function takeTheirs() {
+  put.reset()
+  reset()
+}
+
+const leaving = () =>
+  !changed.value || create.isSuccess.value || window.confirm('Leave without saving this ruleset?')
+onBeforeRouteLeave(leaving)
+onBeforeRouteUpdate(leaving)
+useEventListener(window, 'beforeunload', (event) => {
+  if (changed.value) event.preventDefault()
+})
+</script>
+
+<template>
+  <div class="editor">
+    <form class="panel" @submit.prevent="save">
+      <div class="names">
+        <div v-if="!ruleset">
+          <label class="form-label" for="key">Key</label>
+          <BFormInput
+            id="key"
+            v-model="draft.key"
+            required
+            maxlength="64"
+            pattern="[a-z0-9][a-z0-9\-]*"
+            placeholder="no-gambling"
+            aria-describedby="key-help"
+          />
+          <div id="key-help" class="small dim">Lower-case letters, digits and “-”; it never changes.</div>
+        </div>
+        <div>
+          <label class="form-label" for="name">Name</label>
+          <BFormInput
+            id="name"
+            v-model="draft.name"
+            maxlength="120"
+            :placeholder="draft.key || 'No gambling'"
+            :disabled="!mayAuthor"
+          />
+        </div>
+        <div class="save">
+          <BButton v-if="changed && ruleset" variant="light" @click="reset">Undo changes</BButton>
+          <BButton v-if="mayAuthor" type="submit" variant="primary" :disabled="!changed || saving">
+            {{ ruleset ? 'Save' : 'Make ruleset' }}
+          </BButton>
+        </div>
+      </div>
+      <p class="sentence" role="status">
+        <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
+      </p>
+      <div v-if="conflict" class="conflict" role="alert">
+        <p><Icon name="exclamation" /> {{ problem!.message }}</p>
+        <p v-if="ruleset"><b>Theirs:</b> {{ ruleset.sentence }}</p>
+        <BButton variant="light" @click="takeTheirs">Take theirs</BButton>
+        <BButton variant="light" @click="keepMine">Put mine over it</BButton>
+      </div>
+      <p v-else-if="problem" class="conflict" role="alert">
+        <Icon name="exclamation" /> {{ problem.message }}
+      </p>
+    </form>
+
+    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" />
+
+    <section class="panel flush" aria-label="Categories">
+      <div class="tools">
+        <BFormInput
+          v-model="sought"
+          type="search"
+          placeholder="Find a category"
+          aria-label="Find a category"
+        />
+        <span class="dim">everything else</span>
+        <ActionPicker
+          name="everything"
+          label="Everything that no other rule names"
+          :disabled="!mayAuthor"
+          :model-value="get('everything')"
+          @update:model-value="set('everything', $event)"
+        />
+      </div>
+      <StateBox :loading="isPending" :error="error" :empty="families.length === 0" @retry="refetch()">
+        <template #empty
+          ><p class="sub mb-0">No category matches “{{ sought }}”.</p></template
+        >
+        <div v-for="family in families" :key="family.key" class="family">
+          <div class="row-line head">
+            <button
+              type="button"
+              class="open"
+              :aria-expanded="isOpen(family.key, family.hit)"
+              @click="toggle(family.key)"
+            >
+              <Icon :name="isOpen(family.key, family.hit) ? 'chevronDown' : 'chevronRight'" class="dim" />
+              {{ family.name }}
+            </button>
+            <span class="small dim">
+              {{ family.categories.length }} categories<template
+                v-if="namedIn(family.categories.map((one) => one.key))"
+                >, {{ namedIn(family.categories.map((one) => one.key)) }} with a rule of their own</template
+              >
+            </span>
+            <ActionPicker
+              :name="`family-${family.key}`"
+              :label="`The whole family ${family.name}`"
+              :disabled="!mayAuthor"
+              :model-value="get(`family:${family.key}`)"
+              @update:model-value="set(`family:${family.key}`, $event)"
+            />
+          </div>
+          <template v-if="isOpen(family.key, family.hit)">
+            <div v-for="category in family.categories" :key="category.key" class="row-line category">
+              <span class="name">{{ category.name }}</span>
+              <span class="small dim definition" :title="`Test host: ${category.test_host}`">{{
+                category.definition
+              }}</span>
+              <ActionPicker
+                :name="`category-${category.key}`"
+                :label="category.name"
+                :disabled="!mayAuthor"
+                :model-value="get(`category:${category.key}`)"
+                @update:model-value="set(`category:${category.key}`, $event)"
+              />
+            </div>
+          </template>
+        </div>
+      </StateBox>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.editor {
+  display: grid;
+  gap: 1rem;
+}
+.editor .panel + .panel {
+  margin-top: 0;
+}
+.names {
+  display: flex;
+  gap: 0.9rem;
+  align-items: start;
+}
+.names > div {
+  flex: 1;
+  max-width: 20rem;
+}
+.names .save {
+  margin-left: auto;
+  max-width: none;
+  flex: none;
+  display: flex;
+  gap: 0.5rem;
+  padding-top: 1.45rem;
+}
+.sentence {
+  margin: 0.7rem 0 0;
+}
+.conflict {
+  color: var(--block);
+  margin: 0.6rem 0 0;
+}
+.conflict p {
+  margin-bottom: 0.4rem;
+}
+.tools {
+  display: flex;
+  align-items: center;
+  gap: 0.75rem;
+  padding: 0.6rem 1.1rem;
+  border-bottom: 1px solid var(--line);
+}
+.tools input {
+  max-width: 260px;
+  margin-right: auto;
+}
+.row-line {
+  display: grid;
+  grid-template-columns: 180px minmax(0, 1fr) auto;
+  align-items: center;
+  gap: 0.75rem;
+  min-height: var(--row);
+  padding: 0.15rem 1.1rem;
+  border-bottom: 1px solid var(--line-2);
+}
+.head {
+  background: var(--wash);
+}
+.open {
+  background: none;
+  border: 0;
+  padding: 0;
+  text-align: left;
+  font-weight: 600;
+  color: inherit;
+}
+.category .name {
+  padding-left: 1.4rem;
+}
+.definition {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+</style>

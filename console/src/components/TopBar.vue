@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { useColorMode } from '@vueuse/core'
+import { BDropdown, BDropdownItemButton, BDropdownText, BFormInput } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import type { Session } from '../api/client'
+import { useSignOut } from '../api/session'
+import { useLive } from '../composables/useLive'
+import Icon from './Icon.vue'
+
+defineProps<{ session: Session }>()
+const STEPS = [
+  { name: 'devices', path: '/fleet', label: 'Fleet' },
+  { name: 'categories', path: '/controls', label: 'Controls' },
+  { name: 'rollout', path: '/roll-out', label: 'Roll-out' },
+  { name: 'activity', path: '/activity', label: 'Activity' },
+]
+const { connected } = useLive()
+const mode = useColorMode({
+  attribute: 'data-bs-theme',
+  modes: { light: 'light', dark: 'dark' },
+  disableTransition: false,
+})
+const { mutate: signOut } = useSignOut()
+const router = useRouter()
+const sought = ref('')
+
+function find() {
+  void router.push({ name: 'devices', query: { search: sought.value.trim() || undefined } })
+  sought.value = ''
+}
+</script>
+
+<template>
+  <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
+  <div class="bar">
+    <RouterLink :to="{ name: 'devices' }" class="brand"
+      ><Icon name="doorClosed" class="door" />Portero</RouterLink
+    >
+    <nav class="steps" aria-label="Sections">
+      <RouterLink
+        v-for="step in STEPS"
+        :key="step.name"
+        :to="{ name: step.name }"
+        :class="{ on: $route.path.startsWith(step.path) }"
+        :aria-current="$route.path.startsWith(step.path) ? 'page' : undefined"
+        >{{ step.label }}</RouterLink
+      >
+    </nav>
+    <span v-if="!connected" class="off small" role="status"
+      ><Icon name="wifiOff" /> not live, reconnecting</span
+    >
+    <form class="find" role="search" @submit.prevent="find">
+      <Icon name="search" class="dim" />
+      <BFormInput v-model="sought" type="search" placeholder="Find a machine…" aria-label="Find a machine" />
+    </form>
+    <BDropdown :text="session.name" variant="link" placement="bottom-end" toggle-class="who">
+      <BDropdownText class="small">Signed in as {{ session.role }}</BDropdownText>
+      <BDropdownItemButton @click="mode = mode === 'dark' ? 'light' : 'dark'">
+        <Icon name="moon" /> {{ mode === 'dark' ? 'Light' : 'Dark' }} colours
+      </BDropdownItemButton>
+      <BDropdownItemButton @click="signOut()">Sign out</BDropdownItemButton>
+    </BDropdown>
+  </div>
+</template>
+
+<style scoped>
+.bar {
+  display: flex;
+  align-items: center;
+  gap: 1.5rem;
+  height: 52px;
+  padding: 0 1.5rem;
+  border-bottom: 1px solid var(--line);
+  background: var(--card);
+}
+.brand {
+  display: flex;
+  align-items: center;
+  gap: 0.5rem;
+  font-weight: 650;
+  font-size: 1.06rem;
+  letter-spacing: -0.01em;
+  color: var(--ink);
+  text-decoration: none;
+}
+.door {
+  color: var(--brass-2);
+}
+.steps {
+  display: flex;
+  gap: 0.15rem;
+  align-self: stretch;
+}
+.steps a {
+  display: flex;
+  align-items: center;
+  padding: 0 0.7rem;
+  color: var(--ink-2);
+  font-weight: 500;
+  border-bottom: 2px solid transparent;
+  text-decoration: none;
+}
+.steps a.on {
+  color: var(--ink);
+  border-color: var(--brass-2);
+}
+.off {
+  color: var(--warn);
+}
+.find {
+  margin-left: auto;
+  position: relative;
+  width: 230px;
+}
+.find .icon {
+  position: absolute;
+  left: 0.7rem;
+  top: 0.62rem;
+}
+.find input {
+  padding-left: 2rem;
+  background: var(--paper);
+}
+.bar :deep(.who) {
+  color: var(--ink-2);
+}
+</style>

@@ -1,0 +1,74 @@
+import { computed, reactive, toRaw, watch } from 'vue'
+
+import type { Action, Rule, Ruleset, RulesetBody } from '../api/client'
+
+/** Names what a rule is about: `category:games`, `family:pastime` or `everything`. */
+export type Subject = string
+
+const subjectOf = (rule: Rule): Subject =>
+  rule.category ? `category:${rule.category}` : rule.family ? `family:${rule.family}` : 'everything'
+
+function ruleOf(subject: Subject, action: Action, before: Rule | undefined): Rule {
+  if (before) return { ...before, action }
+  const [kind, key] = subject.split(':')
+  if (kind === 'category') return { category: key, action }
+  return kind === 'family' ? { family: key, action } : { everything: true, action }
+}
+
+/** A ruleset being edited: an action for each subject, the rules that come of it, and whether they differ. */
+export function useRulesetDraft(saved: () => Ruleset | undefined) {
+  const draft = reactive({
+    key: '',
+    name: '',
+    actions: new Map<Subject, Action>(),
+    base: undefined as Ruleset | undefined,
+  })
+
+  function reset() {
+    const ruleset = saved()
+    draft.base = ruleset
+    draft.key = ruleset?.key ?? ''
+    draft.name = ruleset && ruleset.name !== ruleset.key ? ruleset.name : ''
+    draft.actions = new Map((ruleset?.rules ?? []).map((rule) => [subjectOf(rule), rule.action]))
+  }
+  reset()
+
+  const rules = computed<Rule[]>(() => {
+    const before = new Map((draft.base?.rules ?? []).map((rule) => [subjectOf(rule), rule]))
+    // rules that were there keep their place and their notes; new ones follow
+    const kept = [...before.keys()].filter((subject) => draft.actions.has(subject))
+    const added = [...draft.actions.keys()].filter((subject) => !before.has(subject))
+    return [...kept, ...added].map((subject) =>
+      ruleOf(subject, draft.actions.get(subject)!, before.get(subject)),
+    )
+  })
+  const body = computed<RulesetBody>(() => ({
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    kind: 'category',
+    rules: rules.value,
+  }))
+  const changed = computed(() => {
+    const base = draft.base
+    if (!base) return draft.key !== '' || draft.name !== '' || draft.actions.size > 0
+    const name = base.name !== base.key ? base.name : ''
+    return draft.name !== name || JSON.stringify(rules.value) !== JSON.stringify(toRaw(base.rules))
+  })
+
+  // what others save shows at once, unless it would take away what is being edited
+  watch(saved, () => {
+    if (!changed.value) reset()
+  })
+
+  return {
+    draft,
+    body,
+    changed,
+    reset,
+    get: (subject: Subject) => draft.actions.get(subject) ?? null,
+    set(subject: Subject, action: Action | null) {
+      if (action) draft.actions.set(subject, action)
+      else draft.actions.delete(subject)
+    },
+  }
+}

@@ -1,0 +1,194 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { useActivity, useBlocks, useDevice } from '../api/fleet'
+import ActivityTable from '../components/ActivityTable.vue'
+import BlocksTable from '../components/BlocksTable.vue'
+import CaveatList from '../components/CaveatList.vue'
+import FactsTable from '../components/FactsTable.vue'
+import PageHead from '../components/PageHead.vue'
+import RelativeTime from '../components/RelativeTime.vue'
+import RolloutMark from '../components/RolloutMark.vue'
+import StateBox from '../components/StateBox.vue'
+import TabLinks from '../components/TabLinks.vue'
+import VisitTry from '../components/VisitTry.vue'
+import { useAddress } from '../composables/useAddress'
+
+const TABS = [
+  { key: '', label: 'What it will block' },
+  { key: 'activity', label: 'Activity' },
+  { key: 'facts', label: 'Facts' },
+]
+const route = useRoute()
+const id = computed(() => String(route.params.device))
+const tab = useAddress('tab')
+const { data: device, isPending, error, refetch } = useDevice(id)
+const blocks = useBlocks(id)
+const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
+const visit = ref<InstanceType<typeof VisitTry>>()
+
+const crumbs = computed(() => {
+  const parts = device.value?.facts.unit?.split('/') ?? []
+  return parts.map((label, place) => ({ label, unit: parts.slice(0, place + 1).join('/') }))
+})
+function span(seconds: number) {
+  if (seconds < 90) return `${Math.round(seconds)} s`
+  return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${Math.round(seconds / 3600)} h`
+}
+</script>
+
+<template>
+  <div class="page">
+    <StateBox :loading="isPending" :error="error" :rows="10" @retry="refetch()">
+      <template v-if="device">
+        <PageHead :title="device.hostname">
+          <template #crumbs>
+            <RouterLink :to="{ name: 'devices' }">Fleet</RouterLink>
+            <template v-for="crumb in crumbs" :key="crumb.unit">
+              /
+              <RouterLink :to="{ name: 'devices', query: { unit: crumb.unit } }">{{
+                crumb.label
+              }}</RouterLink>
+            </template>
+          </template>
+          <template #marks>
+            <span class="chip">{{ device.facts.kind }}</span>
+            <span v-for="(value, name) in device.labels" :key="name" class="chip"
+              >{{ name }}: {{ value }}</span
+            >
+          </template>
+          <span v-if="device.facts.os"
+            ><b>{{ device.facts.os.family }}</b> {{ device.facts.os.version }}</span
+          >
+          <span
+            >last heard <b><RelativeTime :at="device.last_heard" /></b
+          ></span>
+          <span v-if="device.usual_interval"
+            >usually every <b>{{ span(device.usual_interval) }}</b></span
+          >
+          <span>
+            holds revision <b>{{ device.applied_revision ?? '–' }}</b><template
+              v-if="device.rollout.state !== 'current'"
+            >
+              , should hold <b>{{ device.rollout.wanted_revision }}</b></template
+            >
+          </span>
+          <span v-if="device.facts.place"
+            >place <b>{{ device.facts.place }}</b></span
+          >
+          <span v-if="device.facts.zone"
+            >clock <b>{{ device.facts.zone }}</b></span
+          >
+        </PageHead>
+        <TabLinks :tabs="TABS" :current="tab" label="About this machine" />
+        <div class="with-side">
+          <div v-show="tab === ''">
+            <VisitTry ref="visit" :device="device.id" />
+            <div class="panel flush">
+              <StateBox
+                :loading="blocks.isPending.value"
+                :error="blocks.error.value"
+                :empty="blocks.data.value?.categories.length === 0"
+                @retry="blocks.refetch()"
+              >
+                <template #empty>
+                  <p><b>No rule names anything for this machine.</b></p>
+                  <p class="sub">
+                    Assign a ruleset to one of its groups under
+                    <RouterLink :to="{ name: 'categories' }">web categories</RouterLink>.
+                  </p>
+                </template>
+                <BlocksTable
+                  v-if="blocks.data.value"
+                  :blocks="blocks.data.value"
+                  @try="visit?.tryIt($event)"
+                />
+              </StateBox>
+            </div>
+          </div>
+          <div v-if="tab === 'activity'" class="panel flush">
+            <StateBox
+              :loading="activity.isPending.value"
+              :error="activity.error.value"
+              :empty="activity.total.value === 0"
+              @retry="activity.refetch()"
+            >
+              <template #empty
+                ><p class="sub">Nothing was stopped, warned of or recorded here yet.</p></template
+              >
+              <ActivityTable :items="activity.items.value ?? []" />
+            </StateBox>
+          </div>
+          <FactsTable v-if="tab === 'facts'" :device="device" />
+          <aside>
+            <section class="panel">
+              <h2>Roll-out</h2>
+              <div>
+                <RolloutMark :state="device.rollout.state" /> since
+                <RelativeTime :at="device.rollout.since" />
+              </div>
+              <p v-if="device.rollout.state === 'waiting'" class="sub small mb-0">
+                Revision {{ device.rollout.wanted_revision }} waits for its next check-in<template
+                  v-if="device.rollout.expected_in != null"
+                  >, expected in about {{ span(device.rollout.expected_in) }}</template
+                >.
+              </p>
+              <p v-if="device.rollout.problem" class="small mb-0">{{ device.rollout.problem }}</p>
+              <CaveatList :caveats="blocks.data.value?.caveats ?? []" />
+            </section>
+            <section class="panel">
+              <h2>Groups, strongest first</h2>
+              <ol class="groups">
+                <li v-for="group in device.groups" :key="group">
+                  <RouterLink :to="{ name: 'devices', query: { group } }">{{ group }}</RouterLink>
+                </li>
+              </ol>
+            </section>
+            <section v-if="tab === ''" class="panel">
+              <h2>Recent activity</h2>
+              <p v-if="!activity.items.value?.length" class="sub mb-0">
+                Nothing was stopped or recorded yet.
+              </p>
+              <ul v-else class="recent">
+                <li v-for="one in activity.items.value.slice(0, 5)" :key="one.seq">
+                  <code>{{ one.host }}</code>
+                  <span class="dim small">{{ one.verdict }}, <RelativeTime :at="one.at" /></span>
+                </li>
+              </ul>
+              <RouterLink :to="{ query: { tab: 'activity' } }" class="small">All of it</RouterLink>
+            </section>
+          </aside>
+        </div>
+      </template>
+    </StateBox>
+  </div>
+</template>
+
+<style scoped>
+.groups {
+  margin: 0;
+  padding-left: 1.4rem;
+}
+.groups li {
+  padding: 0.15rem 0;
+}
+.groups li::marker {
+  color: var(--ink-3);
+}
+.recent {
+  list-style: none;
+  padding: 0;
+  margin: 0 0 0.4rem;
+}
+.recent li {
+  display: flex;
+  justify-content: space-between;
+  gap: 0.5rem;
+  padding: 0.2rem 0;
+}
+.recent code {
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+</style>

@@ -1,0 +1,220 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import {
+  BButton,
+  BFormInput,
+  BFormSelect,
+  BTableSimple,
+  BTbody,
+  BTd,
+  BTh,
+  BThead,
+  BTr,
+} from 'bootstrap-vue-next'
+import { computed } from 'vue'
+
+import { useDevices, useRollout, type DeviceFilters } from '../api/fleet'
+import { useGroups } from '../api/policy'
+import Icon from '../components/Icon.vue'
+import MachineName from '../components/MachineName.vue'
+import PageHead from '../components/PageHead.vue'
+import RelativeTime from '../components/RelativeTime.vue'
+import RolloutMark from '../components/RolloutMark.vue'
+import StateBox from '../components/StateBox.vue'
+import { useAddress } from '../composables/useAddress'
+
+const KINDS = ['desktop', 'laptop', 'kiosk', 'server', 'tablet', 'phone', 'other']
+const STATES = ['current', 'waiting', 'failed', 'silent'] as const
+const COLUMNS = [
+  { key: 'hostname', label: 'Machine' },
+  { key: 'kind', label: 'Kind' },
+  { key: 'unit', label: 'Unit' },
+  { key: '', label: 'Groups, strongest first' },
+  { key: '', label: 'Filter' },
+  { key: 'last_heard', label: 'Heard' },
+  { key: '', label: 'Roll-out' },
+]
+
+const search = useAddress('search')
+const unit = useAddress('unit')
+const kind = useAddress('kind')
+const group = useAddress('group')
+const rollout = useAddress('rollout')
+const sort = useAddress('sort')
+const order = useAddress('order')
+const typed = refDebounced(search, 200)
+
+const filters = computed(
+  () =>
+    ({
+      search: typed.value || undefined,
+      unit: unit.value || undefined,
+      kind: kind.value || undefined,
+      group: group.value || undefined,
+      rollout: rollout.value || undefined,
+      sort: sort.value || 'hostname',
+      descending: order.value === 'descending',
+      limit: 50,
+    }) as DeviceFilters,
+)
+const devices = useDevices(filters)
+const { data: counts } = useRollout()
+const { data: groups } = useGroups()
+
+const all = computed(() => STATES.reduce((sum, state) => sum + (counts.value?.[state] ?? 0), 0))
+const filtered = computed(() =>
+  Boolean(search.value || unit.value || kind.value || group.value || rollout.value),
+)
+const kinds = [{ value: '', text: 'Any kind' }, ...KINDS.map((value) => ({ value, text: value }))]
+const states = [{ value: '', text: 'Any roll-out state' }, ...STATES.map((value) => ({ value, text: value }))]
+const groupOptions = computed(() => [
+  { value: '', text: 'Any group' },
+  ...(groups.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
+])
+
+function sortBy(key: string) {
+  const same = (sort.value || 'hostname') === key
+  const descending = same && order.value !== 'descending'
+  if (same) order.value = descending ? 'descending' : ''
+  else sort.value = key
+}
+const ariaSort = (key: string) =>
+  (sort.value || 'hostname') !== key ? undefined : order.value === 'descending' ? 'descending' : 'ascending'
+
+function clear() {
+  for (const one of [search, unit, kind, group, rollout]) one.value = ''
+}
+</script>
+
+<template>
+  <div class="page">
+    <PageHead title="Fleet">
+      <span
+        ><b>{{ all }}</b> machines</span
+      >
+      <template v-for="state in STATES" :key="state">
+        <a v-if="counts?.[state]" href="#" @click.prevent="rollout = state"
+          >{{ counts[state] }} {{ state }}</a
+        >
+      </template>
+    </PageHead>
+    <div class="filters">
+      <BFormInput
+        v-model="search"
+        type="search"
+        placeholder="Hostname or unit"
+        aria-label="Hostname or unit"
+      />
+      <BFormSelect v-model="kind" :options="kinds" aria-label="Kind" />
+      <BFormSelect v-model="group" :options="groupOptions" aria-label="Group" />
+      <BFormSelect v-model="rollout" :options="states" aria-label="Roll-out state" />
+      <BButton v-if="unit" variant="light" @click="unit = ''">
+        {{ unit }} <Icon name="cross" label="lift" />
+      </BButton>
+      <BButton v-if="filtered" variant="link" @click="clear">Show all</BButton>
+      <span class="dim ms-auto align-self-center" role="status">{{ devices.total.value ?? '…' }} shown</span>
+    </div>
+    <div class="panel flush">
+      <StateBox
+        :loading="devices.isPending.value"
+        :error="devices.error.value"
+        :empty="devices.total.value === 0"
+        @retry="devices.refetch()"
+      >
+        <template #empty>
+          <template v-if="filtered">
+            <p class="sub">No machine matches these filters.</p>
+            <BButton variant="light" @click="clear">Show all</BButton>
+          </template>
+          <template v-else>
+            <p><b>No machine has joined yet.</b></p>
+            <p class="sub">
+              Make a code with <code>portero enrol-code create</code> and use it on the first machine.
+            </p>
+          </template>
+        </template>
+        <BTableSimple hover caption-top>
+          <caption class="visually-hidden">
+            Machines
+          </caption>
+          <BThead>
+            <BTr>
+              <BTh
+                v-for="column in COLUMNS"
+                :key="column.label"
+                :aria-sort="column.key ? ariaSort(column.key) : undefined"
+              >
+                <button v-if="column.key" type="button" class="sort" @click="sortBy(column.key)">
+                  {{ column.label }}
+                  <Icon
+                    v-if="ariaSort(column.key)"
+                    :name="ariaSort(column.key) === 'ascending' ? 'arrowUp' : 'arrowDown'"
+                  />
+                </button>
+                <template v-else>{{ column.label }}</template>
+              </BTh>
+            </BTr>
+          </BThead>
+          <BTbody>
+            <BTr v-for="device in devices.items.value" :key="device.id">
+              <BTd><MachineName :id="device.id" :hostname="device.hostname" /></BTd>
+              <BTd>{{ device.facts.kind }}</BTd>
+              <BTd>
+                <a
+                  v-if="device.facts.unit"
+                  href="#"
+                  class="plain"
+                  @click.prevent="unit = device.facts.unit"
+                  >{{ device.facts.unit }}</a
+                >
+                <span v-else class="dim">–</span>
+              </BTd>
+              <BTd class="sub"
+                >{{ device.groups.slice(0, 3).join(', ')
+                }}<span v-if="device.groups.length > 3" class="dim" :title="device.groups.join(', ')">
+                  +{{ device.groups.length - 3 }}</span
+                ></BTd
+              >
+              <BTd>
+                <span v-if="device.facts.layers.filter === 'enforcing'" class="dim">enforcing</span>
+                <b v-else-if="device.facts.layers.filter" class="weak">{{ device.facts.layers.filter }}</b>
+                <span v-else class="dim">not told</span>
+              </BTd>
+              <BTd>
+                <RelativeTime :at="device.last_heard" /><b v-if="device.lifecycle === 'silent'" class="weak">
+                  silent</b
+                >
+              </BTd>
+              <BTd><RolloutMark :state="device.rollout.state" /></BTd>
+            </BTr>
+          </BTbody>
+        </BTableSimple>
+      </StateBox>
+    </div>
+    <div v-if="devices.hasNextPage.value" class="text-center mt-3">
+      <BButton variant="light" :disabled="devices.isFetchingNextPage.value" @click="devices.fetchNextPage()">
+        Show 50 more
+      </BButton>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.filters input {
+  width: 230px;
+}
+.sort {
+  background: none;
+  border: 0;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+}
+.plain {
+  color: var(--ink-2);
+}
+.weak {
+  color: var(--block);
+  font-weight: 600;
+}
+</style>

@@ -1,0 +1,54 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+export const router = createRouter({
+  history: createWebHistory('/console/'),
+  routes: [
+    { path: '/', redirect: { name: 'devices' } },
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('./pages/SignInPage.vue'),
+      meta: { title: 'Sign in' },
+    },
+    {
+      path: '/fleet',
+      name: 'devices',
+      component: () => import('./pages/DevicesPage.vue'),
+      meta: { title: 'Fleet' },
+    },
+    {
+      path: '/fleet/:device',
+      name: 'device',
+      component: () => import('./pages/DevicePage.vue'),
+      meta: { title: 'Machine' },
+    },
+    {
+      path: '/controls/categories/:ruleset?',
+      name: 'categories',
+      component: () => import('./pages/CategoriesPage.vue'),
+      meta: { title: 'Web categories' },
+    },
+    {
+      path: '/roll-out',
+      name: 'rollout',
+      component: () => import('./pages/RolloutPage.vue'),
+      meta: { title: 'Roll-out' },
+    },
+    {
+      path: '/activity',
+      name: 'activity',
+      component: () => import('./pages/ActivityPage.vue'),
+      meta: { title: 'Activity' },
+    },
+    {
+      path: '/:rest(.*)',
+      name: 'nothing',
+      component: () => import('./pages/NothingPage.vue'),
+      meta: { title: 'Not found' },
+    },
+  ],
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title ?? 'Console')} · Portero`
+})
