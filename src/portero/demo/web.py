@@ -47,7 +47,10 @@ class _Site(BaseHTTPRequestHandler):
         self.send_header("Content-Type", "text/html; charset=utf-8")
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
-        self.wfile.write(body)
+        if self.command != "HEAD":
+            self.wfile.write(body)
+
+    do_HEAD = do_GET
 
     def do_POST(self) -> None:
         self.rfile.read(min(int(self.headers.get("Content-Length") or 0), 1_000_000))

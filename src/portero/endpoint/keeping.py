@@ -158,7 +158,9 @@ class Queue:
 
     def waiting(self) -> int:
         """How many attempts are not handed over yet."""
-        return int(self._db.execute("SELECT count(*) FROM attempt").fetchone()[0])
+        on_their_way = "SELECT coalesce(sum(json_array_length(document, '$.attempts')), 0) FROM outbox"
+        row = self._db.execute(f"SELECT (SELECT count(*) FROM attempt) + ({on_their_way})").fetchone()
+        return int(row[0])
 
     def close(self) -> None:
         """Close the queue's file."""

@@ -28,16 +28,19 @@ def read_index(data: bytes) -> MemoryIndex:
     """
     entries: dict[str, tuple[str, ...]] = {}
     problems: list[Problem] = []
-    reader = csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace")))
-    for row in reader:
-        if not row or row[0].startswith("#") or [cell.strip() for cell in row] == ["host", "categories"]:
-            continue
-        try:
-            host, categories = _entry(row)
-        except ValueError as problem:
-            problems.append(Problem(reader.line_num, 1, (), str(problem)))
-            continue
-        entries[host] = tuple(sorted({*entries.get(host, ()), *categories}))
+    reader = csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace"), newline=""))
+    try:
+        for row in reader:
+            if not row or row[0].startswith("#") or [cell.strip() for cell in row] == ["host", "categories"]:
+                continue
+            try:
+                host, categories = _entry(row)
+            except ValueError as problem:
+                problems.append(Problem(reader.line_num, 1, (), str(problem)))
+                continue
+            entries[host] = tuple(sorted({*entries.get(host, ()), *categories}))
+    except csv.Error as problem:
+        problems.append(Problem(reader.line_num, 1, (), f"not CSV: {problem}"))
     if problems:
         raise BadDocument(problems)
     return MemoryIndex(entries, digest_of(data))

@@ -83,9 +83,6 @@ def _device(desk: Desk, request: Request) -> Known:
 
 def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
     facts, now = _facts(message.facts), desk.now()
-    wait = desk.throttle.wait(f"join@{address}", now)
-    if wait > 0:
-        raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
     id, credential = str(uuid4()), new_secret("pd")
     with desk.fleet() as connection:
         labels = devices.use_enrolment_code(connection, hash_secret(message.code.strip().upper()), now)
@@ -101,6 +98,9 @@ def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
                 now=now,
             )
     if labels is None:
+        # a right code is always taken: many machines may share an address with one that guesses
+        if desk.throttle.wait(f"join@{address}", now) > 0:
+            raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
         desk.throttle.failed(f"join@{address}", now)
         raise Problem("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
     desk.live.tell("device")

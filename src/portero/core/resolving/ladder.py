@@ -57,12 +57,11 @@ class Contest(NamedTuple):
 
 def make_contest(contenders: Iterable[Contender], logged: Iterable[tuple[int, int]] = ()) -> Contest:
     """Sort the contenders into a contest."""
-    ordered = sorted(contenders, key=lambda one: one.strength())
-    return Contest(
-        tuple(one for one in ordered if not one.mandatory),
-        tuple(one for one in ordered if one.mandatory),
-        tuple(logged),
-    )
+    sides: tuple[list[Contender], list[Contender]] = ([], [])
+    for one in contenders:
+        sides[one.mandatory].append(one)
+    ordinary, mandatory = (tuple(sorted(side, key=Contender.strength)) for side in sides)
+    return Contest(ordinary, mandatory, tuple(logged))
 
 
 def stands(mandatory: Contender | None, ordinary: Contender | None) -> Contender | None:

@@ -1,0 +1,192 @@
+"""Real processes on loopback for the tests: the service, endpoints, the made-up web, browsers."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from portero.client import Portero
+from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.enrolment import NewEnrolmentCode
+from portero.core.nouns.group import Group
+from portero.core.nouns.ruleset import Ruleset
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+
+class Process:
+    """A program of ours, with its output read as it comes."""
+
+    def __init__(self, *command: object, env: dict[str, str] | None = None) -> None:
+        self.lines: list[str] = []
+        self._came = threading.Condition()
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", *map(str, command)],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            env={**os.environ, **(env or {})},
+        )
+        threading.Thread(target=self._read, daemon=True).start()
+
+    def _read(self) -> None:
+        assert self._process.stdout
+        for line in self._process.stdout:
+            with self._came:
+                self.lines.append(line.rstrip("\n"))
+                self._came.notify_all()
+        with self._came:
+            self.lines.append("")
+            self._came.notify_all()
+
+    def wait_for(self, pattern: str, timeout: float = 30) -> re.Match[str]:
+        """The first line that matches, now or as soon as it comes."""
+        deadline = time.monotonic() + timeout
+        seen = 0
+        with self._came:
+            while True:
+                for line in self.lines[seen:]:
+                    seen += 1
+                    if found := re.search(pattern, line):
+                        return found
+                left = deadline - time.monotonic()
+                if left <= 0 or (self._process.poll() is not None and seen == len(self.lines)):
+                    raise AssertionError(f"no line matches {pattern!r}; it said:\n" + "\n".join(self.lines[-20:]))
+                self._came.wait(min(left, 0.5))
+
+    def stop(self) -> int:
+        """Ask it to end; its exit status."""
+        self._process.terminate()
+        return self._process.wait(15)
+
+    def kill(self) -> None:
+        """SIGKILL: no chance to tidy up."""
+        self._process.kill()
+        self._process.wait(15)
+
+
+class Service(Process):
+    """The service as a real process."""
+
+    def __init__(self, data: Path, port: int = 0) -> None:
+        super().__init__("portero.cli.main", "serve", "--data", data, "--port", port)
+        self.data = data
+        self.url = self.wait_for(r"listens on (http://127\.0\.0\.1:\d+)").group(1)
+        self.port = int(self.url.rpartition(":")[2])
+        self.password = ""
+        for line in self.lines:
+            if found := re.search(r"with the password (\S+)", line):
+                self.password = found.group(1)
+
+    def client(self, name: str = "keeper", password: str | None = None) -> Portero:
+        """A client that is signed in."""
+        portero = Portero(self.url)
+        portero.sign_in(name, password or self.password, label="tests")
+        return portero
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    """A service with an empty store, one for each module."""
+    running = Service(tmp_path_factory.mktemp("service"))
+    yield running
+    running.stop()
+
+
+@pytest.fixture(scope="module")
+def portero(service: Service) -> Iterator[Portero]:
+    """A client of the service, signed in as the first keeper."""
+    with service.client() as client:
+        yield client
+
+
+@pytest.fixture
+def join(service: Service, portero: Portero, tmp_path: Path) -> Callable[..., Path]:
+    """Makes an endpoint that has joined; returns its folder."""
+
+    def make(hostname: str, unit: str = "brackwater/office", kind: str = "laptop", **labels: str) -> Path:
+        code = portero.devices.create_enrolment_code(NewEnrolmentCode(labels=labels)).code
+        folder = tmp_path / hostname
+        run_endpoint(
+            *("join", "--service", service.url, "--code", code, "--data", folder),
+            *("--hostname", hostname, "--unit", unit, "--kind", kind),
+        )
+        return folder
+
+    return make
+
+
+def run_endpoint(*arguments: object, expect: int = 0) -> subprocess.CompletedProcess[str]:
+    """Run `portero-endpoint` to its end."""
+    return _run("portero.endpoint.main", arguments, expect, None)
+
+
+def run_portero(
+    *arguments: object, expect: int = 0, env: dict[str, str] | None = None, input: str | None = None
+) -> subprocess.CompletedProcess[str]:
+    """Run `portero` to its end."""
+    return _run("portero.cli.main", arguments, expect, env, input)
+
+
+def _run(module, arguments, expect, env, input=None) -> subprocess.CompletedProcess[str]:
+    done = subprocess.run(
+        [sys.executable, "-m", module, *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        env={**os.environ, **(env or {})},
+        input=input,
+        stdin=None if input is not None else subprocess.DEVNULL,
+        timeout=60,
+        check=False,
+    )
+    told = f"exit {done.returncode}\n{done.stdout}\n{done.stderr}"
+    assert "Traceback" not in done.stderr, told
+    assert done.returncode == expect, told
+    return done
+
+
+def eventually(check: Callable[[], object], timeout: float = 15, pause: float = 0.05) -> object:
+    """The check's first true answer."""
+    deadline = time.monotonic() + timeout
+    while not (answer := check()):
+        assert time.monotonic() < deadline, "it never came about"
+        time.sleep(pause)
+    return answer
+
+
+def group(key: str, **members: list[dict[str, object]]) -> Group:
+    """A group by conditions."""
+    return Group.model_validate({"key": key, "members": members or None})
+
+
+def under(unit: str) -> dict[str, object]:
+    """The condition of being in a unit."""
+    return {"field": "unit", "op": "under", "value": unit}
+
+
+def ruleset(key: str, **actions: str) -> Ruleset:
+    """A ruleset by category: `ruleset("quiet", music="block", family_pastime="warn", everything="log")`."""
+    rules: list[dict[str, object]] = []
+    for subject, action in actions.items():
+        name = subject.replace("_", "-")
+        if name == "everything":
+            rules.append({"everything": True, "action": action})
+        elif name.startswith("family-"):
+            rules.append({"family": name.removeprefix("family-"), "action": action})
+        else:
+            rules.append({"category": name, "action": action})
+    return Ruleset.model_validate({"key": key, "kind": "category", "rules": rules})
+
+
+def assignment(ruleset: str, *to: str, **more: object) -> NewAssignment:
+    """A ruleset on groups."""
+    return NewAssignment.model_validate({"ruleset": ruleset, "to": list(to), **more})
