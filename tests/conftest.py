@@ -190,3 +190,27 @@ def ruleset(key: str, **actions: str) -> Ruleset:
 def assignment(ruleset: str, *to: str, **more: object) -> NewAssignment:
     """A ruleset on groups."""
     return NewAssignment.model_validate({"ruleset": ruleset, "to": list(to), **more})
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict[str, object]:
+    """Debian's Chromium, quiet: it asks nobody outside."""
+    return {
+        "executable_path": "/usr/bin/chromium",
+        "args": [
+            *("--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"),
+            *("--disable-component-update", "--disable-sync"),
+        ],
+    }
+
+
+@pytest.fixture(scope="session")
+def browser_context_args() -> dict[str, object]:
+    """One size, language and zone for all pictures and tests."""
+    return {
+        "viewport": {"width": 1280, "height": 800},
+        "reduced_motion": "reduce",
+        "locale": "en-GB",
+        "timezone_id": "UTC",
+        "ignore_https_errors": True,
+    }

@@ -40,8 +40,8 @@ export function useSignOut() {
     mutationFn: () => told(api.DELETE('/api/v1/session')),
     onSettled() {
       setCsrfToken(null)
-      queries.clear()
       queries.setQueryData(['session'], null)
+      queries.removeQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'session' })
     },
   })
 }

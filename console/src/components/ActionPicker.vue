@@ -24,7 +24,7 @@ const ACTIONS: Action[] = ['allow', 'warn', 'block', 'log']
         class="visually-hidden"
         :aria-label="action"
       />
-      <ActionMark :action="action" :bare="chosen !== action" />
+      <ActionMark :action="action" :bare="chosen !== action" aria-hidden="true" />
     </label>
   </fieldset>
 </template>

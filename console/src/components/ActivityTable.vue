@@ -2,6 +2,7 @@
 import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 
 import type { Activity } from '../api/client'
+import { shownAction } from '../composables/shownAction'
 import ActionMark from './ActionMark.vue'
 import MachineName from './MachineName.vue'
 import PersonName from './PersonName.vue'
@@ -9,7 +10,6 @@ import RelativeTime from './RelativeTime.vue'
 
 /** Reported attempts, newest first. On a machine's own page its column is left out. */
 defineProps<{ items: Activity[]; machine?: boolean }>()
-const shown = (one: Activity) => (one.verdict === 'allow' && one.logged ? 'log' : one.verdict)
 </script>
 
 <template>
@@ -29,7 +29,10 @@ const shown = (one: Activity) => (one.verdict === 'allow' && one.logged ? 'log' 
         <BTd v-if="machine"><MachineName :id="one.device" :hostname="one.hostname" /></BTd>
         <BTd><PersonName :name="one.user" /></BTd>
         <BTd
-          ><ActionMark :action="shown(one)" /><span v-if="one.continued" class="dim small">
+          ><ActionMark :action="shownAction(one.verdict, one.logged)" /><span
+            v-if="one.continued"
+            class="dim small"
+          >
             went on</span
           ></BTd
         >

@@ -2,7 +2,8 @@
 import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
-import type { Action, Blocks, LayerVerdict } from '../api/client'
+import type { Blocks, LayerVerdict } from '../api/client'
+import { shownAction } from '../composables/shownAction'
 import ActionMark from './ActionMark.vue'
 import Icon from './Icon.vue'
 import LadderView from './LadderView.vue'
@@ -22,8 +23,7 @@ const sections = computed(() => [
 const all = computed(() => props.blocks.categories.length + props.blocks.undecided)
 const recorded = computed(() => props.blocks.categories.filter((row) => row.intended.logged.length).length)
 
-const shown = (layer: LayerVerdict): Action =>
-  layer.verdict === 'allow' && !layer.winner && layer.logged.length ? 'log' : layer.verdict
+const shown = (layer: LayerVerdict) => shownAction(layer.verdict, !layer.winner && layer.logged.length > 0)
 function because(row: Row) {
   const rule = row.intended.winner ?? row.intended.logged[0]
   return rule ? { ...rule, recorded: !row.intended.winner } : null
@@ -114,10 +114,8 @@ const toggle = (category: string) => (open.value = open.value === category ? nul
 .gap-mark {
   color: var(--block);
 }
-.gap td {
-  background: linear-gradient(90deg, var(--block-wash), transparent 160%);
-}
 .gap td:first-child {
+  background: linear-gradient(90deg, var(--block-wash), transparent 75%);
   box-shadow: inset 3px 0 0 var(--block);
 }
 .name {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useEventListener } from '@vueuse/core'
 import { BButton, BFormInput } from 'bootstrap-vue-next'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate } from 'vue-router'
 
 import { Problem, type Ruleset } from '../api/client'
@@ -46,8 +46,14 @@ const isOpen = (key: string, hit: boolean) => hit || opened.value.has(key)
 function toggle(key: string) {
   if (!opened.value.delete(key)) opened.value.add(key)
 }
-for (const family of taxonomy.value?.families ?? [])
-  if (namedIn(family.categories.map(({ key }) => key))) opened.value.add(family.key)
+watch(
+  taxonomy,
+  (known) => {
+    for (const { key, categories } of known?.families ?? [])
+      if (namedIn(categories.map((one) => one.key))) opened.value.add(key)
+  },
+  { immediate: true },
+)
 
 function save() {
   const onSuccess = ({ key }: { key: string }) => {

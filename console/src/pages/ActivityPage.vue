@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useRouteQuery } from '@vueuse/router'
 import { refDebounced } from '@vueuse/core'
 import { BButton, BFormCheckbox, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
@@ -7,7 +8,6 @@ import { useActivity, type ActivityFilters } from '../api/fleet'
 import ActivityTable from '../components/ActivityTable.vue'
 import PageHead from '../components/PageHead.vue'
 import StateBox from '../components/StateBox.vue'
-import { useAddress } from '../composables/useAddress'
 
 const VERDICTS = [
   { value: '', text: 'Any verdict' },
@@ -15,10 +15,10 @@ const VERDICTS = [
   { value: 'warn', text: 'warn' },
   { value: 'allow', text: 'allow, recorded' },
 ]
-const host = useAddress('host')
-const verdict = useAddress('verdict')
-const reference = useAddress('reference')
-const tests = useAddress('tests')
+const host = useRouteQuery<string>('host', '')
+const verdict = useRouteQuery<string>('verdict', '')
+const reference = useRouteQuery<string>('reference', '')
+const tests = useRouteQuery<string>('tests', '')
 const typedHost = refDebounced(host, 200)
 const withTests = computed({
   get: () => tests.value === 'yes',

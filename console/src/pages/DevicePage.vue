@@ -1,8 +1,11 @@
 <script setup lang="ts">
+import { useRouteQuery } from '@vueuse/router'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { useActivity, useBlocks, useDevice } from '../api/fleet'
+import { shownAction } from '../composables/shownAction'
+import ActionMark from '../components/ActionMark.vue'
 import ActivityTable from '../components/ActivityTable.vue'
 import BlocksTable from '../components/BlocksTable.vue'
 import CaveatList from '../components/CaveatList.vue'
@@ -13,7 +16,6 @@ import RolloutMark from '../components/RolloutMark.vue'
 import StateBox from '../components/StateBox.vue'
 import TabLinks from '../components/TabLinks.vue'
 import VisitTry from '../components/VisitTry.vue'
-import { useAddress } from '../composables/useAddress'
 
 const TABS = [
   { key: '', label: 'What it will block' },
@@ -22,7 +24,7 @@ const TABS = [
 ]
 const route = useRoute()
 const id = computed(() => String(route.params.device))
-const tab = useAddress('tab')
+const tab = useRouteQuery<string>('tab', '')
 const { data: device, isPending, error, refetch } = useDevice(id)
 const blocks = useBlocks(id)
 const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
@@ -153,7 +155,8 @@ function span(seconds: number) {
               <ul v-else class="recent">
                 <li v-for="one in activity.items.value.slice(0, 5)" :key="one.seq">
                   <code>{{ one.host }}</code>
-                  <span class="dim small">{{ one.verdict }}, <RelativeTime :at="one.at" /></span>
+                  <ActionMark :action="shownAction(one.verdict, one.logged)" bare />
+                  <span class="dim small ms-auto"><RelativeTime :at="one.at" /></span>
                 </li>
               </ul>
               <RouterLink :to="{ query: { tab: 'activity' } }" class="small">All of it</RouterLink>

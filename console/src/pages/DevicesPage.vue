@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useRouteQuery } from '@vueuse/router'
 import { refDebounced } from '@vueuse/core'
 import {
   BButton,
@@ -21,7 +22,6 @@ import PageHead from '../components/PageHead.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import RolloutMark from '../components/RolloutMark.vue'
 import StateBox from '../components/StateBox.vue'
-import { useAddress } from '../composables/useAddress'
 
 const KINDS = ['desktop', 'laptop', 'kiosk', 'server', 'tablet', 'phone', 'other']
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
@@ -35,13 +35,13 @@ const COLUMNS = [
   { key: '', label: 'Roll-out' },
 ]
 
-const search = useAddress('search')
-const unit = useAddress('unit')
-const kind = useAddress('kind')
-const group = useAddress('group')
-const rollout = useAddress('rollout')
-const sort = useAddress('sort')
-const order = useAddress('order')
+const search = useRouteQuery<string>('search', '')
+const unit = useRouteQuery<string>('unit', '')
+const kind = useRouteQuery<string>('kind', '')
+const group = useRouteQuery<string>('group', '')
+const rollout = useRouteQuery<string>('rollout', '')
+const sort = useRouteQuery<string>('sort', '')
+const order = useRouteQuery<string>('order', '')
 const typed = refDebounced(search, 200)
 
 const filters = computed(

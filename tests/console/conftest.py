@@ -1,0 +1,93 @@
+"""Headless Chromium from Debian, signed in to a small estate."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import httpx
+import pytest
+
+from conftest import Service, assignment, group, ruleset, under
+from portero.client import Portero
+from portero.core.nouns.enrolment import NewEnrolmentCode
+
+AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture(scope="module")
+def machines(portero: Portero, service: Service) -> dict[str, str]:
+    """Three machines that hold their bundle, one of which only records; hostname → credential."""
+    portero.groups.create(group("office", all=[under("brackwater/office")]))
+    portero.groups.create(group("kiosks", all=[{"field": "kind", "op": "is", "value": "kiosk"}]))
+    portero.rulesets.create(ruleset("no-gambling", gambling="block"))
+    portero.rulesets.create(ruleset("leeway", family_pastime="warn", gambling="allow"))
+    portero.assignments.create(assignment("no-gambling", "whole-fleet", mandatory=True, reason="Owners' decision"))
+    portero.assignments.create(assignment("leeway", "office"))
+    code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=10)).code
+    credentials = {}
+    for hostname, unit, kind, mode in (
+        ("laptop-1", "brackwater/office", "laptop", "enforcing"),
+        ("laptop-2", "brackwater/office", "laptop", "observing"),
+        ("kiosk-1", "brackwater/terminals/eastquay", "kiosk", "enforcing"),
+    ):
+        facts = {"hostname": hostname, "unit": unit, "kind": kind, "layers": {"filter": mode}}
+        joined = httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).json()
+        credentials[hostname] = joined["credential"]
+        sync(service, joined["credential"])
+    attempt = {
+        "seq": 1,
+        "at": "2026-11-20T10:00:00Z",
+        "url": "http://lucky-reef.example/",
+        "host": "lucky-reef.example",
+        "user": "office-1",
+        "verdict": "block",
+        "reference": "ABCD-2345",
+    }
+    hostile = {**attempt, "seq": 2, "user": "<img src=x onerror=alert(1)>", "reference": "HHHH-2345"}
+    batch = {"batch": 1, "attempts": [attempt, hostile]}
+    headers = {"Authorization": "Bearer " + credentials["laptop-1"]}
+    httpx.post(service.url + "/device/v1/activity", json=batch, headers=headers)
+    return credentials
+
+
+def sync(service: Service, credential: str) -> None:
+    """Let a machine take what the service has for it."""
+    headers = {"Authorization": "Bearer " + credential}
+    offered = httpx.post(service.url + "/device/v1/check-in", json={}, headers=headers).json()
+    receipt = {"have": offered["bundle"], "revision": offered["revision"]}
+    httpx.post(service.url + "/device/v1/check-in", json=receipt, headers=headers)
+
+
+@pytest.fixture
+def console(page, service, machines):
+    """A page that is signed in, with a function to go somewhere; no error may have been logged at the end."""
+    complaints: list[str] = []
+    page.on("pageerror", lambda error: complaints.append(str(error)))
+    page.on("console", lambda said: complaints.append(said.text) if "Content Security" in said.text else None)
+    page.goto(service.url + "/console/")
+    page.get_by_label("Name").fill("keeper")
+    page.get_by_label("Password").fill(service.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Fleet").wait_for()
+    page.go = lambda path: page.goto(service.url + "/console" + path)
+    yield page
+    assert not complaints
+
+
+@pytest.fixture
+def axe(console):
+    """Asserts that axe finds no violation on the page as it stands."""
+
+    def check() -> None:
+        console.evaluate(AXE.read_text())
+        found = console.evaluate(
+            "() => axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']})"
+        )
+        told = [
+            f"{one['id']}: {one['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"
+            for one in found["violations"]
+            for node in one["nodes"]
+        ]
+        assert not told, "\n".join(told)
+
+    return check

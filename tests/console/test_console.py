@@ -1,0 +1,239 @@
+"""The console in headless Chromium, by mouse and by keyboard, light and dark."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from conftest import ruleset
+from portero.core.nouns.ruleset import Ruleset
+
+pytestmark = [pytest.mark.browser, pytest.mark.process]
+
+PAGES = ["/fleet", "/fleet/laptop-1", "/fleet/laptop-2?tab=activity", "/fleet/laptop-1?tab=facts"]
+PAGES += ["/controls/categories/leeway", "/controls/categories/+new", "/roll-out", "/activity", "/nowhere"]
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_no_page_has_an_accessibility_violation(console, axe, scheme):
+    console.emulate_media(color_scheme=scheme)
+    for path in PAGES:
+        console.go(path)
+        console.get_by_role("heading", level=1).wait_for()
+        expect(console.locator("[aria-busy]")).to_have_count(0)
+        assert console.evaluate("document.documentElement.dataset.bsTheme") == scheme
+        axe()
+    console.go("/fleet/laptop-1")
+    console.get_by_label("Address to try").fill("http://lucky-reef.example/")
+    console.keyboard.press("Enter")
+    expect(console.get_by_text("Intended", exact=False).first).to_be_visible()
+    console.get_by_role("button", name="Games").click()
+    axe()
+    console.go("/controls/categories/leeway")
+    console.get_by_role("button", name="Pastime").click()
+    axe()
+    console.get_by_role("button", name="Assign to groups").click()
+    expect(console.get_by_role("dialog")).to_be_visible()
+    axe()
+
+
+def test_signing_in_goes_back_to_where_one_wanted_to_go(page, service, machines):
+    page.goto(service.url + "/console/activity?host=reef")
+    page.get_by_label("Name").fill("keeper")
+    page.get_by_label("Password").fill("wrong")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("Name or password is wrong")
+    page.get_by_label("Password").fill(service.password)
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/console/activity\?host=reef$"))
+    page.get_by_role("button", name="keeper").click()
+    page.get_by_text("Sign out").click()
+    expect(page.get_by_label("Password")).to_be_visible()
+
+
+def test_the_fleet_is_searched_filtered_and_sorted_in_the_address(console):
+    expect(console.get_by_role("row")).to_have_count(4)
+    console.get_by_label("Hostname or unit").fill("eastquay")
+    expect(console.get_by_role("row")).to_have_count(2)
+    expect(console).to_have_url(re.compile("search=eastquay"))
+    console.reload()
+    expect(console.get_by_role("link", name="kiosk-1")).to_be_visible()
+    console.get_by_role("button", name="Show all").click()
+    console.get_by_label("Group").select_option("office")
+    expect(console.get_by_role("row")).to_have_count(3)
+    console.get_by_role("button", name="Machine").click()
+    expect(console.get_by_role("row").nth(1)).to_contain_text("laptop-2")
+    console.get_by_label("Hostname or unit").fill("nothing-like-it")
+    expect(console.get_by_text("No machine matches these filters.")).to_be_visible()
+
+
+def test_a_machines_page_says_what_it_blocks_and_why(console):
+    console.get_by_role("link", name="laptop-1").click()
+    expect(console.get_by_role("heading", name="laptop-1")).to_be_visible()
+    row = console.get_by_role("row").filter(has_text="no-gambling on whole-fleet")
+    expect(row).to_contain_text("mandatory")
+    expect(row.get_by_text("block")).to_have_count(2)
+    console.get_by_label("Address to try").fill("https://tide-and-dice.example/")
+    console.get_by_role("button", name="Try", exact=True).click()
+    ladder = console.locator(".ladder").first
+    expect(ladder).to_contain_text("no-gambling on whole-fleet blocks it, mandatory")
+    expect(ladder.locator(".step").nth(0)).to_contain_text("wins")
+    expect(ladder.locator(".step").nth(1)).to_contain_text("is mandatory, and an ordinary rule cannot undo it")
+    expect(console.get_by_text("Over https the filter sees no page")).to_be_visible()
+    console.get_by_label("Address to try").fill("ftp://x.example/")
+    console.keyboard.press("Enter")
+    expect(console.get_by_text("not visited over http or https")).to_be_visible()
+
+
+def test_a_machine_that_only_records_shows_its_gaps_first(console):
+    console.go("/fleet/laptop-2")
+    expect(console.get_by_text("gaps: meant and done differ")).to_be_visible()
+    expect(console.get_by_text("only records, so nothing is stopped")).to_be_visible()
+    first = console.get_by_role("row").nth(2)
+    expect(first).to_contain_text("warn")
+    expect(first).to_contain_text("allow")
+
+
+def test_from_a_ruleset_to_a_block_by_keyboard_alone(console, portero):
+    def press(key: str, times: int = 1) -> None:
+        for _ in range(times):
+            console.keyboard.press(key)
+
+    def tab_to(locator, most: int = 90) -> None:
+        for _ in range(most):
+            if locator.evaluate("one => one === document.activeElement"):
+                return
+            press("Tab")
+        raise AssertionError("the keyboard does not get there")
+
+    console.go("/controls/categories/+new")
+    tab_to(console.get_by_label("Key"))
+    console.keyboard.type("quiet-keys")
+    tab_to(console.get_by_label("Find a category"))
+    console.keyboard.type("music")
+    picker = console.get_by_role("group", name="Music")
+    tab_to(picker.get_by_role("radio").first)
+    press("ArrowRight", 3)
+    expect(console.get_by_role("status").filter(has_text="Will be:")).to_contain_text("Blocks Music.")
+    press("Shift+Tab", 8)
+    tab_to(console.get_by_role("button", name="Make ruleset"))
+    press("Enter")
+    expect(console.get_by_text("Nowhere yet, so it does nothing.")).to_be_visible()
+    tab_to(console.get_by_role("button", name="Assign to groups"))
+    press("Enter")
+    dialog = console.get_by_role("dialog")
+    expect(dialog).to_be_visible()
+    tab_to(dialog.get_by_role("checkbox", name="office"))
+    press("Space")
+    tab_to(dialog.get_by_label("Reason"))
+    console.keyboard.type("by keyboard")
+    press("Enter")
+    expect(dialog).to_be_hidden()
+    expect(console.get_by_text("in force", exact=True)).to_be_visible()
+    made = portero.assignments.get("quiet-keys--office")
+    assert (made.state, made.reason, made.sentence) == ("active", "by keyboard", "On office: blocks Music.")
+    tab_to(console.get_by_role("button", name="Pause quiet-keys--office"))
+    press("Enter")
+    expect(console.get_by_role("button", name="Put quiet-keys--office in force")).to_be_visible()
+    assert portero.assignments.get("quiet-keys--office").state == "paused"
+
+
+def test_families_and_categories_are_edited_and_the_sentence_follows(console, portero):
+    portero.rulesets.create(
+        Ruleset.model_validate(
+            {"key": "edited", "kind": "category", "rules": [{"category": "news", "action": "warn", "note": "keep me"}]}
+        )
+    )
+    console.go("/controls/categories/edited")
+    pastime = console.get_by_role("group", name="The whole family Pastime")
+    pastime.get_by_role("radio", name="block").check(force=True)
+    sentence = console.get_by_role("status").filter(has_text=re.compile("Will be|Does"))
+    expect(sentence).to_contain_text("Blocks all of Pastime; warns on News.")
+    console.get_by_role("group", name="Everything that no other rule names").get_by_role("radio", name="log").check(
+        force=True
+    )
+    expect(sentence).to_contain_text("only records everything else")
+    console.get_by_role("button", name="Save").click()
+    expect(sentence).to_contain_text("Does:")
+    rules = portero.rulesets.get("edited").rules
+    assert [(str(rule.selector), rule.action.value) for rule in rules] == [
+        ("category news", "warn"),
+        ("family pastime", "block"),
+        ("everything", "log"),
+    ]
+    assert rules[0].note == "keep me"
+
+
+def test_when_somebody_else_saved_first_both_versions_are_shown_and_nothing_is_lost(console, portero):
+    made = portero.rulesets.create(ruleset("contested", news="warn"))
+    console.go("/controls/categories/contested")
+    console.get_by_label("Find a category").fill("banking")
+    console.get_by_role("group", name="Banking").get_by_role("radio", name="block").check(force=True)
+    portero.rulesets.put(ruleset("contested", news="allow"), version=made.version)
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("alert")).to_contain_text("was changed in revision")
+    expect(console.get_by_role("alert")).to_contain_text("Theirs: Allows News.")
+    expect(console.get_by_role("group", name="Banking").get_by_role("radio", name="block")).to_be_checked()
+    console.get_by_role("button", name="Put mine over it").click()
+    expect(console.get_by_role("alert")).to_have_count(0)
+    assert portero.rulesets.get("contested").sentence == "Blocks Banking; warns on News."
+
+
+def test_unsaved_changes_are_not_lost_by_a_click_elsewhere(console, portero):
+    console.go("/controls/categories/leeway")
+    console.get_by_label("Find a category").fill("banking")
+    console.get_by_role("group", name="Banking").get_by_role("radio", name="warn").check(force=True)
+    console.once("dialog", lambda dialog: dialog.dismiss())
+    console.get_by_role("link", name="Roll-out").click()
+    expect(console.get_by_role("heading", name="Web categories")).to_be_visible()
+    console.once("dialog", lambda dialog: dialog.accept())
+    console.get_by_role("link", name="Roll-out").click()
+    expect(console.get_by_role("heading", name="Roll-out")).to_be_visible()
+
+
+def test_the_roll_out_moves_by_itself(console, portero, service, machines):
+    from console.conftest import sync
+
+    console.go("/roll-out")
+    counted = console.get_by_role("region", name="Roll-out, counted")
+    before = int(re.search(r"(\d+)\s+waiting", counted.inner_text()).group(1))
+    assignment = next(one for one in portero.assignments.list() if one.ruleset == "leeway")
+    portero.assignments.set_state(assignment.key, "paused")
+    expect(console.get_by_role("link", name="laptop-1")).to_be_visible()
+    expect(console.get_by_text("Paused assignment leeway--office").first).to_be_visible()
+    for credential in machines.values():
+        sync(service, credential)
+    expect(console.get_by_text("Every machine holds what it should.")).to_be_visible()
+    assert before >= 0
+    portero.assignments.set_state(assignment.key, "active")
+
+
+def test_a_reference_finds_the_record_and_hostile_names_are_only_text(console):
+    console.go("/activity")
+    expect(console.get_by_text("<img src=x onerror=alert(1)>")).to_be_visible()
+    console.get_by_label("Reference on a notice").fill("ABCD-2345")
+    expect(console.get_by_role("row")).to_have_count(2)
+    expect(console.get_by_role("row").nth(1)).to_contain_text("lucky-reef.example")
+
+
+def test_a_reader_sees_everything_and_is_offered_no_change(page, service, machines, portero):
+    from portero.service.secrets import hash_password
+    from portero.store import access
+    from portero.store.database import Store
+
+    store = Store(service.data / "portero.sqlite3")
+    with store.writing() as connection:
+        access.add_administrator(connection, "auditor", "reader", hash_password("only-reading"))
+    store.close()
+    page.goto(service.url + "/console/controls/categories/leeway")
+    page.get_by_label("Name").fill("auditor")
+    page.get_by_label("Password").fill("only-reading")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Where it is assigned")).to_be_visible()
+    for name in ("New ruleset", "Save", "Assign to groups", "Pause leeway--office"):
+        expect(page.get_by_role("button", name=name)).to_have_count(0)
+    expect(
+        page.get_by_role("group", name="The whole family Pastime").get_by_role("radio", name="block")
+    ).to_be_disabled()
