@@ -17,9 +17,8 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.device import Facts, LayerMode
 from portero.core.nouns.verdict import LayerVerdict
-from portero.core.resolving.bundles import Bundle
 from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import categories_of, explain_filter
+from portero.core.resolving.explaining import HostRulings
 from portero.endpoint.keeping import Folder, Identity, Queue
 from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle
 from portero.formats.category_index import digest_of, read_index
@@ -54,9 +53,8 @@ def _index_of(digest: str, data: bytes) -> CategoryIndex:
 
 
 @lru_cache(maxsize=512)
-def _policy_of(digest: str, packed: bytes) -> Policy:
-    bundle: Bundle = unpack_bundle(packed, digest)
-    return Policy(bundle)
+def _rulings_of(digest: str, packed: bytes, index_digest: str, index: bytes) -> HostRulings:
+    return HostRulings(Policy(unpack_bundle(packed, digest)), _index_of(index_digest, index))
 
 
 def _file(digest: str) -> str:
@@ -79,8 +77,7 @@ class Agent:
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
         self.manifest: Manifest | None = None
-        self.policy: Policy | None = None
-        self.index: CategoryIndex | None = None
+        self.rulings: HostRulings | None = None
         self.problem: str | None = None
         self._http = http
         self._facts_told = False
@@ -123,8 +120,7 @@ class Agent:
         index = self.folder.read("index/" + _file(manifest.index))
         if packed is None or index is None:
             raise BadBundle("the bundle or the category index is missing")
-        self.policy = _policy_of(manifest.bundle, packed)
-        self.index = _index_of(manifest.index, index)
+        self.rulings = _rulings_of(manifest.bundle, packed, manifest.index, index)
         self.manifest = manifest
 
     async def check_in(self, woken: bool = False) -> bool:
@@ -188,15 +184,14 @@ class Agent:
     def rule(self, url: str) -> Ruling:
         """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none."""
         visit = parse_visit(url)
-        if self.policy is None or self.index is None:
+        if self.rulings is None:
             layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
             return Ruling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
-        categories = categories_of(self.policy, self.index, visit.host).categories
-        layer = explain_filter(self.policy, categories)
+        entry, layer = self.rulings.of(visit.host)
         enforced = self.facts.layers.filter in (None, LayerMode.ENFORCING)
         verdict = layer.verdict if enforced else Verdict.ALLOW
         reference = new_reference() if verdict is not Verdict.ALLOW else None
-        return Ruling(visit.url, visit.host, verdict, categories, layer, reference)
+        return Ruling(visit.url, visit.host, verdict, entry.categories, layer, reference)
 
     def record(
         self,

@@ -15,7 +15,7 @@ _EMPTY = Contest((), (), ())
 class Policy:
     """A bundle made ready to decide on: one contest for each category that some rule names."""
 
-    __slots__ = ("bundle", "contests", "winners")
+    __slots__ = ("__weakref__", "bundle", "contests", "winners")
 
     def __init__(self, bundle: Bundle) -> None:
         self.bundle = bundle

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
+from weakref import WeakKeyDictionary
 
 from portero.core import sentences
 from portero.core.matching.categories import CategoryIndex, Entry, look_up
@@ -41,54 +42,80 @@ class Standing(NamedTuple):
     """Whether the applied bundle is the newest."""
 
 
-def reference(policy: Policy, assignment: int, rule: int) -> RuleReference:
-    """A rule of the bundle, named so that people find it."""
-    owner = policy.bundle.assignments[assignment]
-    entry = next(one for one in owner.rules if one.number == rule)
-    selector = f"{entry.selector_kind} {entry.selector_value}".strip()
-    return RuleReference(
-        ruleset=owner.ruleset,
-        rule=rule,
-        assignment=owner.key,
-        target=owner.target,
-        action=Action(entry.action),
-        mandatory=owner.mandatory,
-        selector=selector,
-    )
+class Teller:
+    """Names a policy's rules and tells who lost to whom. What a contest comes to is told once and then remembered."""
+
+    def __init__(self, policy: Policy) -> None:
+        self._bundle = policy.bundle
+        self._references: dict[tuple[int, int], RuleReference] = {}
+        self._losers: dict[str, tuple[LostRule, ...]] = {}
+        self._policy = policy
+
+    def reference(self, assignment: int, rule: int) -> RuleReference:
+        """A rule of the bundle, named so that people find it."""
+        known = self._references.get((assignment, rule))
+        if known is None:
+            owner = self._bundle.assignments[assignment]
+            entry = next(one for one in owner.rules if one.number == rule)
+            known = self._references[assignment, rule] = RuleReference(
+                ruleset=owner.ruleset,
+                rule=rule,
+                assignment=owner.key,
+                target=owner.target,
+                action=Action(entry.action),
+                mandatory=owner.mandatory,
+                selector=f"{entry.selector_kind} {entry.selector_value}".strip(),
+            )
+        return known
+
+    def lost(self, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
+        """The loser, with whom it lost to and why."""
+        lost, won = (self.reference(one.assignment, one.rule) for one in (loser, winner))
+        return LostRule(**lost.model_dump(), rung=rung, to=won, why=sentences.lost_because(lost, won, rung))
+
+    def losers(self, category: str) -> tuple[LostRule, ...]:
+        """Everybody who lost in the contest for a category."""
+        known = self._losers.get(category)
+        if known is None:
+            known = self._losers[category] = tuple(self._all_losers(self._policy.contest(category)))
+        return known
+
+    def _all_losers(self, contest: Contest) -> Iterator[LostRule]:
+        winner = contest.winner
+        if winner is None:
+            return
+        for side in (contest.mandatory, contest.ordinary):
+            for place, loser in enumerate(side):
+                if loser is not winner:
+                    # within its own side a rule loses to that side's winner; the side's winner loses to what stands
+                    to = winner if place == 0 else side[0]
+                    yield self.lost(loser, to, lost_on(loser, to))
 
 
-def _lost(policy: Policy, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
-    lost, won = (reference(policy, one.assignment, one.rule) for one in (loser, winner))
-    return LostRule(**lost.model_dump(), rung=rung, to=won, why=sentences.lost_because(lost, won, rung))
+_tellers: WeakKeyDictionary[Policy, Teller] = WeakKeyDictionary()
 
 
-def _losers(policy: Policy, contest: Contest) -> list[LostRule]:
-    winner = contest.winner
-    lost = []
-    for side in (contest.mandatory, contest.ordinary):
-        for place, loser in enumerate(side):
-            if loser is winner or winner is None:
-                continue
-            # within its own side a rule loses to that side's winner; the side's winner loses to what stands
-            to = winner if place == 0 else side[0]
-            lost.append(_lost(policy, loser, to, lost_on(loser, to)))
-    return lost
+def _teller(policy: Policy) -> Teller:
+    teller = _tellers.get(policy)
+    if teller is None:
+        teller = _tellers[policy] = Teller(policy)
+    return teller
 
 
 def explain_filter(policy: Policy, categories: Sequence[str]) -> LayerVerdict:
     """What the filter layer says about a host of these categories, with every reason."""
-    winner = decide(policy, categories)
+    teller, winner = _teller(policy), decide(policy, categories)
     lost: list[LostRule] = []
     logged: dict[tuple[int, int], RuleReference] = {}
     for category in categories:
         contest = policy.contest(category)
-        lost += _losers(policy, contest)
+        lost += teller.losers(category)
         best = contest.winner
         if best is not None and winner is not None and best != winner:
-            lost.append(_lost(policy, best, winner, Rung.STRICTEST))
+            lost.append(teller.lost(best, winner, Rung.STRICTEST))
         for place in contest.logged:
-            logged[place] = reference(policy, *place)
-    won = reference(policy, winner.assignment, winner.rule) if winner else None
+            logged[place] = teller.reference(*place)
+    won = teller.reference(winner.assignment, winner.rule) if winner else None
     recorded = tuple(logged[place] for place in sorted(logged))
     return LayerVerdict(
         layer=Layer.FILTER,
@@ -98,6 +125,26 @@ def explain_filter(policy: Policy, categories: Sequence[str]) -> LayerVerdict:
         lost=tuple(_without_twins(lost, won)),
         logged=recorded,
     )
+
+
+class HostRulings:
+    """What a policy says about hosts, remembered by host for as long as policy and index stay: people come back."""
+
+    MOST = 20_000
+
+    def __init__(self, policy: Policy, index: CategoryIndex) -> None:
+        self.policy, self.index = policy, index
+        self._known: dict[str, tuple[Entry, LayerVerdict]] = {}
+
+    def of(self, host: str) -> tuple[Entry, LayerVerdict]:
+        """The host's category entry and the filter layer's verdict on it."""
+        known = self._known.get(host)
+        if known is None:
+            if len(self._known) >= self.MOST:
+                self._known.clear()
+            entry = categories_of(self.policy, self.index, host)
+            known = self._known[host] = (entry, explain_filter(self.policy, entry.categories))
+        return known
 
 
 def _without_twins(lost: list[LostRule], winner: RuleReference | None) -> list[LostRule]:

@@ -1,0 +1,1 @@
+"""Speed and memory, each figure beside a floor from the same run, since absolute times drift."""

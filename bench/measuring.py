@@ -1,0 +1,103 @@
+"""How rows are measured and printed."""
+
+from __future__ import annotations
+
+import gc
+import statistics
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Timing:
+    """Seconds a call: median and 99th percentile over rounds of many calls."""
+
+    median: float
+    p99: float
+
+
+def timed(call: Callable[[Any], object], inputs: Sequence[Any], rounds: int) -> Timing:
+    """Time a call on each of the inputs, several rounds over; the collector rests meanwhile."""
+    samples = []
+    clock = time.perf_counter
+    gc.collect()
+    gc.disable()
+    try:
+        for _ in range(rounds):
+            for one in inputs:
+                began = clock()
+                call(one)
+                samples.append(clock() - began)
+    finally:
+        gc.enable()
+    samples.sort()
+    return Timing(statistics.median(samples), samples[int(len(samples) * 0.99)])
+
+
+def timed_whole(call: Callable[[], object], inputs: int, rounds: int) -> Timing:
+    """Time a call that handles many inputs at once; seconds an input."""
+    samples = []
+    for _ in range(rounds):
+        gc.collect()
+        began = time.perf_counter()
+        call()
+        samples.append((time.perf_counter() - began) / inputs)
+    return Timing(statistics.median(samples), max(samples))
+
+
+@dataclass(frozen=True)
+class Row:
+    """One line of the table. `goal` is the highest ratio (to the floor) that is good enough."""
+
+    what: str
+    timing: Timing
+    floor: float | None = None
+    goal: float | None = None
+    steady: float | None = None
+    """The highest p99 ÷ median that is good enough."""
+
+    @property
+    def ratio(self) -> float | None:
+        """Median ÷ floor."""
+        return self.timing.median / self.floor if self.floor else None
+
+    @property
+    def met(self) -> str:
+        """Whether the goals are met; empty for a row without one."""
+        if self.goal is None or self.ratio is None:
+            return ""
+        good = self.ratio <= self.goal and (not self.steady or self.timing.p99 <= self.steady * self.timing.median)
+        return "met" if good else "NOT MET"
+
+
+def span(seconds: float) -> str:
+    """Seconds in the unit that fits."""
+    for size, unit in ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs")):
+        if seconds >= size:
+            return f"{seconds / size:.2f} {unit}"
+    return f"{seconds * 1e9:.0f} ns"
+
+
+def print_rows(rows: Sequence[Row]) -> None:
+    """The table: what, median, p99, floor, ratio, goal, met or not."""
+    lines = [("what", "median", "p99", "floor", "ratio", "goal", "")]
+    for row in rows:
+        goal = f"≤ {row.goal:g}" if row.goal else ""
+        if row.steady:
+            goal += f", p99 ≤ {row.steady:g} × median"
+        lines.append(
+            (
+                row.what,
+                span(row.timing.median),
+                span(row.timing.p99),
+                span(row.floor) if row.floor else "",
+                f"{row.ratio:.2f}" if row.ratio else "",
+                goal,
+                row.met,
+            )
+        )
+    widths = [max(len(line[column]) for line in lines) for column in range(7)]
+    for line in lines:
+        print("  ".join(cell.ljust(width) for cell, width in zip(line, widths, strict=True)).rstrip())

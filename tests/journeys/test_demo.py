@@ -1,0 +1,66 @@
+"""`portero demo` as a newcomer meets it: everything comes up, and starting again finds the data as it was."""
+
+from __future__ import annotations
+
+import socket
+from contextlib import closing
+
+import httpx
+import pytest
+
+from conftest import Process, eventually, run_portero
+from portero.client import Portero
+
+pytestmark = [pytest.mark.process, pytest.mark.timeout(300)]
+
+
+def free_ports() -> int:
+    """The first of four ports in a row that nobody uses."""
+    for first in range(18642, 28642, 10):
+        try:
+            for port in range(first, first + 4):
+                with closing(socket.socket()) as tried:
+                    tried.bind(("127.0.0.1", port))
+            return first
+        except OSError:
+            continue
+    raise AssertionError("no ports")
+
+
+def test_the_demo_comes_up_and_is_found_again(tmp_path):
+    port = free_ports()
+    data = tmp_path / "demo"
+    command = ("portero.cli.main", "demo", "--data", data, "--port", port)
+    demo = Process(*command)
+    demo.wait_for("Sign in", 60)
+    with Portero(f"http://127.0.0.1:{port}") as portero:
+        portero.sign_in("it-desk", "brackwater-demo", label="tests")
+        eventually(lambda: portero.devices.rollout().current == 240, timeout=90, pause=0.5)
+        ids = {one.hostname: one.id for one in portero.devices.list()}
+        groups = {one.key: one.devices for one in portero.groups.list()}
+        assert (groups["bridge"], groups["kiosks"], groups["whole-fleet"], groups["unclaimed"]) == (16, 24, 240, 0)
+        with httpx.Client(proxy=f"http://127.0.0.1:{port + 3}") as browser:
+            assert "Gambling" in browser.get("http://lucky-reef.example/").text
+            assert "nothing stopped you" in browser.get("http://fleet-weather.example/").text
+        assert next(portero.activity(host="lucky-reef"))
+        revision = portero.devices.rollout().revision
+        portero.assignments.set_state("course-focus--training", "active", reason="the course begins")
+        eventually(lambda: portero.devices.rollout().current >= 239, timeout=60, pause=0.5)
+    assert demo.stop() == 0
+
+    demo = Process(*command)
+    demo.wait_for("Sign in", 60)
+    with Portero(f"http://127.0.0.1:{port}") as portero:
+        portero.sign_in("auditor", "brackwater-demo", label="tests")
+        assert portero.devices.rollout().revision == revision + 1
+        assert {one.hostname: one.id for one in portero.devices.list()} == ids
+        assert portero.assignments.get("course-focus--training").state == "active"
+    demo.stop()
+
+
+def test_the_demo_leaves_other_folders_alone(tmp_path):
+    (tmp_path / "thesis.txt").write_text("years of work")
+    for more in ([], ["--fresh"]):
+        told = run_portero("demo", "--data", tmp_path, *more, expect=1).stderr
+        assert "name another" in told
+    assert (tmp_path / "thesis.txt").read_text() == "years of work"

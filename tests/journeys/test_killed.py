@@ -1,0 +1,124 @@
+"""The service killed with SIGKILL in a stream of changes and activity: what was acknowledged is there afterwards."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import threading
+import time
+from contextlib import closing
+
+import httpx
+import pytest
+
+from conftest import Process, Service, assignment, eventually, ruleset, run_endpoint
+from portero.client import AlreadyExists, Portero, PorteroError
+from portero.core.nouns.enrolment import NewEnrolmentCode
+
+pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
+KILLS = 12
+
+
+class Streams:
+    """Two writers that never stop: one changes the estate, one reports activity. They note what was acknowledged."""
+
+    def __init__(self, token: str, credential: str) -> None:
+        self.url = ""
+        self.rulesets: list[str] = []
+        self.attempts: list[int] = []
+        self.stopping = False
+        self._token, self._credential = token, credential
+        self._threads = [threading.Thread(target=run, daemon=True) for run in (self._change, self._report)]
+
+    def start(self) -> None:
+        for thread in self._threads:
+            thread.start()
+
+    def stop(self) -> None:
+        self.stopping = True
+        for thread in self._threads:
+            thread.join(30)
+
+    def _change(self) -> None:
+        number = 0
+        while not self.stopping:
+            key = f"made-{number}"
+            try:
+                with Portero(self.url, token=self._token, timeout=5) as portero:
+                    portero.rulesets.create(ruleset(key, games="block"))
+                self.rulesets.append(key)
+                number += 1
+            except AlreadyExists:
+                number += 1  # it was committed, and the answer was lost in the kill
+            except PorteroError:
+                time.sleep(0.02)
+
+    def _report(self) -> None:
+        seq, headers = 1, {"Authorization": f"Bearer {self._credential}"}
+        while not self.stopping:
+            attempts = [
+                {
+                    "seq": seq + n,
+                    "at": "2026-11-20T10:00:00Z",
+                    "url": "http://x.example/",
+                    "host": "x.example",
+                    "verdict": "block",
+                }
+                for n in range(20)
+            ]
+            try:
+                url = self.url + "/device/v1/activity"
+                answer = httpx.post(url, json={"batch": seq, "attempts": attempts}, headers=headers, timeout=5)
+                answer.raise_for_status()
+            except httpx.HTTPError:
+                time.sleep(0.02)
+                continue
+            self.attempts += [seq + n for n in range(20)]
+            seq += 20
+
+
+def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tmp_path):
+    service = Service(tmp_path / "data")
+    port, password = service.port, service.password
+    with service.client() as portero:
+        token = portero._http.headers["Authorization"].removeprefix("Bearer ")
+        code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=2)).code
+        portero.rulesets.create(ruleset("rule", gambling="block"))
+        made = portero.assignments.create(assignment("rule", "whole-fleet"))
+    facts = {"hostname": "reporter"}
+    joined = httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).json()
+    folder = tmp_path / "machine"
+    run_endpoint("join", "--service", service.url, "--code", code, "--data", folder, "--hostname", "lives-on")
+    machine = Process("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--every", 5)
+    machine.wait_for("listens")
+
+    streams = Streams(token, joined["credential"])
+    streams.url = service.url
+    streams.start()
+    chance = random.Random(7)
+    for _ in range(KILLS):
+        time.sleep(chance.uniform(0.05, 0.6))
+        service.kill()
+        service = Service(tmp_path / "data", port)
+    time.sleep(0.5)
+    streams.stop()
+    assert len(streams.rulesets) > KILLS, "the streams must really have run"
+    assert len(streams.attempts) > 20 * KILLS
+
+    with Portero(service.url, token=token) as portero:
+        assert not set(streams.rulesets) - {one.key for one in portero.rulesets.list()}
+        kept = [one.seq for one in portero.activity(device="reporter")]
+        assert not set(streams.attempts) - set(kept)
+        assert len(kept) == len(set(kept)), "nothing counts twice"
+        numbers = [one.number for one in portero.revisions.list()]
+        assert numbers == list(range(len(numbers), 0, -1)), "each revision with its changes, none missing"
+        assert all(one.changes for one in portero.revisions.list())
+        portero.sign_in("keeper", password, label="after")
+        # the machine is woken by the service that came back, with nothing restarted on it
+        portero.assignments.set_state(made.key, "paused")
+        eventually(lambda: portero.devices.get("lives-on").rollout.state == "current", timeout=90)
+    machine.stop()
+    service.stop()
+    with closing(sqlite3.connect(tmp_path / "data" / "portero.sqlite3")) as store:
+        assert store.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+        assert not store.execute("PRAGMA foreign_key_check").fetchall()

@@ -1,0 +1,49 @@
+"""The project itself: generated pages are up to date, layers are kept, nothing names a real host."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "docs" / "reference"))
+
+
+def test_the_generated_reference_is_up_to_date(monkeypatch):
+    import make
+
+    monkeypatch.setenv("COLUMNS", "100")
+    written = (ROOT / "docs/reference/openapi.json").read_text()
+    assert make.openapi() == written, "run make reference"
+    page = make.command_line().replace(str(Path.home()), "~")
+    assert page == (ROOT / "docs/reference/command-line.md").read_text(), "run make reference"
+
+
+def test_imports_go_one_way():
+    done = subprocess.run(
+        [str(Path(sys.executable).parent / "lint-imports"), "--no-logo"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "PYTHONPATH": str(ROOT / "src")},
+        check=False,
+    )
+    assert done.returncode == 0, done.stdout
+
+
+def test_the_shipped_index_is_what_its_script_makes_up():
+    from portero.demo.making_hosts import made_up_hosts
+    from portero.formats.category_index import SHIPPED_INDEX
+
+    lines = SHIPPED_INDEX.read_text().splitlines()[1:]
+    assert lines == [f"{host},{categories}" for host, categories in made_up_hosts().items()]
+    assert all(re.search(r"\.(example|test)$", host) for host in made_up_hosts())
+
+
+def test_the_examples_in_the_vocabulary_are_kept():
+    text = (ROOT / "docs/vocabulary.md").read_text()
+    for word in ("device", "group", "precedence", "ruleset", "assignment", "mandatory", "bundle", "check-in", "caveat"):
+        assert f"**{word}" in text or f"{word}**" in text, word
