@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 
 import ada_url
 
 from bench.estates import make_estate, make_index, make_traffic, skewed
-from bench.measuring import Row, print_rows, timed, timed_whole
+from bench.measuring import Row, each, in_turns, print_rows, whole
 from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.visits import parse_visit
 from portero.core.nouns.estate import Estate
@@ -25,22 +26,24 @@ def a_class(estate: Estate) -> tuple[str, ...]:
     return (*estate.group_order[: len(estate.groups) : max(1, len(estate.groups) // 12)], "whole-fleet")
 
 
-def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int, named: str = "") -> list[Row]:
+def decider(index: MemoryIndex, estate: Estate) -> Callable[[str], object]:
+    """A bare decision on a URL, with no memo."""
+    policy = Policy(compile_bundle(estate, a_class(estate)))
+    return lambda url: decide(policy, categories_of(policy, index, parse_visit(url).host).categories)
+
+
+def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int) -> list[Row]:
     """One decision, one explanation, a batch, each beside its floor."""
     policy = Policy(compile_bundle(estate, a_class(estate)))
     urls = make_traffic(index, visits)
     hosts = [parse_visit(url).host for url in urls]
-    parse = timed(lambda url: ada_url.parse_url(url, attributes=_PARTS), urls, rounds)
-    looked_up = timed(index.get, hosts, rounds)
-    floor = parse.median + looked_up.median
-
-    def one(url: str) -> object:
-        return decide(policy, categories_of(policy, index, parse_visit(url).host).categories)
 
     def explained(url: str) -> object:
         return explain_filter(policy, categories_of(policy, index, parse_visit(url).host).categories)
 
-    decided = timed(one, urls, rounds)
+    def parse(url: str) -> object:
+        return ada_url.parse_url(url, attributes=_PARTS)
+
     many = skewed(urls, visits * 10)
 
     def parse_all() -> None:
@@ -52,24 +55,24 @@ def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int, 
         for url in many:
             rulings.of(parse_visit(url).host)
 
-    parsed = timed_whole(parse_all, len(many), rounds)
+    parsed, looked_up, decided, told = in_turns(
+        rounds, each(parse, urls), each(index.get, hosts), each(decider(index, estate), urls), each(explained, urls)
+    )
+    parsed_all, batched = in_turns(rounds, whole(parse_all, len(many)), whole(batch, len(many)))
     return [
-        Row(f"floor: parse a URL{named}", parse),
-        Row(f"floor: look a host up{named}", looked_up),
-        Row(f"one visit decision{named}", decided, floor, goal=2, steady=3),
-        Row(f"the same with its explanation{named}", timed(explained, urls, rounds), decided.median, goal=6),
-        Row(
-            f"batch, skewed traffic, memo by host{named}",
-            timed_whole(batch, len(many), rounds),
-            parsed.median,
-            goal=1.2,
-        ),
+        Row("floor: parse a URL", parsed),
+        Row("floor: look a host up", looked_up),
+        Row("one visit decision", decided, parsed.median + looked_up.median, goal=2, steady=3),
+        Row("the same with its explanation", told, decided.median, goal=6),
+        Row("batch, skewed traffic, memo by host", batched, parsed_all.median, goal=1.2),
     ]
 
 
-def growth_row(small: list[Row], large: list[Row]) -> Row:
-    """A decision on the larger estate and index, beside the one on the smaller."""
-    return Row("decision when everything is four times as big", large[2].timing, small[2].timing.median, goal=1.5)
+def growth_row(small: tuple[MemoryIndex, Estate], large: tuple[MemoryIndex, Estate], visits: int) -> Row:
+    """A decision on the larger estate and index, beside one on the smaller."""
+    measurements = [each(decider(*side), make_traffic(side[0], visits)) for side in (small, large)]
+    before, after = in_turns(3, *measurements)
+    return Row("decision when everything is four times as big", after, before.median, goal=1.5)
 
 
 def compile_rows(estate: Estate, classes: int, rounds: int) -> list[Row]:
@@ -78,13 +81,13 @@ def compile_rows(estate: Estate, classes: int, rounds: int) -> list[Row]:
     sets = [(*keys[n % len(keys) :: 23][:10], "whole-fleet") for n in range(classes)]
     key = key_to_text(new_signing_key())
 
-    def whole(groups: tuple[str, ...]) -> None:
+    def publish(groups: tuple[str, ...]) -> None:
         packed = pack_bundle(compile_bundle(estate, groups))
         sign_manifest(Manifest(1, packed.digest, packed.size, 1, "2026-01-01T00:00:00Z", "sha256:0"), key)
 
-    bundles = {groups: compile_bundle(estate, groups) for groups in sets}
-    packing = timed(lambda groups: pack_bundle(bundles[groups]), sets, rounds)
-    return [Row("compile, pack and sign a class", timed(whole, sets, rounds), packing.median)]
+    bundles = [compile_bundle(estate, groups) for groups in sets]
+    packing, publishing = in_turns(rounds, each(pack_bundle, bundles), each(publish, sets))
+    return [Row("compile, pack and sign a class (floor: pack)", publishing, packing.median)]
 
 
 def main() -> int:
@@ -94,9 +97,9 @@ def main() -> int:
     options = parser.parse_args()
     hosts, visits, rounds = (200_000, 2_000, 3) if options.quick else (1_000_000, 10_000, 5)
     estate = make_estate(groups=200, assignments=1_000)
-    small = decision_rows(make_index(hosts // 4), make_estate(50, 250), visits, rounds)
-    rows = decision_rows(make_index(hosts), estate, visits, rounds)
-    rows.append(growth_row(small, rows))
+    index = make_index(hosts)
+    rows = decision_rows(index, estate, visits, rounds)
+    rows.append(growth_row((make_index(hosts // 4), make_estate(50, 250)), (index, estate), visits))
     rows += compile_rows(estate, 50 if options.quick else 300, rounds)
     print(f"{hosts:,} hosts, 1,000 assignments, 200 groups; one core. Ratios are to the floor of the same run.\n")
     print_rows(rows)

@@ -18,33 +18,47 @@ class Timing:
     p99: float
 
 
-def timed(call: Callable[[Any], object], inputs: Sequence[Any], rounds: int) -> Timing:
-    """Time a call on each of the inputs, several rounds over; the collector rests meanwhile."""
-    samples = []
-    clock = time.perf_counter
+Measurement = Callable[[], list[float]]
+"""Does something once over; gives the seconds of each call."""
+
+
+def each(call: Callable[[Any], object], inputs: Sequence[Any]) -> Measurement:
+    """Measures a call on each of the inputs."""
+
+    def once() -> list[float]:
+        samples, clock = [], time.perf_counter
+        for one in inputs:
+            began = clock()
+            call(one)
+            samples.append(clock() - began)
+        return samples
+
+    return once
+
+
+def whole(call: Callable[[], object], inputs: int) -> Measurement:
+    """Measures a call that handles many inputs at once, as seconds an input."""
+
+    def once() -> list[float]:
+        began = time.perf_counter()
+        call()
+        return [(time.perf_counter() - began) / inputs]
+
+    return once
+
+
+def in_turns(rounds: int, *measurements: Measurement) -> list[Timing]:
+    """Time several things round by round, in turns: a machine's speed drifts, and so hits all of them alike."""
+    samples: list[list[float]] = [[] for _ in measurements]
     gc.collect()
     gc.disable()
     try:
         for _ in range(rounds):
-            for one in inputs:
-                began = clock()
-                call(one)
-                samples.append(clock() - began)
+            for kept, measure in zip(samples, measurements, strict=True):
+                kept += measure()
     finally:
         gc.enable()
-    samples.sort()
-    return Timing(statistics.median(samples), samples[int(len(samples) * 0.99)])
-
-
-def timed_whole(call: Callable[[], object], inputs: int, rounds: int) -> Timing:
-    """Time a call that handles many inputs at once; seconds an input."""
-    samples = []
-    for _ in range(rounds):
-        gc.collect()
-        began = time.perf_counter()
-        call()
-        samples.append((time.perf_counter() - began) / inputs)
-    return Timing(statistics.median(samples), max(samples))
+    return [Timing(statistics.median(kept), sorted(kept)[int(len(kept) * 0.99)]) for kept in samples]
 
 
 @dataclass(frozen=True)
