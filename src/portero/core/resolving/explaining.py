@@ -42,13 +42,18 @@ class Standing(NamedTuple):
     """Whether the applied bundle is the newest."""
 
 
+MOST_LAYERS = 5_000
+"""How many combinations of categories a policy's explanations are remembered for."""
+
+
 class Teller:
-    """Names a policy's rules and tells who lost to whom. What a contest comes to is told once and then remembered."""
+    """Names a policy's rules and tells who lost to whom. What it told it remembers: a policy never changes."""
 
     def __init__(self, policy: Policy) -> None:
         self._bundle = policy.bundle
         self._references: dict[tuple[int, int], RuleReference] = {}
         self._losers: dict[str, tuple[LostRule, ...]] = {}
+        self.layers: dict[tuple[str, ...], LayerVerdict] = {}
         self._policy = policy
 
     def reference(self, assignment: int, rule: int) -> RuleReference:
@@ -104,12 +109,22 @@ def _teller(policy: Policy) -> Teller:
 
 def explain_filter(policy: Policy, categories: Sequence[str]) -> LayerVerdict:
     """What the filter layer says about a host of these categories, with every reason."""
-    teller, winner = _teller(policy), decide(policy, categories)
+    teller, key = _teller(policy), tuple(categories)
+    known = teller.layers.get(key)
+    if known is None:
+        if len(teller.layers) >= MOST_LAYERS:
+            teller.layers.clear()
+        known = teller.layers[key] = _explain_filter(teller, policy, key)
+    return known
+
+
+def _explain_filter(teller: Teller, policy: Policy, categories: tuple[str, ...]) -> LayerVerdict:
+    winner = decide(policy, categories)
     lost: list[LostRule] = []
     logged: dict[tuple[int, int], RuleReference] = {}
     for category in categories:
-        contest = policy.contest(category)
         lost += teller.losers(category)
+        contest = policy.contest(category)
         best = contest.winner
         if best is not None and winner is not None and best != winner:
             lost.append(teller.lost(best, winner, Rung.STRICTEST))
