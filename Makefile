@@ -11,8 +11,10 @@ ARGS ?=
 
 # Debian packages that only the tests need: a real browser, and fonts for it to draw with
 TEST_PACKAGES := chromium fonts-dejavu-core
+# and those that only pictures of a terminal need: a screen, a terminal window, a camera
+SCREENSHOT_PACKAGES := xvfb xterm scrot
 
-.PHONY: help setup demo test test-fast check bench screenshots reference clean tools test-packages
+.PHONY: help setup demo test test-fast check bench screenshots reference clean tools test-packages screenshot-packages
 
 help: ## this list
 	@echo "Portero. The first run of any of these installs what it needs into this folder."
@@ -45,11 +47,12 @@ $(CONSOLE): console/node_modules/.installed docs/reference/openapi.json $(shell 
 demo: setup ## start Brackwater Ferries: service, 240 machines, a real filter, a made-up web
 	$(BIN)/portero demo --port $(PORT) $(ARGS)
 
-test-packages:
+screenshot-packages: TEST_PACKAGES += $(SCREENSHOT_PACKAGES)
+test-packages screenshot-packages:
 	@missing=$$(for one in $(TEST_PACKAGES); do dpkg -s $$one >/dev/null 2>&1 || echo $$one; done); \
 	if [ -n "$$missing" ]; then \
 	  sudo=$$([ "$$(id -u)" = 0 ] || echo sudo); \
-	  echo "Installing for the tests:" $$missing; \
+	  echo "Installing:" $$missing; \
 	  $$sudo apt-get update -qq && $$sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null \
 	    || { echo "These Debian packages are needed and could not be installed: $$missing"; exit 1; }; \
 	fi
@@ -70,7 +73,7 @@ test-fast: setup ## the core and the formats, in seconds
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one
 	$(BIN)/python -m bench $(if $(QUICK),--quick)
 
-screenshots: setup test-packages ## draw docs/screenshots anew from the demo estate
+screenshots: setup screenshot-packages ## draw docs/screenshots anew from the demo estate
 	$(BIN)/python docs/screenshots/make.py
 
 reference: setup ## write the generated reference: OpenAPI description, command line

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import re
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any, TypeVar
 
 import pytest
 
@@ -20,6 +23,8 @@ from portero.core.nouns.group import Group
 from portero.core.nouns.ruleset import Ruleset
 
 sys.path.insert(0, str(Path(__file__).parent))
+
+Result = TypeVar("Result")
 
 
 class Process:
@@ -161,6 +166,12 @@ def eventually(check: Callable[[], object], timeout: float = 15, pause: float = 
         assert time.monotonic() < deadline, "it never came about"
         time.sleep(pause)
     return answer
+
+
+def run_async(work: Coroutine[Any, Any, Result]) -> Result:
+    """What the coroutine comes to. It runs in a thread of its own: the browser's loop may hold this one."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()
 
 
 def group(key: str, **members: list[dict[str, object]]) -> Group:

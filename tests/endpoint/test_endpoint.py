@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import socket
 import stat
@@ -12,9 +11,9 @@ from threading import Thread
 import httpx
 import pytest
 
-from conftest import Process, assignment, eventually, group, ruleset, run_endpoint, under
+from conftest import Process, assignment, eventually, group, ruleset, run_async, run_endpoint, under
 from portero.demo.web import start_web
-from portero.endpoint.agent import Agent, Unreachable
+from portero.endpoint.agent import Agent, NotTaken, Unreachable
 from portero.endpoint.filter import Filter
 from portero.endpoint.keeping import Folder
 from portero.endpoint.running import new_http
@@ -50,6 +49,10 @@ def proxy(policy, join, web, request):
 
 def rule(folder, url="http://lucky-reef.example/"):
     return json.loads(run_endpoint("visit", url, "--data", folder, "--json").stdout)
+
+
+def status(folder):
+    return json.loads(run_endpoint("status", "--data", folder, "--json").stdout)
 
 
 def test_plain_http_to_a_blocked_host_gets_the_notice_and_the_reference_finds_the_record(proxy, portero):
@@ -125,9 +128,9 @@ def test_a_change_takes_hold_within_seconds_and_the_service_being_away_changes_n
     identity = json.loads((folder / "device.json").read_text())
     running.kill()
     (folder / "device.json").write_text(json.dumps({**identity, "service": "http://127.0.0.1:9"}))
+    before = status(folder)["activity waiting"]
     assert rule(folder)["verdict"] == "block", "offline, after a kill, the last good bundle holds"
-    status = run_endpoint("status", "--data", folder).stdout
-    assert "activity waiting  1" in status
+    assert status(folder)["activity waiting"] == before + 1
 
 
 def test_what_it_keeps_is_its_owners_only(policy, join):
@@ -150,7 +153,7 @@ def test_a_tampered_folder_is_noticed(policy, join, tampering):
         manifest.write_text("eyJhbGciOiJub25lIn0." + manifest.read_text().split(".")[1] + ".")
     else:
         bundle.unlink()
-    told = json.loads(run_endpoint("status", "--data", folder, "--json").stdout)
+    told = status(folder)
     assert "cannot be trusted" in told["problem"]
     assert told["revision"] is None
 
@@ -188,7 +191,7 @@ def impostor():
     Impostor.answers = {}
 
 
-@pytest.mark.parametrize("offer", ["unsigned", "altered bundle", "older", "nonsense", "error"])
+@pytest.mark.parametrize("offer", ["unsigned", "altered bundle", "older", "nonsense", "error", "withdrawn"])
 def test_whatever_the_service_sends_the_last_good_bundle_stays(policy, join, impostor, offer, service, portero):
     folder = join(f"lied-to-{offer.replace(' ', '-')}")
     good = (folder / "manifest.jws").read_text()
@@ -196,7 +199,7 @@ def test_whatever_the_service_sends_the_last_good_bundle_stays(policy, join, imp
     if offer == "older":
         portero.rulesets.create(ruleset("newer", news="warn"))
         made = portero.assignments.create(assignment("newer", "office"))
-        asyncio.run(_check_in(folder))
+        run_async(_check_in(folder))
         portero.assignments.remove(made.key)
         portero.rulesets.remove("newer")
     held = (folder / "manifest.jws").read_text()
@@ -207,22 +210,24 @@ def test_whatever_the_service_sends_the_last_good_bundle_stays(policy, join, imp
         "older": good,
         "nonsense": "x.y.z",
         "error": good,
+        "withdrawn": held,
     }[offer]
-    if offer == "altered bundle":
-        asyncio.run(_check_in(folder))
+    if offer in ("altered bundle", "withdrawn"):
+        run_async(_check_in(folder))
         next((folder / "bundles").iterdir()).unlink()
         manifest = held
     Impostor.answers = {
         "check-in": (500 if offer == "error" else 200, json.dumps({"manifest": manifest}).encode()),
-        "bundle": (200, b"(\xb5/\xfd not a bundle"),
+        # withdrawn: another bundle took its place between the check-in and the fetching
+        "bundle": (404, b"{}") if offer == "withdrawn" else (200, b"(\xb5/\xfd not a bundle"),
     }
     lied = Folder(folder)
     identity.service = impostor
     lied.keep_identity(identity)
-    problem = asyncio.run(_check_in(folder))
+    problem = run_async(_check_in(folder))
     assert problem
     assert (folder / "manifest.jws").read_text() == held
-    if offer != "altered bundle":
+    if offer not in ("altered bundle", "withdrawn"):
         assert rule(folder)["verdict"] == "block"
 
 
@@ -231,7 +236,7 @@ async def _check_in(folder) -> str | None:
         agent = Agent(Folder(folder), http)
         try:
             await agent.check_in()
-        except Unreachable as problem:
+        except (Unreachable, NotTaken) as problem:
             return str(problem)
         return agent.problem
 
@@ -256,7 +261,7 @@ def test_activity_waits_while_the_service_is_away_and_is_never_sent_twice_as_new
             await agent.report()
             assert agent.queue.next_batch() is None
 
-    asyncio.run(hand_over())
+    run_async(hand_over())
     assert len(list(portero.activity(device="away"))) == 3
 
 
@@ -277,4 +282,4 @@ def test_a_filter_rules_without_a_bundle_by_letting_pass(policy, join):
         async with new_http() as http:
             return Filter(Agent(Folder(folder), http)).judge("http://lucky-reef.example/", None)
 
-    assert asyncio.run(judge()).verdict == "allow"
+    assert run_async(judge()).verdict == "allow"

@@ -10,6 +10,7 @@ import pytest
 
 from conftest import Process, eventually, run_portero
 from portero.client import Portero
+from portero.demo.running import load
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(300)]
 
@@ -56,6 +57,15 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         assert {one.hostname: one.id for one in portero.devices.list()} == ids
         assert portero.assignments.get("course-focus--training").state == "active"
     demo.stop()
+
+
+def test_a_demo_whose_making_was_cut_off_is_made_anew(tmp_path):
+    folder = tmp_path / "demo"
+    folder.mkdir()
+    (folder / "demo.json").write_text("{}")
+    (folder / "portero.sqlite3").write_bytes(b"half a store")
+    code = load(folder)
+    assert load(folder) == code
 
 
 def test_the_demo_leaves_other_folders_alone(tmp_path):

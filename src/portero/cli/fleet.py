@@ -79,12 +79,7 @@ def device_show(context: Context) -> int:
         return DONE
     facts, rollout = device.facts, device.rollout
     system = f"{facts.os.family} {facts.os.version or ''}".strip() if facts.os else "–"
-    browsers = sentences.joined(
-        [
-            f"{one.name} {one.version or ''}".strip() + ("" if one.managed else " (not managed)")
-            for one in facts.browsers
-        ]
-    )
+    browsers = sentences.joined([_browser(one) for one in facts.browsers])
     every = output.span(device.usual_interval) if device.usual_interval else None
     heard = output.ago(device.last_heard) + (f", usually every {every}" if every else "")
     state = f"{rollout.state} since {output.ago(rollout.since)}; holds revision {rollout.revision or '–'}"

@@ -29,6 +29,8 @@ from portero.store import access, devices
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
 READER = "auditor"
 CODE_DAYS = 365
+MARK = "demo.json"
+"""The file that marks a folder as a demo's; it holds the enrolment code once the demo is complete."""
 
 
 class DemoProblem(RuntimeError):
@@ -52,7 +54,7 @@ class Demo:
         """Set up where needed, start everything, say where to look, and stay until told to stop."""
         signal.signal(signal.SIGTERM, _interrupt)
         if fresh and self.data.exists():
-            if not (self.data / "demo.json").exists() and any(self.data.iterdir()):
+            if not (self.data / MARK).exists() and any(self.data.iterdir()):
                 raise DemoProblem(f"{self.data} does not look like a demo's folder; name another with --data")
             shutil.rmtree(self.data)
         code = load(self.data)
@@ -145,11 +147,16 @@ def _command(module: str, *arguments: object) -> list[str]:
 
 def load(folder: Path) -> str:
     """Make the demo's store where there is none; returns the enrolment code of its machines."""
-    kept = folder / "demo.json"
+    kept = folder / MARK
     if kept.exists():
-        return str(json.loads(kept.read_text())["code"])
-    if folder.exists() and any(folder.iterdir()):
+        code = json.loads(kept.read_text()).get("code")
+        if code:
+            return str(code)
+        shutil.rmtree(folder)  # its making was cut off
+    elif folder.exists() and any(folder.iterdir()):
         raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    _write_mark(kept, {})
     desk = Desk(folder)
     try:
         _load_people(desk)
@@ -161,10 +168,14 @@ def load(folder: Path) -> str:
             devices.add_enrolment_code(connection, secrets.hash_secret(code), {}, 1000, expires, ADMINISTRATOR, now)
     finally:
         desk.close()
-    descriptor = os.open(kept, os.O_WRONLY | os.O_CREAT, 0o600)
-    with os.fdopen(descriptor, "w") as file:
-        json.dump({"code": code}, file)
+    _write_mark(kept, {"code": code})
     return code
+
+
+def _write_mark(path: Path, content: dict[str, str]) -> None:
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w") as file:
+        json.dump(content, file)
 
 
 def _load_people(desk: Desk) -> None:

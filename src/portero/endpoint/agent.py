@@ -27,7 +27,11 @@ _CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
 
 
 class Refused(RuntimeError):
-    """The service refuses this device; the message is the service's own."""
+    """The service refuses this device or its code; the message is the service's own."""
+
+
+class NotTaken(RuntimeError):
+    """The service does not take this one message; asking again later may go well."""
 
 
 class Unreachable(RuntimeError):
@@ -90,7 +94,7 @@ class Agent:
 
     @staticmethod
     async def join(folder: Folder, http: httpx.AsyncClient, service: str, code: str, facts: Facts) -> Identity:
-        """Join the service with an enrolment code; the identity is kept in the folder. Refused, Unreachable."""
+        """Join with an enrolment code; the identity is kept in the folder. Refused, NotTaken, Unreachable."""
         told = facts.model_dump(mode="json", exclude_none=True)
         answer = await _ask(http, "POST", f"{service}/device/v1/join", json={"code": code, "facts": told})
         body = answer.json()
@@ -251,8 +255,8 @@ async def _ask(http: httpx.AsyncClient, method: str, url: str, **options: Any) -
         raise Unreachable(f"the service answered {answer.status_code}")
     if answer.status_code >= 400:
         try:
-            detail = answer.json()["detail"]
+            detail = str(answer.json()["detail"])
         except (json.JSONDecodeError, KeyError, TypeError):
             detail = f"the service answered {answer.status_code}"
-        raise Refused(detail)
+        raise (Refused if answer.status_code in (401, 403) else NotTaken)(detail)
     return answer

@@ -15,7 +15,7 @@ import httpx
 import msgspec
 
 from portero.core.nouns.device import Facts
-from portero.endpoint.agent import Agent, Refused, Unreachable
+from portero.endpoint.agent import Agent, NotTaken, Refused, Unreachable
 from portero.endpoint.keeping import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
@@ -130,7 +130,7 @@ async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Call
         agents = await asyncio.gather(*(begin(device) for device in devices), return_exceptions=True)
         failed = [one for one in agents if isinstance(one, BaseException)]
         for problem in failed:
-            if not isinstance(problem, Refused | Unreachable):
+            if not isinstance(problem, Refused | NotTaken | Unreachable):
                 raise problem
         alive = [(d, a) for d, a in zip(devices, agents, strict=True) if isinstance(a, Agent)]
         say(f"{len(alive)} of {len(devices)} machines are up" + (f"; {failed[0]}" if failed else ""))

@@ -21,7 +21,7 @@ from pydantic import ValidationError
 from portero import __version__
 from portero.core.matching.visits import BadUrl
 from portero.core.nouns.device import Facts
-from portero.endpoint.agent import Agent, Refused, Ruling, Unreachable
+from portero.endpoint.agent import Agent, NotTaken, Refused, Ruling, Unreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
 from portero.endpoint.keeping import Folder, NotJoined
@@ -103,7 +103,7 @@ async def _visit(options: argparse.Namespace) -> int:
         agent = Agent(Folder(options.data), http)
         ruling = agent.rule(options.url)
         agent.record(ruling, user=options.user)
-        with contextlib.suppress(Unreachable, Refused):
+        with contextlib.suppress(Unreachable, NotTaken, Refused):
             await agent.report()
     if options.json:
         print(json.dumps(_ruling_json(ruling), indent=2))
@@ -237,7 +237,7 @@ def run(arguments: list[str] | None = None) -> int:
     except Unreachable as problem:
         _say(f"{problem}. Is the service running?")
         return _UNREACHABLE
-    except (Refused, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
+    except (Refused, NotTaken, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
         text = str(problem)
         _say(text[0].upper() + text[1:] + ("" if text.endswith(".") else "."))
         return _FAILED

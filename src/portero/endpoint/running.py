@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 import httpx
 
-from portero.endpoint.agent import Agent, Refused, Unreachable
+from portero.endpoint.agent import Agent, NotTaken, Refused, Unreachable
 
 CHECK_IN_SECONDS = 60.0
 REPORT_SECONDS = 2.0
@@ -49,7 +49,7 @@ async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None]
         except Refused as problem:
             say(f"the service refuses this machine: {problem} The last good bundle stays in force.")
             return
-        except Unreachable as problem:
+        except (Unreachable, NotTaken) as problem:
             say(f"{problem}; the last good bundle stays in force")
             await asyncio.sleep(backoff * random.uniform(0.8, 1.2))
             backoff, woken = min(backoff * 2, MOST_BACKOFF), False
@@ -78,7 +78,7 @@ async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:
         try:
             await agent.report()
             wait = every
-        except Unreachable:
+        except (Unreachable, NotTaken):
             wait = min(wait * 2, MOST_BACKOFF)
         except Refused:
             return

@@ -50,12 +50,15 @@ def hash_secret(secret: str) -> str:
 def signing_key(folder: Path) -> str:
     """The service's signing key as PEM, made at the first start and readable by its owner only."""
     path = folder / "signing-key.pem"
-    try:
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    except FileExistsError:
-        return path.read_text()
-    with os.fdopen(descriptor, "w") as file:
-        file.write(key_to_text(new_signing_key()))
+    if not path.exists():
+        fresh = path.with_suffix(".new")
+        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            file.write(key_to_text(new_signing_key()))
+            file.flush()
+            os.fsync(file.fileno())
+        # whole or not at all: a kill in between must not leave a service with half a key
+        fresh.replace(path)
     return path.read_text()
 
 

@@ -124,9 +124,7 @@ def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | No
         if facts is not None:
             devices.note_facts(connection, known.id, facts, desk.class_for(connection, facts, known.labels))
         if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
-            if classes.get_bundle(connection, message.have) is None:
-                raise Problem("invalid", "No such bundle was ever made here.", errors=[field_error(["have"], "?")])
-            devices.note_applied(connection, known.id, message.have, message.revision or 0, now)
+            devices.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
         if message.problem:
             devices.note_failed(connection, known.id, message.problem[:500], now)
         wanted = devices.wanted_of(connection, known.id)

@@ -103,10 +103,9 @@ def get_bundle(connection: sqlite3.Connection, digest: str) -> bytes | None:
 
 
 def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
-    """Whether this is the device's own bundle, the one it should have or the one it holds."""
+    """Whether this is the device's own bundle: the one that it should have."""
     row = connection.execute(
-        "SELECT 1 FROM device JOIN class ON class.id = device.class"
-        " WHERE device.id = ? AND ? IN (class.digest, device.applied_bundle)",
+        "SELECT 1 FROM device JOIN class ON class.id = device.class WHERE device.id = ? AND class.digest = ?",
         (device, digest),
     ).fetchone()
     return row is not None
