@@ -8,6 +8,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+from conftest import run_portero
+
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "docs" / "reference"))
 
@@ -47,3 +49,12 @@ def test_the_examples_in_the_vocabulary_are_kept():
     text = (ROOT / "docs/vocabulary.md").read_text()
     for word in ("device", "group", "precedence", "ruleset", "assignment", "mandatory", "bundle", "check-in", "caveat"):
         assert f"**{word}" in text or f"{word}**" in text, word
+
+
+def test_the_how_to_says_what_really_comes_back(tmp_path, monkeypatch):
+    page = (ROOT / "docs/how-to/check-a-policy-in-a-pipeline.md").read_text()
+    for name, content in re.findall(r"`(\w+\.yaml)`:\n\n```yaml\n(.*?)```", page, re.DOTALL):
+        (tmp_path / name).write_text(content)
+    command, answer = re.search(r"```console\n\$ portero (.*?)\n(.*?)```", page, re.DOTALL).groups()
+    monkeypatch.chdir(tmp_path)
+    assert run_portero(*command.split()).stdout == answer

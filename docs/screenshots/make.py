@@ -16,7 +16,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from portero.client import Portero
 from portero.demo.people_and_machines import HANDS_ON
@@ -94,7 +94,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
 def settled(page: Page) -> Page:
     """The page once nothing on it waits for data any more."""
     page.get_by_role("heading", level=1).wait_for()
-    page.wait_for_function("document.querySelectorAll('[aria-busy=true], .placeholder').length === 0")
+    expect(page.locator("[aria-busy=true], .placeholder")).to_have_count(0)
     page.evaluate("document.fonts.ready")
     return page
 

@@ -133,7 +133,7 @@ function clear() {
             </p>
           </template>
         </template>
-        <BTableSimple hover caption-top>
+        <BTableSimple hover caption-top class="b-table-no-sort-icon">
           <caption class="visually-hidden">
             Machines
           </caption>

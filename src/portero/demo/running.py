@@ -29,6 +29,7 @@ from portero.store import access, devices
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
 READER = "auditor"
 CODE_DAYS = 365
+HISTORY_DAYS = 26
 MARK = "demo.json"
 """The file that marks a folder as a demo's; it holds the enrolment code once the demo is complete."""
 
@@ -157,10 +158,12 @@ def load(folder: Path) -> str:
         raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     _write_mark(kept, {})
-    desk = Desk(folder)
+    history = _Clock(time.time() - HISTORY_DAYS * 86_400)
+    desk = Desk(folder, history)
     try:
         _load_people(desk)
-        _load_estate(desk)
+        _load_estate(desk, history)
+        history.at = time.time()
         code = secrets.new_code()
         with desk.store.writing() as connection:
             now = desk.now()
@@ -185,8 +188,18 @@ def _load_people(desk: Desk) -> None:
         access.add_administrator(connection, READER, "reader", password)
 
 
-def _load_estate(desk: Desk) -> None:
-    """The estate document, put in force in the steps in which an administrator would have made it."""
+@dataclass
+class _Clock:
+    """A clock that stands where it is put: what the demo's administrators did lies in the past."""
+
+    at: float
+
+    def __call__(self) -> float:
+        return self.at
+
+
+def _load_estate(desk: Desk, history: _Clock) -> None:
+    """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
     document = read_estate((resources.files("portero.demo") / "brackwater.yaml").read_bytes())
     steps: list[tuple[str, str, dict[str, Any]]] = [
         ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
@@ -198,7 +211,9 @@ def _load_estate(desk: Desk) -> None:
         reason = own[0].reason if own else None
         taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
         steps.append(("assignment", reason or "", {"assignments": taken}))
+    pause = (time.time() - history.at) / (len(steps) + 1)
     for noun, reason, parts in steps:
+        history.at += pause
 
         def edit(estate: Estate, _versions: Mapping[str, int], parts: dict[str, Any] = parts) -> Estate:
             return estate.replacing(**parts)

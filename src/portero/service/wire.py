@@ -107,10 +107,13 @@ def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
     return {"device": id, "credential": credential, "signing_key": desk.public_key, "interval": CHECK_IN_SECONDS}
 
 
-def _usual(known: Known, woken: bool, now: float) -> float | None:
-    """The device's usual interval, by its own rhythm; check-ins that the service asked for do not count."""
+def _usual(known: Known, message: CheckIn, now: float) -> float | None:
+    """The device's usual interval, by its own rhythm.
+
+    What the service asked for does not count, nor does a start (when facts are told): the machine was off before.
+    """
     gap = now - known.last_heard
-    if woken or gap < 1.0:
+    if message.woken or message.facts is not None or gap < 1.0:
         return known.usual_interval
     before = known.usual_interval
     return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
@@ -120,7 +123,7 @@ def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | No
     now = desk.now()
     facts = _facts(message.facts) if message.facts is not None else None
     with desk.fleet() as connection:
-        devices.note_heard(connection, known.id, now, _usual(known, message.woken, now))
+        devices.note_heard(connection, known.id, now, _usual(known, message, now))
         if facts is not None:
             devices.note_facts(connection, known.id, facts, desk.class_for(connection, facts, known.labels))
         if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
