@@ -8,8 +8,7 @@ import io
 from importlib import resources
 
 from portero.core.matching.categories import MemoryIndex
-from portero.core.nouns.base import normal_hostname
-from portero.core.nouns.ruleset import unknown_word
+from portero.core.nouns.base import normal_hostname, unknown_word
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.places import BadDocument, Problem
 

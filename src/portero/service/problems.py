@@ -11,6 +11,7 @@ from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
 from portero.core.matching.visits import BadUrl
+from portero.core.nouns.base import without_tags
 from portero.formats.places import pointer
 from portero.store.database import StoreFull
 from portero.store.paging import BadCursor
@@ -79,7 +80,7 @@ def _invalid(error: RequestValidationError) -> Problem:
         message = one["msg"].removeprefix("Value error, ")
         if one["type"] == "extra_forbidden":
             message = f"unknown key “{str(path[-1])[:64]}”"
-        parts = [str(part) for part in path if part not in ("condition", "rule")]
+        parts = [str(part) for part in without_tags(path)]
         if where == "body":
             errors.append(field_error(parts, message))
         else:

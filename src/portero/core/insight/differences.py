@@ -14,7 +14,11 @@ _NOUNS = (
     ("ruleset", "rulesets", "key"),
     ("assignment", "assignments", "key"),
     ("correction", "corrections", "host"),
+    ("layer modes", "layer_modes", "group"),
+    ("coverage row", "coverage", "key"),
 )
+_SINGLES = ("precedence", "settings")
+"""Parts of an estate that there is one of; their change carries the part under its own name."""
 
 
 def document_of(noun: Noun) -> dict[str, Any]:
@@ -26,14 +30,11 @@ def differences(before: Estate, after: Estate) -> Iterator[Change]:
     """Every object that `after` makes, alters or removes."""
     for name, attribute, by in _NOUNS:
         yield from _of_kind(name, by, getattr(before, attribute), getattr(after, attribute))
-    if before.precedence != after.precedence:
-        yield Change(
-            noun="precedence",
-            key="precedence",
-            verb="changed",
-            before={"precedence": list(before.precedence)},
-            after={"precedence": list(after.precedence)},
-        )
+    old, new = (estate.model_dump(mode="json", include=set(_SINGLES)) for estate in (before, after))
+    for name in _SINGLES:
+        if old[name] != new[name]:
+            single: Any = name
+            yield Change(noun=single, key=name, verb="changed", before={name: old[name]}, after={name: new[name]})
 
 
 def _of_kind(name: Any, by: str, before: Sequence[Noun], after: Sequence[Noun]) -> Iterator[Change]:

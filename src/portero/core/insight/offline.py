@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.core.nouns.ruleset import unknown_word
 from portero.core.nouns.verdict import Explanation
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import Standing, explain
+from portero.core.resolving.explaining import explain
+from portero.core.resolving.standing import Standing
 
 
 class UnknownDevice(LookupError):
@@ -20,7 +24,9 @@ class UnknownDevice(LookupError):
 class OfflineEstate:
     """An estate with the facts of its devices. Each device is taken to have applied the newest bundle."""
 
-    def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex) -> None:
+    def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex, now: datetime) -> None:
+        """`now` counts for attempts that name no time."""
+        self._now = now
         self._estate = estate
         self._index = index
         self._devices = {device.hostname: device for device in facts.devices}
@@ -32,9 +38,11 @@ class OfflineEstate:
         device = self._devices.get(attempt.device.lower())
         if device is None:
             raise UnknownDevice(unknown_word("device", attempt.device, self._devices) + " in the facts document")
-        policy = self._policy(self._membership.groups_of(device, device.labels))
+        member = Member(device.hostname, facts_from(device), device.labels)
+        policy = self._policy(self._membership.groups_of(member, attempt.at or self._now))
         filled = attempt.model_copy(update={"place": attempt.place or device.place})
-        return explain(policy, filled, self._index, Standing(filter=device.layers.filter, applied=policy))
+        standing = Standing.of(device, applied=policy, coverage=self._estate.coverage_table)
+        return explain(policy, filled, self._index, standing)
 
     def _policy(self, groups: tuple[str, ...]) -> Policy:
         policy = self._policies.get(groups)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from datetime import UTC, datetime
+from difflib import get_close_matches
 from typing import Annotated
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, PlainSerializer, StringConstraints
@@ -13,6 +15,22 @@ class Noun(BaseModel):
     """Base of all nouns. Instances never change; a field that is not known is an error."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+def unknown_word(what: str, word: str, known: Iterable[str]) -> str:
+    """A sentence that says the word is not known, and which known one is nearest."""
+    near = get_close_matches(word, list(known), n=1)
+    return f"there is no {what} “{word[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
+
+
+def tag(name: str) -> str:
+    """The name of a form that a value may take. It stands in the paths of errors, where no key can look like it."""
+    return f"‹{name}›"
+
+
+def without_tags(path: Iterable[str | int]) -> tuple[str | int, ...]:
+    """The path of an error as the document has it."""
+    return tuple(part for part in path if not (isinstance(part, str) and part.startswith("‹")))
 
 
 Key = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=64)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 from ipaddress import ip_address
-from typing import Annotated
+from typing import Annotated, Literal, get_args
 from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field, StringConstraints
@@ -60,6 +60,10 @@ class LayerMode(StrEnum):
     OFF = "off"
 
 
+LayerName = Literal["filter", "browser", "startup"]
+LAYERS: tuple[LayerName, ...] = get_args(LayerName)
+
+
 class Lifecycle(StrEnum):
     """Where a device stands with the service; `silent` is derived from its own rhythm of check-ins."""
 
@@ -105,6 +109,19 @@ class Layers(Noun):
     browser: LayerMode | None = None
     startup: LayerMode | None = None
 
+    def mode(self, layer: str) -> LayerMode | None:
+        """What is said of one layer."""
+        mode: LayerMode | None = getattr(self, layer)
+        return mode
+
+
+class LayerVersions(Noun):
+    """The version of the program behind each enforcement layer, as the machine reports."""
+
+    filter: Text | None = None
+    browser: Text | None = None
+    startup: Text | None = None
+
 
 class Facts(Noun):
     """What a device reports about itself. A fact that is not reported is None or empty."""
@@ -117,6 +134,8 @@ class Facts(Noun):
     browsers: Annotated[tuple[Browser, ...], Field(max_length=32)] = ()
     applications: Annotated[tuple[Application, ...], Field(max_length=5000)] = ()
     layers: Layers = Layers()
+    layer_versions: LayerVersions = LayerVersions()
+    serial: Text | None = None
     place: Place | None = None
     zone: Zone | None = None
     last_start: Timestamp | None = None

@@ -9,10 +9,12 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import Field, field_validator
 
 from portero.core.nouns.assignment import Assignment
-from portero.core.nouns.base import Hostname, Key, Note, Noun
-from portero.core.nouns.device import DocumentDevice
+from portero.core.nouns.base import Hostname, Key, Note, Noun, unknown_word
+from portero.core.nouns.coverage import CoverageRow, CoverageTable
+from portero.core.nouns.device import DocumentDevice, LayerMode
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
-from portero.core.nouns.ruleset import Ruleset, unknown_word
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
@@ -55,6 +57,9 @@ class Estate(Noun):
     rulesets: Annotated[tuple[Ruleset, ...], Field(max_length=5000)] = ()
     assignments: Annotated[tuple[Assignment, ...], Field(max_length=20000)] = ()
     corrections: Annotated[tuple[Correction, ...], Field(max_length=100000)] = ()
+    settings: Settings = Settings()
+    layer_modes: Annotated[tuple[GroupLayers, ...], Field(max_length=2000)] = ()
+    coverage: Annotated[tuple[CoverageRow, ...], Field(max_length=2000)] = ()
 
     def replacing(self, **parts: Any) -> Estate:
         """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""
@@ -72,6 +77,30 @@ class Estate(Noun):
         """Rulesets by key."""
         return {ruleset.key: ruleset for ruleset in self.rulesets}
 
+    @cached_property
+    def coverage_table(self) -> CoverageTable:
+        """The coverage table as it counts."""
+        return CoverageTable(self.coverage)
+
+    @cached_property
+    def _modes_by_group(self) -> dict[str, GroupLayers]:
+        return {modes.group: modes for modes in self.layer_modes}
+
+    def mode_given_by(self, layer: str, groups: Iterable[str]) -> str:
+        """Whose word counts for a layer on devices in these groups, strongest first: a group's, or the “estate”'s."""
+        for key in groups if self.layer_modes else ():
+            own = self._modes_by_group.get(key)
+            if own and getattr(own, layer) is not None:
+                return key
+        return "estate"
+
+    def mode_of(self, layer: str, groups: Iterable[str]) -> LayerMode:
+        """What a layer should do on devices in these groups, given strongest first."""
+        by = self.mode_given_by(layer, groups)
+        says: GroupLayers | EstateLayers = self._modes_by_group.get(by) or self.settings.layers
+        mode: LayerMode = getattr(says, layer)
+        return mode
+
     def faults(self) -> Iterator[Fault]:
         """What does not fit together: keys used twice, names of things that are not there."""
         for kind in ("groups", "rulesets", "assignments"):
@@ -86,6 +115,22 @@ class Estate(Noun):
             if assignment.ruleset not in self.ruleset_by_key:
                 yield Fault((*where, "ruleset"), unknown_word("ruleset", assignment.ruleset, self.ruleset_by_key))
             yield from mandatory_faults(where, assignment, self.ruleset_by_key.get(assignment.ruleset))
+        yield from self._enforcement_faults(groups)
+
+    def _enforcement_faults(self, groups: set[str]) -> Iterator[Fault]:
+        yield from _doubled("layer_modes", [modes.group for modes in self.layer_modes])
+        yield from _doubled("coverage", [row.key for row in self.coverage])
+        looking = {group.key for group in self.groups if group.names_layers}
+        for number, modes in enumerate(self.layer_modes):
+            where = ("layer_modes", number, "group")
+            if modes.group not in groups | set(BUILT_IN):
+                yield Fault(where, unknown_word("group", modes.group, sorted(groups)))
+            if modes.group in looking:
+                yield Fault(
+                    where,
+                    f"the membership rule of “{modes.group}” looks at what layers do, so it cannot say what they should"
+                    " do; name another group",
+                )
 
 
 def mandatory_faults(where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset | None) -> Iterator[Fault]:

@@ -1,22 +1,33 @@
-"""A named set of devices, by a membership rule."""
+"""A named set of devices: by a membership rule, by pins, or both."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from datetime import timedelta
 from enum import StrEnum
 from ipaddress import ip_network
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, NamedTuple, Self
 
-from pydantic import Discriminator, Field, Tag, model_validator
+from pydantic import (
+    BeforeValidator,
+    ConfigDict,
+    Discriminator,
+    Field,
+    Tag,
+    TypeAdapter,
+    ValidationError,
+    WrapSerializer,
+    model_validator,
+)
 
-from portero.core.nouns.base import Key, Name, Noun, Text
+from portero.core.nouns.base import Key, Name, Note, Noun, Text, tag, unknown_word
+from portero.core.nouns.device import Kind, LayerMode, Lifecycle, Place
+from portero.core.nouns.versions import version_key
 
 WHOLE_FLEET = "whole-fleet"
 UNCLAIMED = "unclaimed"
 BUILT_IN = (UNCLAIMED, WHOLE_FLEET)
 """The groups that are always there, weakest last."""
-
-FIELDS = ("hostname", "kind", "unit", "os.family", "os.version", "addresses", "place", "zone")
-"""The facts a condition may name; beside them `labels.NAME`."""
 
 
 class Op(StrEnum):
@@ -30,37 +41,204 @@ class Op(StrEnum):
     LIKE = "like"
     UNDER = "under"
     WITHIN = "within"
+    FROM = "from"
+    TO = "to"
+    BELOW = "below"
+    OLDER_THAN = "older_than"
+    HAS = "has"
+
+
+_TEXT_OPS = (Op.IS, Op.ONE_OF, Op.STARTS_WITH, Op.ENDS_WITH, Op.CONTAINS, Op.LIKE)
+_VERSION_OPS = (*_TEXT_OPS, Op.FROM, Op.TO, Op.BELOW)
+
+
+class FieldShape(NamedTuple):
+    """How a fact is tested: by which operators, and, where only some words are possible, which."""
+
+    ops: tuple[Op, ...]
+    words: tuple[str, ...] = ()
+
+
+def _words(kind: type[StrEnum]) -> FieldShape:
+    return FieldShape(_TEXT_OPS, tuple(word.value for word in kind))
+
+
+_TEXT, _VERSION = FieldShape(_TEXT_OPS), FieldShape(_VERSION_OPS)
+_ITEMS = FieldShape((Op.HAS,))
+FIELDS: dict[str, FieldShape] = {
+    "hostname": _TEXT,
+    "lifecycle": _words(Lifecycle),
+    "kind": _words(Kind),
+    "unit": FieldShape((*_TEXT_OPS, Op.UNDER)),
+    "os.family": _TEXT,
+    "os.version": _VERSION,
+    "addresses": FieldShape((Op.WITHIN,)),
+    "serial": _TEXT,
+    "browsers": _ITEMS,
+    "browsers.name": _TEXT,
+    "browsers.version": _VERSION,
+    "applications": _ITEMS,
+    "applications.product": _TEXT,
+    "applications.vendor": _TEXT,
+    "applications.file": _TEXT,
+    "applications.signer": _TEXT,
+    "applications.version": _VERSION,
+    "layers.filter": _words(LayerMode),
+    "layers.browser": _words(LayerMode),
+    "layers.startup": _words(LayerMode),
+    "place": _words(Place),
+    "zone": _TEXT,
+    "last_start": FieldShape((Op.OLDER_THAN,)),
+}
+"""The facts a condition may name; beside them `labels.NAME`."""
+
+_LABEL = "labels."
+_DURATION = TypeAdapter(timedelta)
+
+
+def field_shape(field: str) -> FieldShape | None:
+    """How a field is tested; None for one that is not known."""
+    if field.startswith(_LABEL) and len(field) > len(_LABEL):
+        return _TEXT
+    return FIELDS.get(field)
+
+
+def duration(text: str) -> timedelta:
+    """An ISO 8601 duration such as `P30D`. ValueError where it is none, or not longer than nothing."""
+    try:
+        found = _DURATION.validate_python(text)
+    except ValidationError:
+        found = timedelta()
+    if found <= timedelta() or text[:1] not in ("P", "p"):
+        raise ValueError(f"“{text[:40]}” is not a duration; write it as ISO 8601 has it, as in P30D or PT12H")
+    return found
+
+
+class VersionBounds(Noun):
+    """Bounds of a version: at least `from`, at most `to`, less than `below`, or exactly `is`; each must hold."""
+
+    model_config = ConfigDict(populate_by_name=True, serialize_by_alias=True)
+    from_: Annotated[Text | None, Field(alias="from")] = None
+    to: Text | None = None
+    below: Text | None = None
+    is_: Annotated[Text | None, Field(alias="is")] = None
+
+    def given(self) -> Iterator[tuple[Op, str]]:
+        """The bounds that are given, as operators."""
+        for op, value in ((Op.FROM, self.from_), (Op.TO, self.to), (Op.BELOW, self.below), (Op.IS, self.is_)):
+            if value is not None:
+                yield op, value
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        values = [value for _, value in self.given()]
+        if not values:
+            raise ValueError("a version needs one of from, to, below, is")
+        for value in values:
+            _refuse_no_version(value)
+        return self
+
+
+def _refuse_no_version(value: str) -> None:
+    if version_key(value) is None:
+        raise ValueError(f"“{value[:60]}” is not a version; it must begin with a number, as in 4.2")
+
+
+def _bounds(value: Any) -> Any:
+    return {"is": value} if isinstance(value, str) else value
+
+
+class ItemTest(Noun):
+    """What one and the same browser or application must be: every field that is given must fit."""
+
+    name: Text | None = None
+    managed: bool | None = None
+    product: Text | None = None
+    vendor: Text | None = None
+    file: Text | None = None
+    signer: Text | None = None
+    path: Text | None = None
+    category: Text | None = None
+    version: Annotated[VersionBounds | None, BeforeValidator(_bounds)] = None
+
+    @property
+    def given(self) -> dict[str, Any]:
+        """The fields that are given."""
+        return {name: value for name in type(self).model_fields if (value := getattr(self, name)) is not None}
+
+
+_ITEM_FIELDS = {
+    "browsers": {"name", "managed", "version"},
+    "applications": {"product", "vendor", "file", "signer", "path", "category", "version"},
+}
+
+
+def _value_form(value: Any) -> str:
+    if isinstance(value, list | tuple):
+        return tag("list")
+    return tag("item") if isinstance(value, dict | ItemTest) else tag("text")
+
+
+Value = Annotated[
+    Annotated[Text, Tag(tag("text"))]
+    | Annotated[tuple[Text, ...], Field(min_length=1, max_length=1000), Tag(tag("list"))]
+    | Annotated[ItemTest, Tag(tag("item"))],
+    Discriminator(_value_form),
+]
 
 
 class Condition(Noun):
     """One test on one fact: `{field, op, value}`."""
 
-    field: Text
+    field: Annotated[Text, Field(description=f"One of {', '.join(FIELDS)}, or labels.NAME.")]
     op: Op
-    value: Text | Annotated[tuple[Text, ...], Field(min_length=1, max_length=1000)]
+    value: Value
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
-        if self.field not in FIELDS and not (self.field.startswith("labels.") and len(self.field) > 7):
-            raise ValueError(f"“{self.field}” is not a fact to test; known are {', '.join(FIELDS)} and labels.NAME")
-        if isinstance(self.value, tuple) != (self.op is Op.ONE_OF):
-            raise ValueError(f"“{self.op}” takes {'a list' if self.op is Op.ONE_OF else 'a single value'}")
-        if self.op is Op.UNDER and self.field != "unit":
-            raise ValueError("“under” goes with the field unit")
-        if (self.op is Op.WITHIN) != (self.field == "addresses"):
-            raise ValueError("addresses are compared with “within”, and nothing else is")
-        if self.op is Op.WITHIN:
-            ip_network(str(self.value), strict=False)
+        shape = field_shape(self.field)
+        if shape is None:
+            raise ValueError(unknown_word("fact", self.field, FIELDS) + f"; known are {', '.join(FIELDS)}, labels.NAME")
+        if self.op not in shape.ops:
+            raise ValueError(f"“{self.field}” is not compared with “{self.op}”; use {', '.join(shape.ops)}")
+        wanted = {Op.ONE_OF: "list", Op.HAS: "item"}.get(self.op, "text")
+        if _value_form(self.value) != tag(wanted):
+            words = {"list": "a list of values", "item": "a mapping of fields", "text": "a single value"}
+            raise ValueError(f"“{self.op}” takes {words[wanted]}")
+        self._check_value(shape)
         return self
+
+    def _check_value(self, shape: FieldShape) -> None:
+        if self.op in (Op.IS, Op.ONE_OF) and shape.words:
+            for word in self.texts:
+                if word.casefold() not in shape.words:
+                    raise ValueError(unknown_word(self.field, word, shape.words))
+        elif self.op is Op.WITHIN:
+            ip_network(str(self.value), strict=False)
+        elif self.op is Op.OLDER_THAN:
+            duration(str(self.value))
+        elif self.op in (Op.FROM, Op.TO, Op.BELOW):
+            _refuse_no_version(str(self.value))
+        elif isinstance(self.value, ItemTest):
+            foreign = sorted(set(self.value.given) - _ITEM_FIELDS[self.field])
+            if foreign:
+                raise ValueError(unknown_word(f"field of {self.field}", foreign[0], _ITEM_FIELDS[self.field]))
+            if not self.value.given:
+                raise ValueError(f"“has” needs at least one of {', '.join(sorted(_ITEM_FIELDS[self.field]))}")
+
+    @property
+    def texts(self) -> tuple[str, ...]:
+        """The value as a tuple of texts; for `is` and `one_of`."""
+        return self.value if isinstance(self.value, tuple) else (str(self.value),)
 
 
 def _branch(value: Any) -> str:
     has_field = isinstance(value, Condition) or (isinstance(value, dict) and ("field" in value or "op" in value))
-    return "condition" if has_field else "rule"
+    return tag("condition" if has_field else "rule")
 
 
 Branch = Annotated[
-    Annotated[Condition, Tag("condition")] | Annotated["MembershipRule", Tag("rule")],
+    Annotated[Condition, Tag(tag("condition"))] | Annotated["MembershipRule", Tag(tag("rule"))],
     Discriminator(_branch),
 ]
 Branches = Annotated[tuple[Branch, ...], Field(min_length=1, max_length=200)]
@@ -79,19 +257,71 @@ class MembershipRule(Noun):
             raise ValueError("a membership rule needs “all”, “any” or “none” with at least one condition")
         return self
 
+    def conditions(self) -> Iterator[Condition]:
+        """Every condition in it, nested ones too."""
+        for branch in (*(self.all or ()), *(self.any or ()), *(self.none or ())):
+            if isinstance(branch, Condition):
+                yield branch
+            else:
+                yield from branch.conditions()
+
+
+class Pin(Noun):
+    """One device put into a group, or kept out of it, by hand. In a document a bare hostname will do."""
+
+    device: Annotated[Text, Field(description="Hostname, or permanent id, of the device.")]
+    reason: Note | None = None
+
+
+def _pin(value: Any) -> Any:
+    return {"device": value} if isinstance(value, str) else value
+
+
+def _written_pin(pin: Pin, write: Any) -> Any:
+    return write(pin) if pin.reason else pin.device
+
+
+PinEntry = Annotated[Pin, BeforeValidator(_pin), WrapSerializer(_written_pin, return_type=str | dict[str, Any])]
+PinList = Annotated[tuple[PinEntry, ...], Field(max_length=20_000)]
+
+
+class Pins(Noun):
+    """Devices put in and kept out by hand. Out beats in, and both beat the membership rule."""
+
+    model_config = ConfigDict(populate_by_name=True, serialize_by_alias=True)
+    in_: Annotated[PinList, Field(alias="in")] = ()
+    out: PinList = ()
+
+    @model_validator(mode="after")
+    def _once_each(self) -> Self:
+        for where, pins in (("in", self.in_), ("out", self.out)):
+            seen = set()
+            for pin in pins:
+                name = pin.device.casefold()
+                if name in seen:
+                    raise ValueError(f"“{pin.device}” stands twice under “{where}”; keep one of them")
+                seen.add(name)
+        return self
+
 
 class Group(Noun):
-    """A named set of devices. Without a membership rule it holds nobody."""
+    """A named set of devices. Without a membership rule and pins it holds nobody."""
 
     key: Key
     name: Name | None = None
     members: MembershipRule | None = None
+    pins: Pins | None = None
 
     @model_validator(mode="after")
     def _not_built_in(self) -> Self:
         if self.key in BUILT_IN:
             raise ValueError(f"“{self.key}” is built in; choose another key")
         return self
+
+    @property
+    def names_layers(self) -> bool:
+        """Whether its rule looks at what layers do; such a group cannot say what they should do."""
+        return self.members is not None and any(one.field.startswith("layers.") for one in self.members.conditions())
 
 
 class GroupSummary(Noun):
@@ -103,5 +333,56 @@ class GroupSummary(Noun):
     precedence: Annotated[int, Field(description="1 is the strongest.")]
     devices: Annotated[int, Field(description="How many devices are in it now.")]
     members: MembershipRule | None = None
+    pins: Pins | None = None
     sentence: Annotated[str, Field(description="The membership rule in words.")]
+    assignments: Annotated[tuple[Key, ...], Field(description="The assignments that name it.")] = ()
     version: Annotated[int | None, Field(description="The revision that last changed it; also its ETag.")] = None
+
+
+class Precedence(Noun):
+    """The one ordered list of groups, strongest first. Built-in groups are not in it: they are always the weakest."""
+
+    precedence: Annotated[tuple[Key, ...], Field(max_length=2000)]
+
+
+class PrecedenceState(Precedence):
+    """The whole order as it counts, with the revision that last changed it."""
+
+    version: int
+
+
+class Beside(Noun):
+    """Another group, and how many devices are in both."""
+
+    group: Key
+    devices: int
+
+
+class MissingFact(Noun):
+    """A condition under `none` that holds for some devices only because they do not report the fact."""
+
+    condition: Annotated[str, Field(description="The condition in words.")]
+    devices: int
+    examples: tuple[str, ...]
+
+
+class GroupPreview(Noun):
+    """Whom a group, saved or not, would hold. Machines are named by hostname; lists stop at a few."""
+
+    devices: int
+    examples: Annotated[tuple[str, ...], Field(description="Some of its devices.")]
+    comes_in: int
+    comes_in_examples: tuple[str, ...]
+    drops_out: int
+    drops_out_examples: tuple[str, ...]
+    beside: Annotated[tuple[Beside, ...], Field(description="Other groups that its devices are in, most first.")]
+    missing: tuple[MissingFact, ...]
+    unknown_pins: Annotated[tuple[str, ...], Field(description="Pins that name no device there is.")] = ()
+    sentence: str
+
+
+class CopiedGroup(Noun):
+    """The key, and if wanted the name, of a copy."""
+
+    key: Key
+    name: Name | None = None

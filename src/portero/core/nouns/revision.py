@@ -12,7 +12,9 @@ from portero.core.nouns.base import Noun, Timestamp
 class Change(Noun):
     """One object that a revision made, altered or removed, whole as it was before and after."""
 
-    noun: Literal["group", "ruleset", "assignment", "correction", "precedence"]
+    noun: Literal[
+        "group", "ruleset", "assignment", "correction", "layer modes", "coverage row", "precedence", "settings"
+    ]
     key: str
     verb: Literal["created", "changed", "removed"]
     before: dict[str, Any] | None = None

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from difflib import get_close_matches
 from typing import Annotated, Literal, NamedTuple, Self
 
 from pydantic import Field, field_validator, model_validator
 
 from portero.core.nouns.action import Action
-from portero.core.nouns.base import Key, Name, Note, Noun
+from portero.core.nouns.base import Key, Name, Note, Noun, unknown_word
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
@@ -61,12 +59,6 @@ class CategoryRule(Noun):
         if self.family is not None:
             return Selector("family", self.family)
         return Selector("everything", "")
-
-
-def unknown_word(what: str, word: str, known: Iterable[str]) -> str:
-    """A sentence that says the word is not known, and which known one is nearest."""
-    near = get_close_matches(word, list(known), n=1)
-    return f"there is no {what} “{word[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
 
 
 class Ruleset(Noun):

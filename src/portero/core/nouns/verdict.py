@@ -82,6 +82,7 @@ class CaveatCode(StrEnum):
     FILTER_OFF = "filter-off"
     FILTER_OBSERVING = "filter-observing"
     NOTICE_HIDDEN = "notice-hidden"
+    TRUSTED_GATEWAY = "trusted-gateway"
     FACT_MISSING = "fact-missing"
 
 

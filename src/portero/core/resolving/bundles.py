@@ -6,6 +6,7 @@ import msgspec
 
 from portero.core.nouns.action import overridden
 from portero.core.nouns.assignment import State
+from portero.core.nouns.device import LAYERS
 from portero.core.nouns.estate import Estate
 
 BUNDLE_FORMAT = 1
@@ -38,6 +39,8 @@ class Bundle(msgspec.Struct, frozen=True):
     groups: tuple[str, ...]
     assignments: tuple[BundleAssignment, ...]
     corrections: dict[str, tuple[str, ...]]
+    layers: dict[str, str]
+    gateway_networks: tuple[str, ...]
 
 
 def compile_bundle(estate: Estate, groups: tuple[str, ...]) -> Bundle:
@@ -61,4 +64,6 @@ def compile_bundle(estate: Estate, groups: tuple[str, ...]) -> Bundle:
             )
         )
     corrections = {correction.host: correction.categories for correction in estate.corrections}
-    return Bundle(BUNDLE_FORMAT, groups, tuple(assignments), corrections)
+    layers: dict[str, str] = {layer: estate.mode_of(layer, groups).value for layer in LAYERS}
+    networks = estate.settings.gateway_networks
+    return Bundle(BUNDLE_FORMAT, groups, tuple(assignments), corrections, layers, networks)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 from portero.core import sentences
@@ -11,12 +10,10 @@ from portero.core.matching.categories import CategoryIndex, Entry, look_up
 from portero.core.matching.visits import parse_visit
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import LayerMode, Lifecycle
 from portero.core.nouns.verdict import (
     Blocks,
     CategoryVerdict,
     Caveat,
-    CaveatCode,
     Effective,
     Explanation,
     Intended,
@@ -30,17 +27,7 @@ from portero.core.nouns.verdict import (
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.deciding import Policy, decide
 from portero.core.resolving.ladder import Contender, Contest, lost_on
-
-
-class Standing(NamedTuple):
-    """What is known of a device besides its policy: all that can keep the intended verdict from holding."""
-
-    lifecycle: Lifecycle = Lifecycle.ENROLLED
-    filter: LayerMode | None = LayerMode.ENFORCING
-    applied: Policy | None = None
-    current: bool = True
-    """Whether the applied bundle is the newest."""
-
+from portero.core.resolving.standing import Path, Standing, effective_filter, intended_filter, standing_caveats
 
 MOST_LAYERS = 5_000
 """How many combinations of categories a policy's explanations are remembered for."""
@@ -172,49 +159,16 @@ def _without_twins(lost: list[LostRule], winner: RuleReference | None) -> list[L
     return list(seen.values())
 
 
-def _silent_layer(layer: LayerVerdict, code: CaveatCode) -> LayerVerdict:
-    """The layer as it is on a machine that does not enforce it: nothing is stopped."""
-    return LayerVerdict(
-        layer=layer.layer,
-        verdict=Verdict.ALLOW,
-        why=sentences.caveat(code).detail,
-        logged=layer.logged,
-    )
-
-
-def _standing_caveats(standing: Standing) -> list[Caveat]:
-    codes = []
-    if standing.lifecycle is Lifecycle.INVITED:
-        codes.append(CaveatCode.NOT_ENROLLED)
-    elif standing.applied is None:
-        codes.append(CaveatCode.NEVER_APPLIED)
-    elif not standing.current:
-        codes.append(CaveatCode.STALE_BUNDLE)
-    if standing.lifecycle is Lifecycle.SILENT:
-        codes.append(CaveatCode.SILENT)
-    return [sentences.caveat(code) for code in codes]
-
-
-_NOT_ENFORCED = {LayerMode.OFF: CaveatCode.FILTER_OFF, LayerMode.OBSERVING: CaveatCode.FILTER_OBSERVING}
-
-
-def _effective_filter(standing: Standing, categories: Sequence[str]) -> tuple[LayerVerdict, list[Caveat]]:
-    """What the machine's filter really says, and the caveats of the machine."""
-    caveats = _standing_caveats(standing)
-    if standing.applied is None:
-        code = caveats[0].code
-        return _silent_layer(LayerVerdict(layer=Layer.FILTER, verdict=Verdict.ALLOW, why=""), code), caveats
-    layer = explain_filter(standing.applied, categories)
-    if standing.filter is None:
-        caveats.append(sentences.caveat(CaveatCode.FACT_MISSING, Layer.FILTER))
-    code_off = _NOT_ENFORCED.get(standing.filter) if standing.filter else None
-    if code_off:
-        caveats.append(sentences.caveat(code_off, Layer.FILTER))
-        layer = _silent_layer(layer, code_off)
-    return layer, caveats
-
-
 _NO_SITE_LIST = LayerVerdict(layer=Layer.BROWSER, verdict=Verdict.ALLOW, why=sentences.NOTHING_IN_PLAY)
+
+
+def _filter_layer(
+    policy: Policy, categories: Sequence[str], standing: Standing, path: Path
+) -> tuple[LayerVerdict, LayerVerdict, list[Caveat]]:
+    """The filter layer as intended and as effective, and the caveats."""
+    intended = intended_filter(policy, explain_filter(policy, categories), standing, path)
+    held = explain_filter(standing.applied, categories) if standing.applied else None
+    return intended, *effective_filter(policy, held, standing, path)
 
 
 def explain(
@@ -233,10 +187,8 @@ def explain(
     """
     visit = parse_visit(attempt.url)
     entry = categories_of(policy, index, visit.host)
-    intended = explain_filter(policy, entry.categories)
-    effective, caveats = _effective_filter(standing, entry.categories)
-    if visit.scheme == "https" and effective.verdict is not Verdict.ALLOW:
-        caveats.append(sentences.caveat(CaveatCode.NOTICE_HIDDEN, Layer.FILTER))
+    path = Path(attempt.place, attempt.browser, visit.scheme)
+    intended, effective, caveats = _filter_layer(policy, entry.categories, standing, path)
     return Explanation(
         attempt=attempt,
         host=visit.host,
@@ -256,19 +208,18 @@ def categories_of(policy: Policy, index: CategoryIndex, host: str) -> Entry:
     return look_up(host, index, policy.bundle.corrections)
 
 
-def blocks(policy: Policy, device: str, standing: Standing, provenance: Mapping[str, object]) -> Blocks:
+def blocks(policy: Policy, device: str, standing: Standing, path: Path, provenance: Mapping[str, object]) -> Blocks:
     """What a device does about each category that some rule names, intended beside effective, gaps first.
 
     `provenance` holds `revision`, `bundle` and `applied_bundle`.
     """
     rows = []
     named = set(policy.contests) | set(standing.applied.contests if standing.applied else ())
-    caveats: list[Caveat] = _standing_caveats(standing)
+    caveats: list[Caveat] = standing_caveats(standing)
     for category in TAXONOMY.categories.values():
         if category.key not in named:
             continue
-        intended = explain_filter(policy, (category.key,))
-        effective, caveats = _effective_filter(standing, (category.key,))
+        intended, effective, caveats = _filter_layer(policy, (category.key,), standing, path)
         rows.append(
             CategoryVerdict(
                 category=category.key,

@@ -8,11 +8,12 @@ from fastapi import APIRouter, Query, Response
 
 from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
+from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import BUILT_IN, Group, GroupSummary
 from portero.core.nouns.page import Page
 from portero.core.nouns.revision import Revision
-from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence, unknown_word
+from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence
 from portero.service.desk import Desk, Edit
 from portero.service.problems import Problem, field_error
 from portero.service.routes.common import (

@@ -1,0 +1,66 @@
+"""Estate-wide settings, and what groups say about layers."""
+
+from __future__ import annotations
+
+from ipaddress import ip_network
+from typing import Annotated, Self
+
+from pydantic import AfterValidator, Field, StringConstraints, model_validator
+
+from portero.core.nouns.base import Key, Noun
+from portero.core.nouns.device import LayerMode
+
+
+def _normal_network(value: str) -> str:
+    try:
+        return str(ip_network(value, strict=False))
+    except ValueError as problem:
+        raise ValueError(f"“{value[:60]}” is not a network; write it as in 198.51.100.0/24") from problem
+
+
+Network = Annotated[str, StringConstraints(max_length=64), AfterValidator(_normal_network)]
+
+
+class EstateLayers(Noun):
+    """What each layer should do where no group says otherwise."""
+
+    filter: LayerMode = LayerMode.ENFORCING
+    browser: LayerMode = LayerMode.ENFORCING
+    startup: LayerMode = LayerMode.ENFORCING
+
+
+class Settings(Noun):
+    """What holds for the whole estate."""
+
+    layers: EstateLayers = EstateLayers()
+    gateway_networks: Annotated[
+        tuple[Network, ...],
+        Field(max_length=500, description="On-site machines with an address here leave filtering to the gateway."),
+    ] = ()
+
+
+class SettingsState(Settings):
+    """The settings, with the revision that last changed them."""
+
+    version: int
+
+
+class GroupLayers(Noun):
+    """What layers should do on a group's devices; a layer that is not named is left to weaker groups and the estate."""
+
+    group: Key
+    filter: LayerMode | None = None
+    browser: LayerMode | None = None
+    startup: LayerMode | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if self.filter is None and self.browser is None and self.startup is None:
+            raise ValueError("name a mode for at least one of filter, browser, startup")
+        return self
+
+
+class GroupLayersState(GroupLayers):
+    """A group's layer modes, with the revision that last changed them."""
+
+    version: int

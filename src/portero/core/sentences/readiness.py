@@ -1,0 +1,120 @@
+"""What keeps machines from enforcing, and how to mend it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from portero.core.nouns.readiness import BlockerCode, LayerCount
+
+
+class BlockerWords(NamedTuple):
+    """A blocker in words: what it is, how to mend it, and where."""
+
+    detail: str
+    remedy: str
+    link: str
+
+
+_LAYER_WORDS = {None: "machine", "filter": "filter", "browser": "browser layer", "startup": "startup layer"}
+_BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
+    BlockerCode.NEVER_JOINED: (
+        "It is known and has never joined, so nothing of the estate reaches it.",
+        "Invite it, and let somebody follow the join page on the machine.",
+        "/fleet/enrolment",
+    ),
+    BlockerCode.REJOIN_WAITING: (
+        "It has the serial number of a machine that joined before.",
+        "Confirm that it is the same one, so that it takes up its history, labels and pins; or keep the two apart.",
+        "/fleet/enrolment",
+    ),
+    BlockerCode.DUPLICATE_HOSTNAME: (
+        "Another machine has had this hostname before; pins by that name are the other's.",
+        "Rename one of them, or retire the one that is gone.",
+        "/fleet?search=",
+    ),
+    BlockerCode.CREDENTIAL_REVOKED: (
+        "Its credential was revoked, so it hears of nothing any more.",
+        "Let it join again with a new enrolment code, or retire it.",
+        "/fleet/enrolment",
+    ),
+    BlockerCode.SILENT: (
+        "It has missed its check-ins, so nobody knows what it does now.",
+        "See that it is switched on and reaches the service; retire it if it is gone.",
+        "/roll-out",
+    ),
+    BlockerCode.LAYER_OFF: (
+        "Its {layer} is off, though it is meant to enforce.",
+        "Switch the {layer} on at the machine; the estate's word alone does not.",
+        "/fleet/layers",
+    ),
+    BlockerCode.LAYER_OBSERVING: (
+        "Its {layer} only records, though it is meant to enforce.",
+        "Set the {layer} to enforcing at the machine; something there holds it back.",
+        "/fleet/layers",
+    ),
+    BlockerCode.LAYER_NOT_REPORTED: (
+        "It does not report what its {layer} does, though it is meant to enforce.",
+        "Install an endpoint that has this layer, or tell the estate that it is off here.",
+        "/fleet/layers",
+    ),
+    BlockerCode.LAYER_TOO_OLD: (
+        "Its {layer} is too old to be relied on: version {about}.",
+        "Update the endpoint on the machine.",
+        "/fleet/coverage",
+    ),
+    BlockerCode.BROWSER_UNMANAGED: (
+        "A browser on it takes no managed policy: {about}.",
+        "Let the browser take managed policy, remove it, or keep it from starting.",
+        "/fleet/coverage",
+    ),
+    BlockerCode.BROWSER_TOO_OLD: (
+        "A browser on it is too old for site lists: {about}.",
+        "Update the browser.",
+        "/fleet/coverage",
+    ),
+    BlockerCode.ZONE_MISSING: (
+        "It reports no time zone, so schedules that follow the machine run on UTC.",
+        "Set the machine's time zone.",
+        "/fleet",
+    ),
+    BlockerCode.FACTS_STALE: (
+        "It has told no facts for more than three days, though it checks in.",
+        "Restart the endpoint on the machine.",
+        "/fleet",
+    ),
+}
+
+
+def blocker(code: BlockerCode, layer: str | None, about: str | None = None) -> BlockerWords:
+    """What stands in the way, in words. Without `about` the sentence speaks of many machines alike."""
+    detail, remedy, link = _BLOCKERS[code]
+    if about is None:
+        detail = detail.replace(": version {about}", "").replace(": {about}", "")
+    values = {"layer": _LAYER_WORDS[layer], "about": about}
+    return BlockerWords(detail.format(**values), remedy.format(**values), link)
+
+
+_BLOCKER_COUNTS: dict[BlockerCode, str] = {
+    BlockerCode.NEVER_JOINED: "never joined",
+    BlockerCode.REJOIN_WAITING: "wait to be recognised",
+    BlockerCode.DUPLICATE_HOSTNAME: "share a hostname",
+    BlockerCode.CREDENTIAL_REVOKED: "were shut out",
+    BlockerCode.SILENT: "are silent",
+    BlockerCode.LAYER_OFF: "have it off",
+    BlockerCode.LAYER_OBSERVING: "only record",
+    BlockerCode.LAYER_NOT_REPORTED: "do not report it",
+    BlockerCode.LAYER_TOO_OLD: "are too old",
+    BlockerCode.BROWSER_UNMANAGED: "have an unmanaged browser",
+    BlockerCode.BROWSER_TOO_OLD: "have a browser that is too old",
+    BlockerCode.ZONE_MISSING: "have no time zone",
+    BlockerCode.FACTS_STALE: "told no facts lately",
+}
+
+
+def readiness_sentence(layer: LayerCount) -> str:
+    """How one layer stands: “212 of 240 enforce the filter; 9 only record; 4 are silent.”"""
+    parts = [f"{layer.enforcing:,} of {layer.meant:,} enforce the {_LAYER_WORDS[layer.layer]}"]
+    parts += [f"{lost.devices:,} {_BLOCKER_COUNTS[lost.code]}" for lost in layer.lost]
+    if layer.not_meant:
+        parts.append(f"{layer.not_meant:,} are not meant to")
+    return "; ".join(parts) + "."

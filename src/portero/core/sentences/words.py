@@ -1,0 +1,21 @@
+"""Words that all sentences are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from portero.core.nouns.action import Action
+
+VERBS = {Action.BLOCK: "blocks", Action.WARN: "warns on", Action.ALLOW: "allows", Action.LOG: "only records"}
+
+
+def joined(words: Sequence[str], last: str = "and") -> str:
+    """The words as people list them: “a, b and c”."""
+    if len(words) <= 1:
+        return "".join(words)
+    return f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+def counted(number: int, noun: str, plural: str | None = None) -> str:
+    """The number with its noun: “1 machine”, “1,240 machines”."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
