@@ -119,7 +119,7 @@ def join(service: Service, portero: Portero, tmp_path: Path) -> Callable[..., Pa
     """Makes an endpoint that has joined; returns its folder."""
 
     def make(hostname: str, unit: str = "brackwater/office", kind: str = "laptop", **labels: str) -> Path:
-        code = portero.devices.create_enrolment_code(NewEnrolmentCode(labels=labels)).code
+        code = portero.enrolment.create_code(NewEnrolmentCode(labels=labels)).code
         folder = tmp_path / hostname
         run_endpoint(
             *("join", "--service", service.url, "--code", code, "--data", folder),

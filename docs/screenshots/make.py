@@ -20,7 +20,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from portero.client import Portero
 from portero.demo.people_and_machines import HANDS_ON
-from portero.demo.running import ADMINISTRATOR, PASSWORD
+from portero.demo.history import ADMINISTRATOR, PASSWORD
 
 HERE = Path(__file__).parent
 BIN = Path(sys.executable).parent

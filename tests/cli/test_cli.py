@@ -176,8 +176,8 @@ def test_cells_that_a_spreadsheet_would_run_are_neutralised(env):
     [
         (["group", "show", "offic"], 1, "did you mean"),
         (["group", "create", "Bad Key"], 2, "key"),
-        (["group", "create", "x", "--where", "unit"], 1, "FIELD OP VALUE"),
-        (["group", "create", "x", "--where", "colour is red"], 2, "is not a fact to test"),
+        (["group", "create", "x", "--where", "unit"], 2, "FIELD OP VALUE"),
+        (["group", "create", "x", "--where", "colour is red"], 2, "there is no fact “colour”; known are"),
         (["ruleset", "create", "x", "--block", "gambing"], 2, "did you mean “gambling”?"),
         (["assign", "nothing", "--to", "whole-fleet"], 1, "there is no ruleset"),
         (["device", "show", "nobody"], 1, "search the list of devices"),

@@ -23,7 +23,7 @@ def machines(portero: Portero, service: Service) -> dict[str, str]:
     portero.rulesets.create(ruleset("leeway", family_pastime="warn", gambling="allow"))
     portero.assignments.create(assignment("no-gambling", "whole-fleet", mandatory=True, reason="Owners' decision"))
     portero.assignments.create(assignment("leeway", "office"))
-    code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=10)).code
+    code = portero.enrolment.create_code(NewEnrolmentCode(uses=10)).code
     credentials = {}
     for hostname, unit, kind, mode in (
         ("laptop-1", "brackwater/office", "laptop", "enforcing"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from datetime import UTC, datetime
 
 import pytest
 from hypothesis import given
@@ -11,6 +12,7 @@ from pydantic import ValidationError
 
 from conftest import group, under
 from portero.core.matching.categories import MemoryIndex, look_up
+from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.matching.visits import BadUrl, parse_visit
 from portero.core.nouns.device import Facts
@@ -83,6 +85,7 @@ def test_the_taxonomy_has_its_two_levels_and_a_test_host_for_each_category():
         assert TAXONOMY.category_of_test_host(category.test_host) == category.key
 
 
+NOW = datetime(2026, 11, 20, tzinfo=UTC)
 FACTS = Facts.model_validate(
     {
         "hostname": "tern-bridge-1",
@@ -95,7 +98,8 @@ FACTS = Facts.model_validate(
 
 
 def holds(labels=None, **members) -> bool:
-    return Membership([group("g", **members)], ["g"]).groups_of(FACTS, labels or {})[0] == "g"
+    member = Member("id", facts_from(FACTS), labels)
+    return Membership([group("g", **members)], ["g"]).groups_of(member, NOW)[0] == "g"
 
 
 @pytest.mark.parametrize(
@@ -134,7 +138,7 @@ def test_all_any_none_nest_and_must_all_hold():
 
 def test_a_device_that_no_group_holds_is_unclaimed_and_every_device_is_in_the_whole_fleet():
     membership = Membership([group("g", all=[under("x")]), group("empty")], ["empty", "g"])
-    assert membership.groups_of(FACTS, {}) == ("unclaimed", "whole-fleet")
+    assert membership.groups_of(Member("id", facts_from(FACTS)), NOW) == ("unclaimed", "whole-fleet")
 
 
 @pytest.mark.parametrize(

@@ -214,14 +214,14 @@ def test_lifecycle_is_a_fact_like_others():
     ],
 )
 def test_a_condition_that_cannot_be_meant_says_why(condition, told):
-    with pytest.raises(ValidationError, match="membership|Group") as refused:
+    with pytest.raises(ValidationError, match=r"membership|Group") as refused:
         Group.model_validate({"key": "g", "members": {"all": [condition]}})
     assert told in str(refused.value)
 
 
 def test_versions_sort_by_their_numeric_parts():
     ascending = ["1", "4.2-alpha", "4.2-rc1", "4.2-rc2", "4.2", "4.2.1", "4.10", "12.4"]
-    assert sorted(reversed(ascending), key=version_key) == ascending
+    assert sorted(ascending[3:] + ascending[:3], key=version_key) == ascending
     assert version_key("4.2") == version_key("4.2.0") == version_key("v4.2+build7")
     assert version_key("unknown") is None
 

@@ -10,7 +10,7 @@ import pytest
 
 from conftest import Process, eventually, run_portero
 from portero.client import Portero
-from portero.demo.running import load
+from portero.demo.history import load
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(300)]
 

@@ -82,7 +82,7 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
     port, password = service.port, service.password
     with service.client() as portero:
         token = portero._http.headers["Authorization"].removeprefix("Bearer ")
-        code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=2)).code
+        code = portero.enrolment.create_code(NewEnrolmentCode(uses=2)).code
         portero.rulesets.create(ruleset("rule", gambling="block"))
         made = portero.assignments.create(assignment("rule", "whole-fleet"))
     facts = {"hostname": "reporter"}

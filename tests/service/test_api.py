@@ -173,7 +173,7 @@ def test_nobody_gets_in_without_a_good_token_and_readers_change_nothing(service,
         with pytest.raises(NotAllowed, match="needs the role of an author; keeper is reader"):
             reader.groups.create(group("mine"))
         with pytest.raises(NotAllowed, match="keeper"):
-            reader.devices.create_enrolment_code()
+            reader.enrolment.create_code()
         portero._connection.delete(f"/tokens/{made['id']}")
         with pytest.raises(NotSignedIn, match="not good"):
             list(reader.groups.list())
@@ -219,7 +219,7 @@ def test_answers_carry_the_headers_that_keep_browsers_safe(service):
 
 
 def test_secrets_never_reach_the_log_or_the_store(service, portero):
-    code = portero.devices.create_enrolment_code().code
+    code = portero.enrolment.create_code().code
     token = portero._http.headers["Authorization"].removeprefix("Bearer ")
     log = "\n".join(service.lines[2:])
     store = b"".join(path.read_bytes() for path in service.data.glob("portero.sqlite3*"))

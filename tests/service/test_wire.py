@@ -20,7 +20,7 @@ class Wire:
     """A device that speaks raw HTTP."""
 
     def __init__(self, service, portero, hostname: str, **facts: object) -> None:
-        self.code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=1)).code
+        self.code = portero.enrolment.create_code(NewEnrolmentCode(uses=1)).code
         self.http = httpx.Client(base_url=service.url + "/device/v1", timeout=40)
         self.facts = {"hostname": hostname, "unit": "brackwater/office", **facts}
         joined = self.http.post("/join", json={"code": self.code, "facts": self.facts}).json()
@@ -190,7 +190,7 @@ def test_bad_messages_are_told_and_change_nothing(portero, wire, path, body, sta
 
 
 def test_a_code_is_good_as_often_as_it_says(portero, service):
-    code = portero.devices.create_enrolment_code(NewEnrolmentCode(uses=2, labels={"wave": "first"})).code
+    code = portero.enrolment.create_code(NewEnrolmentCode(uses=2, labels={"wave": "first"})).code
     facts = {"hostname": "uses"}
     joins = [
         httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).status_code for _ in range(3)

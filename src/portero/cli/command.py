@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from collections.abc import Callable
+from pathlib import Path
 
 from portero.cli.settings import Settings
 from portero.client import Portero
@@ -14,6 +16,10 @@ DONE, FAILED, USAGE, NOT_AS_EXPECTED, UNREACHABLE = 0, 1, 2, 3, 4
 
 class CommandProblem(RuntimeError):
     """The command cannot be done; the message says what is wrong, where, and the nearest right thing."""
+
+
+class UsageProblem(CommandProblem):
+    """The command cannot be meant as it is written."""
 
 
 class Context:
@@ -68,6 +74,34 @@ class Commands:
 def add_reason(parser: argparse.ArgumentParser) -> None:
     """The option that says why, for the revision."""
     parser.add_argument("--reason", metavar="TEXT", help="why, for the revision")
+
+
+def add_yes(parser: argparse.ArgumentParser) -> None:
+    """The option of destructive commands not to ask."""
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+
+
+def add_preview(parser: argparse.ArgumentParser) -> None:
+    """The option to say what would change, and do nothing."""
+    parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
+
+
+def confirmed(question: str) -> bool:
+    """Whether the person says yes."""
+    try:
+        return input(question + " [y/N] ").strip().lower() in ("y", "yes")
+    except EOFError:
+        return False
+
+
+def read_bytes(name: str) -> bytes:
+    """A file's bytes, or standard input for `-`. CommandProblem where it cannot be read."""
+    if name == "-":
+        return sys.stdin.buffer.read()
+    try:
+        return Path(name).read_bytes()
+    except OSError as problem:
+        raise CommandProblem(f"{name} cannot be read: {problem.strerror}") from problem
 
 
 def add_csv(parser: argparse.ArgumentParser) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, add_csv, add_reason
+from portero.cli.command import DONE, Commands, Context, add_csv, add_reason, add_yes, confirmed
 from portero.core import sentences
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import AssignmentSummary, NewAssignment
@@ -171,7 +171,7 @@ def assignment_remove(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         seen = portero.assignments.get(options.assignment)
-        if not options.yes and not _confirmed(f"Remove {seen.key} ({seen.sentence})?"):
+        if not options.yes and not confirmed(f"Remove {seen.key} ({seen.sentence})?"):
             output.say("Nothing was changed.")
             return DONE
         portero.assignments.remove(seen.key, version=seen.version, reason=options.reason)
@@ -180,13 +180,6 @@ def assignment_remove(context: Context) -> int:
     else:
         output.say(f"Removed {seen.key}.")
     return DONE
-
-
-def _confirmed(question: str) -> bool:
-    try:
-        return input(question + " [y/N] ").strip().lower() in ("y", "yes")
-    except EOFError:
-        return False
 
 
 def register(commands: Commands) -> None:
@@ -240,5 +233,5 @@ def register(commands: Commands) -> None:
         "remove", assignment_remove, "Remove an assignment.", "portero assignment remove no-gambling--crew-mess"
     )
     remove.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")
-    remove.add_argument("--yes", action="store_true", help="do not ask")
+    add_yes(remove)
     add_reason(remove)

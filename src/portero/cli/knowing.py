@@ -6,7 +6,6 @@ import argparse
 import sys
 import time
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 from rich.text import Text
 
@@ -19,6 +18,7 @@ from portero.cli.command import (
     Context,
     add_csv,
     add_limit,
+    read_bytes,
 )
 from portero.core import sentences
 from portero.core.insight.offline import OfflineEstate, UnknownDevice
@@ -33,31 +33,22 @@ from portero.formats.estate_document import read_estate, read_facts
 from portero.formats.places import BadDocument
 
 
-def _bytes(name: str) -> bytes:
-    if name == "-":
-        return sys.stdin.buffer.read()
-    try:
-        return Path(name).read_bytes()
-    except OSError as problem:
-        raise CommandProblem(f"{name} cannot be read: {problem.strerror}") from problem
-
-
 def _offline(options: argparse.Namespace) -> OfflineEstate:
     if not options.facts:
         raise CommandProblem("--estate needs --facts FILE too: the devices that attempts are made on")
     reading = options.estate
     try:
-        estate = read_estate(_bytes(options.estate))
+        estate = read_estate(read_bytes(options.estate))
         reading = options.facts
-        facts = read_facts(_bytes(options.facts))
+        facts = read_facts(read_bytes(options.facts))
         reading = options.index
-        index = read_index(_bytes(options.index)) if options.index else EMPTY_INDEX
+        index = read_index(read_bytes(options.index)) if options.index else EMPTY_INDEX
     except BadDocument as problem:
         lines = [f"{reading}: {one}" for one in problem.problems[:20]]
         if len(problem.problems) > 20:
             lines.append(f"{reading}: and {len(problem.problems) - 20} more")
         raise CommandProblem("\n".join(lines)) from problem
-    return OfflineEstate(estate, facts, index)
+    return OfflineEstate(estate, facts, index, datetime.now(UTC))
 
 
 def check_visit(context: Context) -> int:

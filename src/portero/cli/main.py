@@ -10,8 +10,8 @@ import argcomplete
 from pydantic import ValidationError
 
 from portero import __version__
-from portero.cli import controls, fleet, knowing, serving
-from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem, Commands, Context
+from portero.cli import controls, devices, groups, knowing, serving, standing
+from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem, Commands, Context, UsageProblem
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Problem, Unreachable
 
@@ -37,7 +37,7 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"portero {__version__}")
     commands = Commands(top)
-    for family in (serving, fleet, controls, knowing):
+    for family in (serving, devices, groups, standing, controls, knowing):
         family.register(commands)
     return top
 
@@ -73,7 +73,7 @@ def run(arguments: list[str] | None = None) -> int:
         return FAILED
     except (CommandProblem, BadSettings) as problem:
         _complain(str(problem))
-        return FAILED
+        return USAGE if isinstance(problem, UsageProblem) else FAILED
     except ValidationError as problem:
         _complain(_invalid(problem))
         return USAGE

@@ -37,7 +37,8 @@ def serve(context: Context) -> int:
 
 
 def demo(context: Context) -> int:
-    from portero.demo.running import Demo, DemoProblem
+    from portero.demo.history import DemoProblem
+    from portero.demo.running import Demo
 
     options = context.options
     try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portero.demo.making_hosts import made_up_hosts
 from portero.endpoint.fleet import Plan, PlannedDevice
@@ -16,9 +17,31 @@ HANDS_ON = "tidewren-mess-02"
 # (what, how many each, kind): machines of one place
 _ABOARD = (("bridge", 4, "desktop"), ("purser", 2, "desktop"), ("mess", 8, "desktop"))
 _ASHORE = (("kiosk", 4, "kiosk"), ("desk", 7, "desktop"), ("tablet", 3, "tablet"))
+# what is wrong with some of them
 _OBSERVING = {"workshop-diag-03", "workshop-diag-04", "office-laptop-17", "lowlight-desk-02"}
 _FILTER_OFF = {"workshop-diag-09", "sandpiper-purser-02"}
-_QUIET = {"guillemot-mess-05", "guillemot-mess-06", "stonepier-tablet-03", "office-laptop-31", "training-pc-14"}
+_OLD_ENDPOINT = {"gullrock-kiosk-02", "gullrock-kiosk-03"}
+_OLD_BROWSER = {"northmole-desk-04"}
+_SECOND_BROWSER = {"office-laptop-08", "office-laptop-22", "finance-laptop-05"}
+_NO_ZONE = {"workshop-diag-11", "fairhaven-desk-06"}
+_FACTS_STALE = "office-meeting-03"
+LOST = "office-laptop-40"
+"""The machine whose credential was revoked."""
+_QUIET = {"guillemot-mess-05": 9, "guillemot-mess-06": 9, "stonepier-tablet-03": 4, "training-pc-14": 2}
+"""Machines that are not heard of any more, and for how many days."""
+_REINSTALLED = "workshop-diag-05"
+"""It got a new disk: it joins again with the serial that it had."""
+
+RECORDED = [
+    {"hostname": f"{port}-till-01", "kind": "other", "unit": f"brackwater/terminals/{port}", "serial": f"TILL-{port}"}
+    for port in ("eastquay", "lowlight", "stonepier")
+]
+"""Machines that no endpoint runs on."""
+INVITED = [
+    {"hostname": f"office-laptop-{number}", "kind": "laptop", "unit": "brackwater/office", "labels": {"wave": "second"}}
+    for number in (43, 44)
+]
+"""Machines that were invited and have not joined."""
 
 _WORK = "productivity webmail reference news search public-services content-delivery banking education meetings"
 _LEISURE = "video-streaming music games sport social-networks messaging shopping humour forums hobbies"
@@ -56,19 +79,39 @@ def _machine(
 ) -> PlannedDevice:
     mode = "off" if hostname in _FILTER_OFF else "observing" if hostname in _OBSERVING else "enforcing"
     versions = ("12.1", "12.4", "12.4", "12.5")
+    chromium = "80.0" if hostname in _OLD_BROWSER else rng.choice(("139.0", "140.0"))
+    browsers = [{"name": "chromium", "version": chromium, "managed": True}]
+    if kind == "tablet" or hostname in _SECOND_BROWSER:
+        browsers.append({"name": "gullwing", "version": "7.2", "managed": False})
+    layer_version = "0.0.9" if hostname in _OLD_ENDPOINT else "0.1.0"
     facts: dict[str, object] = {
         "hostname": hostname,
         "kind": kind,
         "unit": unit,
+        "serial": f"BW-{hostname}",
         "os": {"family": "linux", "version": rng.choice(versions)},
         "addresses": [address],
-        "browsers": [{"name": "chromium", "version": rng.choice(("139.0", "140.0")), "managed": kind != "tablet"}],
-        "layers": {"filter": mode, "browser": "enforcing", "startup": "off"},
+        "browsers": browsers,
+        "applications": _applications(rng, hostname),
+        "layers": {"filter": mode, "browser": "enforcing"} | ({} if kind == "tablet" else {"startup": "enforcing"}),
+        "layer_versions": {"filter": layer_version, "browser": layer_version, "startup": layer_version},
         "place": "off-site" if unit.endswith("workshop") and rng.random() < 0.5 else "on-site",
-        "zone": zone,
+        "last_start": f"2026-11-{rng.randint(1, 20):02}T0{rng.randint(4, 9)}:00:00Z",
     }
-    quiet = hostname in _QUIET
-    return PlannedDevice(facts, every, holds, quiet, people, visits, _sites(rng, *taste))
+    if hostname not in _NO_ZONE:
+        facts["zone"] = zone
+    quiet = hostname in _QUIET or hostname == LOST
+    tells = hostname != _FACTS_STALE
+    return PlannedDevice(facts, every, holds, quiet, tells, people, visits, _sites(rng, *taste))
+
+
+def _applications(rng: random.Random, hostname: str) -> list[dict[str, str]]:
+    office = {"product": "Chart Table", "vendor": "Skerry Works", "version": "3.1", "file": "charttable"}
+    if "-diag-" in hostname:
+        version = rng.choice(("4.1", "4.1", "4.2"))
+        viewer = {"product": "Deckhand Viewer", "vendor": "Deckhand", "version": version, "file": "deckhand-viewer"}
+        return [office, {**viewer, "category": "remote-access"}]
+    return [office] if "-desk-" in hostname or "laptop" in hostname else []
 
 
 def _ships(rng: random.Random) -> Iterator[PlannedDevice]:
@@ -145,6 +188,27 @@ def brackwater_fleet(seed: int = 2026) -> Plan:
     rng = random.Random(seed)
     machines = [*_ships(rng), *_terminals(rng), *_ashore(rng)]
     return Plan(1, [one for one in machines if one.facts["hostname"] != HANDS_ON], seed, past_hours=20.0)
+
+
+class Old(NamedTuple):
+    """A machine that joined before the demo starts."""
+
+    facts: dict[str, object]
+    days: float
+    """How many days ago it joined, and, if it is quiet, was last heard of."""
+    keeps_identity: bool = True
+    """Whether its folder is still there, so that it goes on as the same device."""
+
+
+def old_machines(seed: int = 2026) -> list[Old]:
+    """The machines that joined before the demo starts."""
+    facts = {str(one.facts["hostname"]): one.facts for one in brackwater_fleet(seed).devices}
+    return [
+        *(Old(facts[hostname], days) for hostname, days in _QUIET.items()),
+        Old(facts[LOST], 3),
+        Old(facts[_FACTS_STALE], 8),
+        Old(facts[_REINSTALLED], 12, keeps_identity=False),
+    ]
 
 
 def hands_on_facts(seed: int = 2026) -> dict[str, object]:

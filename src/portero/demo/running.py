@@ -3,39 +3,20 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import signal
 import subprocess
 import sys
 import time
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from importlib import resources
 from pathlib import Path
-from typing import Any
 
 import httpx
 import msgspec
 
-from portero.core.nouns.estate import Estate
+from portero.demo.history import ADMINISTRATOR, MARK, PASSWORD, READER, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
-from portero.formats.estate_document import read_estate
-from portero.service import secrets
-from portero.service.desk import Desk
-from portero.store import access, devices
-
-ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
-READER = "auditor"
-CODE_DAYS = 365
-HISTORY_DAYS = 26
-MARK = "demo.json"
-"""The file that marks a folder as a demo's; it holds the enrolment code once the demo is complete."""
-
-
-class DemoProblem(RuntimeError):
-    """The demo cannot run; the message says why and what to do."""
 
 
 @dataclass
@@ -58,7 +39,7 @@ class Demo:
             if not (self.data / MARK).exists() and any(self.data.iterdir()):
                 raise DemoProblem(f"{self.data} does not look like a demo's folder; name another with --data")
             shutil.rmtree(self.data)
-        code = load(self.data)
+        code = load(self.data, self.url)
         try:
             self._start(code)
             print(self._welcome(), flush=True)
@@ -72,7 +53,7 @@ class Demo:
         web = start_web(self.data, self.port + 1, self.port + 2)
         self._spawn("service", "portero.cli.main", "serve", "--data", self.data, "--port", self.port, "--quiet")
         self._await_service()
-        machine = self.data / "machines" / HANDS_ON
+        machine = machine_folder(self.data, HANDS_ON)
         if not (machine / "device.json").exists():
             facts = self.data / "hands-on.json"
             facts.write_text(json.dumps(hands_on_facts()))
@@ -144,78 +125,3 @@ def _interrupt(_number: int, _frame: object) -> None:
 
 def _command(module: str, *arguments: object) -> list[str]:
     return [sys.executable, "-m", module, *map(str, arguments)]
-
-
-def load(folder: Path) -> str:
-    """Make the demo's store where there is none; returns the enrolment code of its machines."""
-    kept = folder / MARK
-    if kept.exists():
-        code = json.loads(kept.read_text()).get("code")
-        if code:
-            return str(code)
-        shutil.rmtree(folder)  # its making was cut off
-    elif folder.exists() and any(folder.iterdir()):
-        raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    _write_mark(kept, {})
-    history = _Clock(time.time() - HISTORY_DAYS * 86_400)
-    desk = Desk(folder, history)
-    try:
-        _load_people(desk)
-        _load_estate(desk, history)
-        history.at = time.time()
-        code = secrets.new_code()
-        with desk.store.writing() as connection:
-            now = desk.now()
-            expires = now + CODE_DAYS * 86_400
-            devices.add_enrolment_code(connection, secrets.hash_secret(code), {}, 1000, expires, ADMINISTRATOR, now)
-    finally:
-        desk.close()
-    _write_mark(kept, {"code": code})
-    return code
-
-
-def _write_mark(path: Path, content: dict[str, str]) -> None:
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "w") as file:
-        json.dump(content, file)
-
-
-def _load_people(desk: Desk) -> None:
-    password = secrets.hash_password(PASSWORD)
-    with desk.store.writing() as connection:
-        access.add_administrator(connection, ADMINISTRATOR, "keeper", password)
-        access.add_administrator(connection, READER, "reader", password)
-
-
-@dataclass
-class _Clock:
-    """A clock that stands where it is put: what the demo's administrators did lies in the past."""
-
-    at: float
-
-    def __call__(self) -> float:
-        return self.at
-
-
-def _load_estate(desk: Desk, history: _Clock) -> None:
-    """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
-    document = read_estate((resources.files("portero.demo") / "brackwater.yaml").read_bytes())
-    steps: list[tuple[str, str, dict[str, Any]]] = [
-        ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
-        ("correction", "Our own hosts", {"corrections": document.corrections}),
-    ]
-    for number, ruleset in enumerate(document.rulesets, start=1):
-        steps.append(("ruleset", "", {"rulesets": document.rulesets[:number]}))
-        own = tuple(one for one in document.assignments if one.ruleset == ruleset.key)
-        reason = own[0].reason if own else None
-        taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
-        steps.append(("assignment", reason or "", {"assignments": taken}))
-    pause = (time.time() - history.at) / (len(steps) + 1)
-    for noun, reason, parts in steps:
-        history.at += pause
-
-        def edit(estate: Estate, _versions: Mapping[str, int], parts: dict[str, Any] = parts) -> Estate:
-            return estate.replacing(**parts)
-
-        desk.change(edit, noun=noun, by=ADMINISTRATOR, reason=reason or None)

@@ -5,24 +5,28 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from typing import Any, NamedTuple
 
 import httpx
 
+from portero.core import sentences
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.visits import parse_visit
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
-from portero.core.nouns.device import Facts, LayerMode
+from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
 from portero.core.nouns.verdict import LayerVerdict
 from portero.core.resolving.deciding import Policy
 from portero.core.resolving.explaining import HostRulings
+from portero.core.resolving.standing import gateway_of, in_mode, weaker
 from portero.endpoint.keeping import Folder, Identity, Queue
 from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle
 from portero.formats.category_index import digest_of, read_index
 
+FACTS_EVERY = timedelta(days=1)
+"""How often facts are told even where they did not change."""
 _CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
 
 
@@ -75,8 +79,14 @@ class Agent:
     """An endpoint in its folder. The caller gives the HTTP client, the device's facts and the clock."""
 
     def __init__(
-        self, folder: Folder, http: httpx.AsyncClient, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+        self,
+        folder: Folder,
+        http: httpx.AsyncClient,
+        clock: Callable[[], datetime] = lambda: datetime.now(UTC),
+        *,
+        tells_facts: bool = True,
     ) -> None:
+        """`tells_facts` is False for one that is to show what stale facts look like."""
         self.folder, self.now = folder, clock
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
@@ -84,13 +94,31 @@ class Agent:
         self.rulings: HostRulings | None = None
         self.problem: str | None = None
         self._http = http
-        self._facts_told = False
+        self._tells_facts = tells_facts
+        self._told: Facts | None = None
+        self._told_at: datetime | None = None
+        self._own = Facts.model_validate(self.identity.facts)
         self._load()
 
     @property
     def facts(self) -> Facts:
-        """The facts that the device reports."""
-        return Facts.model_validate(self.identity.facts)
+        """What the device reports. Layers do what the bundle means them to, as far as the machine lets them."""
+        if self.rulings is None:
+            return self._own
+        meant = self.rulings.policy.bundle.layers
+        does = {
+            layer: weaker(own, LayerMode(meant[layer])) for layer in LAYERS if (own := self._own.layers.mode(layer))
+        }
+        return self._own.model_copy(update={"layers": Layers(**does)})
+
+    def _news_of_facts(self) -> Facts | None:
+        """The facts, where the service has not heard them, or not for a day."""
+        facts, now = self.facts, self.now()
+        if not self._tells_facts:
+            return None
+        if facts == self._told and self._told_at and now - self._told_at < FACTS_EVERY:
+            return None
+        return facts
 
     @staticmethod
     async def join(folder: Folder, http: httpx.AsyncClient, service: str, code: str, facts: Facts) -> Identity:
@@ -132,12 +160,9 @@ class Agent:
         message: dict[str, Any] = {"woken": woken}
         if self.manifest:
             message |= {"have": self.manifest.bundle, "revision": self.manifest.revision}
-        if not self._facts_told:
-            message["facts"] = self.identity.facts
         if self.problem:
             message["problem"] = self.problem
-        answer = await self._call("POST", "check-in", json=message)
-        self._facts_told = True
+        answer = await self._tell(message)
         if answer.status_code == 204:
             self.problem = None
             return False
@@ -149,9 +174,18 @@ class Agent:
             return False
         self.problem = None
         assert self.manifest is not None
-        receipt = {"have": self.manifest.bundle, "revision": self.manifest.revision, "woken": True}
-        await self._call("POST", "check-in", json=receipt)
+        await self._tell({"have": self.manifest.bundle, "revision": self.manifest.revision, "woken": True})
         return True
+
+    async def _tell(self, message: dict[str, Any]) -> httpx.Response:
+        """A check-in, with the facts where there is news of them."""
+        facts = self._news_of_facts()
+        if facts is not None:
+            message["facts"] = facts.model_dump(mode="json", exclude_none=True)
+        answer = await self._call("POST", "check-in", json=message)
+        if facts is not None:
+            self._told, self._told_at = facts, self.now()
+        return answer
 
     async def _apply(self, token: str) -> None:
         manifest = open_manifest(token, self.identity.signing_key)
@@ -192,10 +226,20 @@ class Agent:
             layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
             return Ruling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
         entry, layer = self.rulings.of(visit.host)
-        enforced = self.facts.layers.filter in (None, LayerMode.ENFORCING)
-        verdict = layer.verdict if enforced else Verdict.ALLOW
-        reference = new_reference() if verdict is not Verdict.ALLOW else None
-        return Ruling(visit.url, visit.host, verdict, entry.categories, layer, reference)
+        layer = self._as_it_is(layer)
+        reference = new_reference() if layer.verdict is not Verdict.ALLOW else None
+        return Ruling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference)
+
+    def _as_it_is(self, layer: LayerVerdict) -> LayerVerdict:
+        """What the filter does of what the rules say: as far as the estate means it to, and the machine lets it."""
+        assert self.rulings is not None
+        bundle, own = self.rulings.policy.bundle, self._own
+        gateway = gateway_of(bundle, own.place, own.addresses)
+        if gateway:
+            return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
+        meant = LayerMode(bundle.layers["filter"])
+        mode = weaker(meant, own.layers.filter or meant)
+        return in_mode(layer, mode, sentences.does(mode))
 
     def record(
         self,
@@ -209,9 +253,7 @@ class Agent:
         """Record a visit: stopped, warned and logged ones one by one, allowed ones as hourly counts."""
         if self.facts.layers.filter is LayerMode.OFF:
             return
-        at = at or self.now()
-        would_stop = ruling.layer.verdict is not Verdict.ALLOW
-        logged = bool(ruling.layer.logged) or (would_stop and ruling.verdict is Verdict.ALLOW)
+        at, logged = at or self.now(), bool(ruling.layer.logged)
         if ruling.verdict is Verdict.ALLOW and not logged:
             self.queue.count(ruling.host, at)
             return
@@ -227,7 +269,7 @@ class Agent:
                 verdict=ruling.verdict,
                 continued=continued,
                 logged=logged,
-                winner=ruling.layer.winner,
+                winner=ruling.layer.winner or next(iter(ruling.layer.logged), None),
                 reference=ruling.reference,
                 bundle=self.manifest.bundle if self.manifest else None,
             )

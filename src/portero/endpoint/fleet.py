@@ -32,6 +32,8 @@ class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
     """Whether it keeps a held request open in between, and so hears of news at once."""
     quiet: bool = False
     """Joined once, and not heard of since."""
+    tells_facts: bool = True
+    """Whether it tells its facts again after it has joined."""
     people: list[str] = []
     visits_per_hour: float = 6.0
     sites: dict[str, float] = {}
@@ -74,7 +76,7 @@ class SimulatedDevice:
         first = not self._folder.joined
         if first:
             await Agent.join(self._folder, self._http, service, code, self._facts)
-        agent = Agent(self._folder, self._http)
+        agent = Agent(self._folder, self._http, tells_facts=self._planned.tells_facts)
         if first:
             await agent.check_in()
             self._live_through(agent, past_hours)

@@ -49,8 +49,9 @@ def own_facts(options: argparse.Namespace) -> Facts:
         "os": {"family": platform.system().lower() or "other", "version": platform.release()[:255]},
         "browsers": [{"name": name} for name in ("chromium", "firefox") if shutil.which(name)],
         "layers": {"filter": "enforcing", "browser": "off", "startup": "off"},
+        "layer_versions": {"filter": __version__},
     }
-    named = {name: value for name in ("hostname", "unit", "kind") if (value := getattr(options, name))}
+    named = {name: value for name in ("hostname", "unit", "kind", "serial") if (value := getattr(options, name))}
     return Facts.model_validate({**found, **given, **named})
 
 
@@ -179,6 +180,7 @@ def parser() -> argparse.ArgumentParser:
     join.add_argument("--hostname", help="report this hostname")
     join.add_argument("--unit", help="report this unit, as in brackwater/office")
     join.add_argument("--kind", help="report this kind, as in laptop")
+    join.add_argument("--serial", help="report this serial number")
     join.add_argument("--again", action="store_true", help="join as a new device in place of the one that is there")
 
     run = command("run", _run, "Keep in touch, and filter visits as an HTTP proxy.", "portero-endpoint run --port 8700")

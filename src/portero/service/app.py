@@ -14,15 +14,17 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
+from starlette.concurrency import run_in_threadpool
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero import __version__
-from portero.service import problems, wire
+from portero.service import joining, problems, wire
 from portero.service.desk import Desk
 from portero.service.problems import Problem
-from portero.service.routes import fleet, knowing, policy, session
+from portero.service.routes import enforcement, enrolment, fleet, groups, knowing, policy, session
 
 MAX_BODY = 4_000_000
+TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
 
 _log = structlog.get_logger("portero.service")
@@ -111,6 +113,16 @@ async def _observed(request: Request, call_next: Callable[[Request], Awaitable[R
     return response
 
 
+async def _tick(desk: Desk) -> None:
+    """Let the desk take note that time passes. A failure is logged, and the next time may go well."""
+    while True:
+        try:
+            await run_in_threadpool(desk.let_time_pass)
+        except Exception:
+            _log.exception("failed", task="let_time_pass")
+        await asyncio.sleep(TICK_SECONDS)
+
+
 def _operation_id(route: APIRoute) -> str:
     return route.operation_id or route.name
 
@@ -121,7 +133,9 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.desk.live.start(asyncio.get_running_loop())
+        ticking = asyncio.create_task(_tick(app.state.desk))
         yield
+        ticking.cancel()
         app.state.desk.close()
 
     app = FastAPI(
@@ -137,10 +151,12 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     )
     app.state.desk = desk
     problems.install(app)
-    for router in (session.router, fleet.router, policy.router, knowing.router):
-        app.include_router(router, prefix="/api/v1", responses=_PROBLEM)
+    parts = (session, fleet, enrolment, groups, enforcement, policy, knowing)
+    for part in parts:
+        app.include_router(part.router, prefix="/api/v1", responses=_PROBLEM)
     app.router.routes.extend(wire.ROUTES)
     _health(app)
+    joining.install(app)
     _console(app)
     app.middleware("http")(_observed)
     app.add_middleware(Bounded)

@@ -13,21 +13,27 @@ from typing import Any, NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
+from portero.core.matching.fleet import Regrouping
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import Device, Facts
+from portero.core.nouns.device import Device
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import Group, MembershipRule
+from portero.core.nouns.revision import Change
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import Standing, blocks, explain
+from portero.core.resolving.explaining import blocks, explain
+from portero.core.resolving.standing import Path as VisitPath
+from portero.core.resolving.standing import Standing
 from portero.formats.bundles import public_text_of, unpack_bundle
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 from portero.service.live import Live
 from portero.service.problems import Problem, field_error
 from portero.service.publishing import Publisher
+from portero.service.roster import Roster, Settlement
 from portero.service.secrets import Throttle, signing_key
-from portero.store import access, classes, devices, estates
+from portero.store import access, classes, devices, enrolling, estates
 from portero.store.database import Store
 
 Edit = Callable[[Estate, Mapping[str, int]], Estate]
@@ -39,7 +45,6 @@ class Snapshot(NamedTuple):
 
     estate: Estate
     revision: int
-    membership: Membership
 
 
 class Once(NamedTuple):
@@ -67,11 +72,8 @@ class Desk:
         self._lock = threading.Lock()
         self._policy = lru_cache(maxsize=512)(self._load_policy)
         with self.store.reading() as connection:
-            self.snapshot = self._snapshot(estates.load_estate(connection), estates.newest_revision(connection))
-
-    @staticmethod
-    def _snapshot(estate: Estate, revision: int) -> Snapshot:
-        return Snapshot(estate, revision, Membership(estate.groups, estate.group_order))
+            self.snapshot = Snapshot(estates.load_estate(connection), estates.newest_revision(connection))
+            self.roster = Roster(self.publisher, connection, self.snapshot.estate, self.now())
 
     # --- changing the estate ---
 
@@ -109,24 +111,57 @@ class Desk:
                 revision = estates.write_revision(
                     connection, at=now, by=by, summary=summary, reason=reason, changes=changes
                 )
-                published = self.publisher.publish(connection, before, after, changes, revision, now)
+                regrouping, woken = self._carry_out(connection, before, after, changes, revision, now)
             # only what is committed is seen
-            self.snapshot = self._snapshot(after, revision)
-        self.live.wake(published.classes)
+            self.roster.adopt(after, regrouping)
+            self.snapshot = Snapshot(after, revision)
+        self.live.wake(woken)
         self.live.tell("revision", "device")
         return told
 
-    @contextmanager
-    def fleet(self) -> Iterator[sqlite3.Connection]:
-        """A write transaction on the fleet, during which the estate stays as it is."""
-        with self._lock, self.store.writing() as connection:
-            yield connection
+    def _carry_out(
+        self,
+        connection: sqlite3.Connection,
+        before: Estate,
+        after: Estate,
+        changes: tuple[Change, ...],
+        revision: int,
+        now: float,
+    ) -> tuple[Regrouping | None, frozenset[int]]:
+        """Groups, bundles and obstacles as the changes make them; the regrouping, and the classes to wake."""
+        nouns, roster = {change.noun for change in changes}, self.roster
+        regrouping, left, entered = None, set[int](), set[int]()
+        if nouns & {"group", "precedence"}:
+            regrouping = roster.plan(after, now)
+            left, entered = roster.move(connection, after, regrouping, revision, now)
+        changed = self.publisher.publish(connection, before, after, changes, revision, now, entered)
+        moved = regrouping.groups if regrouping else {}
+        if nouns & {"settings", "layer modes", "coverage row"}:
+            moved = roster.held_by(roster.fleet) | moved
+        roster.keep_all_obstacles(connection, after, moved)
+        return regrouping, changed | left
 
-    def class_for(self, connection: sqlite3.Connection, facts: Facts, labels: Mapping[str, str]) -> int:
-        """The class of a device with these facts; to be called within `fleet`."""
-        snapshot = self.snapshot
-        groups = snapshot.membership.groups_of(facts, labels)
-        return self.publisher.class_for(connection, snapshot.estate, groups, snapshot.revision, self.now())
+    # --- the fleet ---
+
+    @contextmanager
+    def settling(self) -> Iterator[Settlement]:
+        """A write transaction on the fleet, during which the estate stays as it is."""
+        with self._lock:
+            with self.store.writing() as connection:
+                settlement = Settlement(connection, self.roster, self.snapshot.revision, self.now())
+                yield settlement
+            self.roster.take(settlement)
+        self.live.wake(settlement.moved)
+
+    def let_time_pass(self) -> None:
+        """Take note of devices that have fallen silent, and of groups that time alone has changed."""
+        with self.settling() as settlement:
+            silent = enrolling.fall_silent(settlement.connection, settlement.now)
+            due = enrolling.due(settlement.connection, settlement.now)
+            for device in {*due, *(silent if self.roster.fleet.membership.names_lifecycle else ())}:
+                settlement.settle(device)
+        if silent or due:
+            self.live.tell("device")
 
     # --- asking ---
 
@@ -144,6 +179,13 @@ class Desk:
             )
         return found[0]
 
+    def matching(self, rule: MembershipRule) -> list[str]:
+        """Ids of the devices that a membership rule would hold."""
+        now = estates.moment(self.now())
+        assert now is not None
+        membership = Membership([Group(key="matching", members=rule)], ["matching"])
+        return [member.id for member in self.roster.fleet if membership.groups_of(member, now)[0] == "matching"]
+
     def _load_policy(self, digest: str) -> Policy | None:
         with self.store.reading() as connection:
             packed = classes.get_bundle(connection, digest)
@@ -155,11 +197,12 @@ class Desk:
         if policy is None:
             policy = Policy(compile_bundle(snapshot.estate, device.groups))
         applied = self._policy(device.applied_bundle) if device.applied_bundle else None
-        standing = Standing(
+        standing = Standing.of(
+            device.facts,
             lifecycle=device.lifecycle,
-            filter=device.facts.layers.filter,
             applied=applied,
             current=device.applied_bundle == device.bundle,
+            coverage=snapshot.estate.coverage_table,
         )
         provenance = {
             "revision": snapshot.revision,
@@ -184,7 +227,7 @@ class Desk:
     def blocks(self, device: Device) -> Blocks:
         """What the device does about each category that some rule names for it."""
         policy, standing, provenance = self._judged(device)
-        return blocks(policy, device.hostname, standing, provenance)
+        return blocks(policy, device.hostname, standing, VisitPath(device.facts.place), provenance)
 
     def close(self) -> None:
         """Close the store."""

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
 
-from portero.core.matching.membership import Membership
 from portero.core.nouns.base import rfc3339
-from portero.core.nouns.device import Facts
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 from portero.core.resolving.bundles import compile_bundle
@@ -18,12 +14,6 @@ from portero.formats.bundles import Manifest, pack_bundle, sign_manifest
 from portero.store import classes
 from portero.store.classes import DeviceClass
 from portero.store.estates import moment, set_revision_devices
-
-
-class Published(NamedTuple):
-    """What publishing comes to: the classes whose devices, as they wait now, have something new to fetch."""
-
-    classes: frozenset[int]
 
 
 @dataclass(frozen=True)
@@ -66,11 +56,12 @@ class Publisher:
         changes: Sequence[Change],
         revision: int,
         now: float,
-    ) -> Published:
-        """Compile anew what the changes touch."""
-        left, entered = set[int](), set[int]()
-        if any(change.noun in ("group", "precedence") for change in changes):
-            left, entered = self._regroup(connection, after, revision, now)
+        entered: Collection[int],
+    ) -> frozenset[int]:
+        """Compile anew what the changes touch; the classes that have another bundle now.
+
+        `entered` are the classes that devices moved into by this revision.
+        """
         touched = touched_groups(before, after, changes)
         changed = set()
         for known in classes.list_classes(connection):
@@ -79,8 +70,8 @@ class Publisher:
                     changed.add(known.id)
             elif known.id in entered:
                 self._refresh(connection, known, revision, now)
-        set_revision_devices(connection, revision, classes.devices_in(connection, sorted(changed | entered)))
-        return Published(frozenset(changed | left))
+        set_revision_devices(connection, revision, classes.devices_in(connection, sorted(changed.union(entered))))
+        return frozenset(changed)
 
     def _recompile(
         self, connection: sqlite3.Connection, estate: Estate, known: DeviceClass, revision: int, now: float
@@ -95,33 +86,15 @@ class Publisher:
         classes.set_bundle(connection, known.id, packed.digest, revision, manifest, now)
         return True
 
-    def _regroup(
-        self, connection: sqlite3.Connection, estate: Estate, revision: int, now: float
-    ) -> tuple[set[int], set[int]]:
-        """Evaluate membership of every device anew; the classes that devices left, and those they entered."""
-        membership = Membership(estate.groups, estate.group_order)
-        ids = {known.groups: known.id for known in classes.list_classes(connection)}
-        moves: dict[str, int] = {}
-        left = set()
-        for row in classes.facts_of_all(connection):
-            facts = Facts.model_validate_json(row["facts"])
-            groups = membership.groups_of(facts, json.loads(row["labels"]))
-            if groups not in ids:
-                ids[groups] = self.class_for(connection, estate, groups, revision, now)
-            if ids[groups] != row["class"]:
-                moves[row["id"]] = ids[groups]
-                left.add(row["class"])
-        classes.move_devices(connection, moves)
-        classes.drop_empty_classes(connection)
-        return left, set(moves.values())
-
 
 def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
     """The groups whose classes the changes can alter; None for all of them."""
     touched: set[str] = set()
     for change in changes:
-        if change.noun == "correction":
+        if change.noun in ("correction", "settings"):
             return None
+        if change.noun == "layer modes":
+            touched.add(change.key)
         if change.noun == "assignment":
             for side in (change.before, change.after):
                 touched.update((side or {}).get("to", ()))

@@ -9,7 +9,6 @@ import asyncio
 import json
 from collections.abc import Awaitable, Callable
 from typing import Any, NoReturn
-from uuid import uuid4
 
 import msgspec
 from pydantic import ValidationError
@@ -20,11 +19,12 @@ from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.device import Facts
+from portero.service import enrolment
 from portero.service.desk import Desk
 from portero.service.problems import Problem, field_error
-from portero.service.secrets import hash_secret, new_secret
-from portero.store import activities, classes, devices
-from portero.store.devices import Known
+from portero.service.secrets import hash_secret
+from portero.store import activities, classes, enrolling
+from portero.store.enrolling import Known
 
 CHECK_IN_SECONDS = 60.0
 HOLD_SECONDS = 25.0
@@ -74,7 +74,7 @@ def _device(desk: Desk, request: Request) -> Known:
     known = None
     if scheme.lower() == "bearer" and credential:
         with desk.store.reading() as connection:
-            known = devices.by_credential(connection, hash_secret(credential.strip()))
+            known = enrolling.by_credential(connection, hash_secret(credential.strip()))
     if known is None:
         detail = "This device credential is not good (any more); join again with an enrolment code."
         raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
@@ -82,29 +82,22 @@ def _device(desk: Desk, request: Request) -> Known:
 
 
 def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
-    facts, now = _facts(message.facts), desk.now()
-    id, credential = str(uuid4()), new_secret("pd")
-    with desk.fleet() as connection:
-        labels = devices.use_enrolment_code(connection, hash_secret(message.code.strip().upper()), now)
-        if labels is not None:
-            class_id = desk.class_for(connection, facts, labels)
-            devices.add_device(
-                connection,
-                id=id,
-                facts=facts,
-                labels=labels,
-                class_id=class_id,
-                credential_hash=hash_secret(credential),
-                now=now,
-            )
-    if labels is None:
+    facts = _facts(message.facts)
+    joined = enrolment.join(desk, message.code, facts)
+    if joined is None:
         # a right code is always taken: many machines may share an address with one that guesses
+        now = desk.now()
         if desk.throttle.wait(f"join@{address}", now) > 0:
             raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
         desk.throttle.failed(f"join@{address}", now)
         raise Problem("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
-    desk.live.tell("device")
-    return {"device": id, "credential": credential, "signing_key": desk.public_key, "interval": CHECK_IN_SECONDS}
+    device, credential = joined
+    return {
+        "device": device,
+        "credential": credential,
+        "signing_key": desk.public_key,
+        "interval": CHECK_IN_SECONDS,
+    }
 
 
 def _usual(known: Known, message: CheckIn, now: float) -> float | None:
@@ -122,16 +115,20 @@ def _usual(known: Known, message: CheckIn, now: float) -> float | None:
 def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | None:
     now = desk.now()
     facts = _facts(message.facts) if message.facts is not None else None
-    with desk.fleet() as connection:
-        devices.note_heard(connection, known.id, now, _usual(known, message, now))
+    with desk.settling() as settlement:
+        connection = settlement.connection
+        enrolling.note_heard(connection, known.id, now, _usual(known, message, now))
         if facts is not None:
-            devices.note_facts(connection, known.id, facts, desk.class_for(connection, facts, known.labels))
+            enrolling.note_facts(connection, known.id, facts, now)
+            settlement.settle_namesakes(facts.hostname)
+        if facts is not None or known.told_silent:
+            settlement.settle(known.id)
         if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
-            devices.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
+            enrolling.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
         if message.problem:
-            devices.note_failed(connection, known.id, message.problem[:500], now)
-        wanted = devices.wanted_of(connection, known.id)
-    if facts is not None or message.have != known.applied_bundle or message.problem:
+            enrolling.note_failed(connection, known.id, message.problem[:500], now)
+        wanted = enrolling.wanted_of(connection, known.id)
+    if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
         desk.live.tell("device")
     if message.have == wanted.digest and message.revision == wanted.revision:
         return None
@@ -144,7 +141,7 @@ def _keep(desk: Desk, known: Known, body: bytes) -> dict[str, Any]:
     except ValidationError as error:
         _refuse_invalid(error, ())
     with desk.store.writing() as connection:
-        new = activities.keep_batch(connection, known.id, batch, desk.now())
+        new = activities.keep_batch(connection, known.id, batch, desk.now(), known.seq_offset)
     if new:
         desk.live.tell("activity")
     return {"batch": batch.batch, "new": new}

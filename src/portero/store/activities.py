@@ -12,7 +12,9 @@ from portero.store.estates import moment
 from portero.store.paging import Query, Rows, like_pattern, page
 
 
-def keep_batch(connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float) -> int:
+def keep_batch(
+    connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int = 0
+) -> int:
     """Keep what the batch brings that is not kept yet; returns how many attempts were new.
 
     Attempts are known by their number. Counts have none, so they are taken only where the batch is a new one.
@@ -23,7 +25,7 @@ def keep_batch(connection: sqlite3.Connection, device: str, batch: ActivityBatch
         "INSERT OR IGNORE INTO activity"
         " (device, seq, at, received_at, host, verdict, person, reference, test, document)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        [_values(device, attempt, now) for attempt in batch.attempts],
+        [_values(device, attempt, now, seq_offset) for attempt in batch.attempts],
     )
     new = connection.total_changes - before
     fresh = connection.execute(
@@ -38,10 +40,10 @@ def keep_batch(connection: sqlite3.Connection, device: str, batch: ActivityBatch
     return new
 
 
-def _values(device: str, attempt: ReportedAttempt, now: float) -> tuple[Any, ...]:
+def _values(device: str, attempt: ReportedAttempt, now: float, seq_offset: int) -> tuple[Any, ...]:
     return (
         device,
-        attempt.seq,
+        attempt.seq + seq_offset,
         min(attempt.at.timestamp(), now),
         now,
         attempt.host,
@@ -104,7 +106,8 @@ def activity_of(row: sqlite3.Row) -> Activity:
     """A row as activity."""
     reported = ReportedAttempt.model_validate_json(row["document"])
     return Activity(
-        **reported.model_dump(exclude={"at"}),
+        **reported.model_dump(exclude={"at", "seq"}),
+        seq=row["seq"],
         at=moment(row["at"]),
         device=row["device"],
         hostname=row["hostname"],

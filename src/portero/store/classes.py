@@ -83,9 +83,17 @@ def move_devices(connection: sqlite3.Connection, moves: dict[str, int]) -> None:
     )
 
 
+def set_rechecks(connection: sqlite3.Connection, following: dict[str, float | None]) -> None:
+    """When time alone may next change each device's groups."""
+    connection.executemany(
+        "UPDATE device SET recheck_at = ? WHERE id = ? AND recheck_at IS NOT ?",
+        [(at, device, at) for device, at in following.items()],
+    )
+
+
 def drop_empty_classes(connection: sqlite3.Connection) -> None:
     """Forget classes that no device is in. Their bundles stay: devices may hold them still."""
-    connection.execute("DELETE FROM class WHERE id NOT IN (SELECT class FROM device)")
+    connection.execute("DELETE FROM class WHERE NOT EXISTS (SELECT 1 FROM device WHERE device.class = class.id)")
 
 
 def devices_in(connection: sqlite3.Connection, class_ids: list[int]) -> int:
@@ -109,8 +117,3 @@ def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
         (device, digest),
     ).fetchone()
     return row is not None
-
-
-def facts_of_all(connection: sqlite3.Connection) -> list[sqlite3.Row]:
-    """Id, facts, labels and class of every device, to evaluate membership anew."""
-    return connection.execute("SELECT id, facts, labels, class FROM device").fetchall()

@@ -1,41 +1,76 @@
-"""Devices, enrolment codes, and the roll-out of bundles to them."""
+"""Devices as lists and pages show them, and how far the roll-out of bundles to them is."""
 
 from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from typing import Any
 
-from portero.core.nouns.device import Device, Facts, Lifecycle
+from portero.core.nouns.device import Device, DeviceEvent, Facts, Lifecycle
+from portero.core.nouns.readiness import ORDER, BlockerCode
 from portero.core.nouns.revision import RolloutCounts, RolloutState
 from portero.store.estates import moment, newest_revision
 from portero.store.paging import Query, Rows, like_pattern, page
 
 LEAST_SILENCE = 180.0
 """Seconds: a device is not called silent before that, however quick its rhythm."""
+MISSED = 3.0
+"""A device that has missed so many of its own intervals is silent."""
+FACTS_STALE_SECONDS = 3 * 86_400.0
+"""A device that checks in but has told no facts for so long has stale ones."""
 
-# A device that has missed three of its own intervals is silent.
-_SILENT = f"(device.last_heard < :now - max(3.0 * coalesce(device.usual_interval, 60.0), {LEAST_SILENCE}))"
+_SILENT = "(device.lifecycle = 'enrolled' AND device.silent_after < :now)"
 _CURRENT = "(device.applied_bundle IS class.digest)"
 _STATE = (
-    f"CASE WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
+    f"CASE WHEN device.lifecycle <> 'enrolled' THEN NULL WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
     " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"
 )
-_SOURCE = "device JOIN class ON class.id = device.class"
-_SELECT = f"device.*, class.groups, class.digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
+_SOURCE = "device LEFT JOIN class ON class.id = device.class"
+_SELECT = (
+    "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
+    f" class.groups, class.digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
+)
+# What lies not in a device's own facts: SQL conditions, by the blocker's code.
+MACHINE_BLOCKERS: dict[BlockerCode, str] = {
+    BlockerCode.NEVER_JOINED: "device.lifecycle = 'invited'",
+    BlockerCode.REJOIN_WAITING: "device.rejoin_of IS NOT NULL",
+    BlockerCode.DUPLICATE_HOSTNAME: "device.lifecycle <> 'retired' AND NOT device.keeps_name",
+    BlockerCode.CREDENTIAL_REVOKED: "device.lifecycle = 'enrolled' AND device.revoked",
+    BlockerCode.SILENT: _SILENT,
+    BlockerCode.FACTS_STALE: (
+        f"device.lifecycle = 'enrolled' AND NOT {_SILENT} AND device.facts_at < :now - {FACTS_STALE_SECONDS}"
+    ),
+}
 
 SORTS = {
+    name: f"coalesce({column}, '')"
+    for name, column in {
+        "hostname": "device.hostname",
+        "kind": "device.kind",
+        "unit": "device.unit",
+        "os": "device.os_family || ' ' || coalesce(device.os_version, '')",
+        "serial": "device.serial",
+        "place": "device.place",
+        "zone": "device.zone",
+        "filter": "device.filter_layer",
+        "browser": "device.browser_layer",
+        "startup": "device.startup_layer",
+        "lifecycle": f"CASE WHEN {_SILENT} THEN 'silent' ELSE device.lifecycle END",
+        "rollout": _STATE,
+    }.items()
+} | {
+    # names, units and times are indexed as they stand
     "hostname": "device.hostname",
-    "kind": "device.kind",
-    "unit": "coalesce(device.unit, '')",
-    "last_heard": "device.last_heard",
+    "joined": "coalesce(device.joined_at, 0.0)",
+    "last_heard": "coalesce(device.last_heard, 0.0)",
 }
 
 
 @dataclass(frozen=True)
 class DeviceFilter:
-    """What a list of devices is narrowed to."""
+    """What a list of devices is narrowed to. Retired ones are left out unless asked for."""
 
     search: str | None = None
     unit: str | None = None
@@ -43,13 +78,17 @@ class DeviceFilter:
     group: str | None = None
     lifecycle: str | None = None
     rollout: str | None = None
+    blocker: str | None = None
+    layer: str | None = None
+    ids: Iterable[str] | None = field(default=None)
 
     def conditions(self) -> tuple[list[str], dict[str, Any]]:
         """The SQL conditions and their values."""
         where: list[str] = []
         values: dict[str, Any] = {}
         if self.search:
-            where.append("(device.hostname LIKE :search ESCAPE '\\' OR device.unit LIKE :search ESCAPE '\\')")
+            columns = ("hostname", "unit", "serial", "id")
+            where.append("(" + " OR ".join(f"device.{one} LIKE :search ESCAPE '\\'" for one in columns) + ")")
             values["search"] = like_pattern(self.search.strip().lower())
         if self.unit:
             where.append("(device.unit = :unit OR substr(device.unit, 1, length(:unit) + 1) = :unit || '/')")
@@ -60,39 +99,97 @@ class DeviceFilter:
         if self.group:
             where.append("device.class IN (SELECT class FROM class_group WHERE group_key = :group)")
             values["group"] = self.group
-        if self.lifecycle:
-            silent = {"silent": _SILENT, "enrolled": f"NOT {_SILENT}"}.get(self.lifecycle, "0")
-            where.append(silent)
         if self.rollout:
             where.append(f"{_STATE} = :state")
             values["state"] = self.rollout
+        if self.ids is not None:
+            where.append("device.id IN (SELECT value FROM json_each(:ids))")
+            values["ids"] = json.dumps(list(self.ids))
+        self._lifecycle(where)
+        self._blocker(where, values)
         return where, values
 
+    def _lifecycle(self, where: list[str]) -> None:
+        if self.lifecycle in ("invited", "retired"):
+            where.append(f"device.lifecycle = '{self.lifecycle}'")
+        elif self.lifecycle:
+            where.append(_SILENT if self.lifecycle == "silent" else f"device.lifecycle = 'enrolled' AND NOT {_SILENT}")
+        else:
+            where.append("device.lifecycle <> 'retired'")
 
-def device_of(row: sqlite3.Row, now: float) -> Device:
-    """A joined row as a device."""
+    def _blocker(self, where: list[str], values: dict[str, Any]) -> None:
+        if not self.blocker:
+            return
+        condition = MACHINE_BLOCKERS.get(BlockerCode(self.blocker))
+        if condition:
+            where.append(f"({condition})")
+            return
+        of_layer = " AND layer = :layer" if self.layer else ""
+        kept = f"SELECT device FROM obstacle WHERE code = :code{of_layer}"
+        where.append(f"device.lifecycle = 'enrolled' AND device.id IN ({kept})")
+        values["code"] = self.blocker
+        if self.layer:
+            values["layer"] = self.layer
+
+
+def _machine_blockers(row: sqlite3.Row, now: float) -> list[BlockerCode]:
+    found = []
+    if row["lifecycle"] == "invited":
+        found.append(BlockerCode.NEVER_JOINED)
+    if row["rejoin_of"]:
+        found.append(BlockerCode.REJOIN_WAITING)
+    if not row["keeps_name"] and row["lifecycle"] != "retired":
+        found.append(BlockerCode.DUPLICATE_HOSTNAME)
+    if row["lifecycle"] == "enrolled":
+        if row["revoked"]:
+            found.append(BlockerCode.CREDENTIAL_REVOKED)
+        if row["silent"]:
+            found.append(BlockerCode.SILENT)
+        elif row["facts_at"] is not None and row["facts_at"] < now - FACTS_STALE_SECONDS:
+            found.append(BlockerCode.FACTS_STALE)
+    return found
+
+
+def _obstacles_of(connection: sqlite3.Connection, ids: list[str]) -> dict[str, list[BlockerCode]]:
+    found: dict[str, list[BlockerCode]] = {}
+    for row in connection.execute(
+        "SELECT DISTINCT device, code FROM obstacle WHERE device IN (SELECT value FROM json_each(?))",
+        (json.dumps(ids),),
+    ):
+        found.setdefault(row[0], []).append(BlockerCode(row[1]))
+    return found
+
+
+def devices_of(connection: sqlite3.Connection, rows: list[sqlite3.Row], now: float) -> list[Device]:
+    """Joined rows as devices."""
+    obstacles = _obstacles_of(connection, [row["id"] for row in rows])
+    return [_device_of(row, obstacles.get(row["id"], []), now) for row in rows]
+
+
+def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> Device:
+    lifecycle = Lifecycle.SILENT if row["silent"] else Lifecycle(row["lifecycle"])
+    known = _machine_blockers(row, now) + (obstacles if row["lifecycle"] == "enrolled" else [])
     return Device(
         id=row["id"],
         hostname=row["hostname"],
-        lifecycle=Lifecycle.SILENT if row["silent"] else Lifecycle.ENROLLED,
+        lifecycle=lifecycle,
         facts=Facts.model_validate_json(row["facts"]),
         labels=json.loads(row["labels"]),
-        groups=tuple(json.loads(row["groups"])),
+        groups=tuple(json.loads(row["groups"])) if row["groups"] else (),
         joined_at=moment(row["joined_at"]),
         last_heard=moment(row["last_heard"]),
         usual_interval=row["usual_interval"],
+        silent_after=moment(row["silent_after"]) if row["lifecycle"] == "enrolled" else None,
+        facts_at=moment(row["facts_at"]),
         bundle=row["digest"],
         applied_bundle=row["applied_bundle"],
         applied_revision=row["applied_revision"],
         applied_at=moment(row["applied_at"]),
         rollout=_rollout_of(row, now),
+        blockers=tuple(sorted(known, key=lambda code: ORDER[code])),
+        rejoin_of=row["rejoin_of"],
+        version=row["version"],
     )
-
-
-def _query(filter: DeviceFilter, now: float, sort: str, descending: bool) -> Query:
-    where, values = filter.conditions()
-    # the values name :now even where no condition uses it; SQLite takes unused names
-    return Query(_SELECT, _SOURCE, where, {**values, "now": now}, SORTS[sort], descending, "device.id")
 
 
 def list_devices(
@@ -105,21 +202,45 @@ def list_devices(
     cursor: str | None = None,
     limit: int = 100,
 ) -> Rows:
-    """One page of devices; map its rows with `device_of`."""
-    return page(connection, _query(filter, now, sort, descending), cursor, limit)
+    """One page of devices; map its rows with `devices_of`."""
+    where, values = filter.conditions()
+    # the values name :now even where no condition uses it; SQLite takes unused names
+    query = Query("device.id", _SOURCE, where, {**values, "now": now}, SORTS[sort], descending, "device.id")
+    found = page(connection, query, cursor, limit)
+    # sorted first, fetched second: the sorter would carry the facts of every device along
+    ids = [row["id"] for row in found.rows]
+    whole = {
+        row["id"]: row
+        for row in connection.execute(
+            f"SELECT {_SELECT} FROM {_SOURCE} WHERE device.id IN (SELECT value FROM json_each(:ids))",
+            {"ids": json.dumps(ids), "now": now},
+        )
+    }
+    return Rows([whole[id] for id in ids], found.next, found.total)
 
 
 def find_devices(connection: sqlite3.Connection, name: str, now: float) -> list[Device]:
-    """The device of that id, or all devices of that hostname."""
+    """The device of that id, or all devices of that hostname that are not retired."""
     rows = connection.execute(
-        f"SELECT {_SELECT} FROM {_SOURCE} WHERE device.id = :name OR device.hostname = :lower",
+        f"SELECT {_SELECT} FROM {_SOURCE}"
+        " WHERE device.id = :name OR (device.hostname = :lower AND device.lifecycle <> 'retired')",
         {"name": name, "lower": name.lower(), "now": now},
+    ).fetchall()
+    return devices_of(connection, rows, now)
+
+
+def list_events(connection: sqlite3.Connection, device: str, limit: int = 100) -> list[DeviceEvent]:
+    """What was done to a device, newest first."""
+    rows = connection.execute(
+        "SELECT at, by, what, reason FROM device_event WHERE device = ? ORDER BY id DESC LIMIT ?", (device, limit)
     )
-    return [device_of(row, now) for row in rows]
+    return [DeviceEvent(at=moment(row[0]), by=row[1], what=row[2], reason=row[3]) for row in rows]
 
 
-def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState:
+def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState | None:
     """A joined row as the device's roll-out state."""
+    if row["state"] is None:
+        return None
     since = {
         "current": row["applied_at"],
         "waiting": max(row["since"], row["joined_at"]),
@@ -140,8 +261,11 @@ def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState:
 
 
 def rollout_counts(connection: sqlite3.Connection, now: float) -> RolloutCounts:
-    """How many devices are in each roll-out state."""
-    rows = connection.execute(f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} GROUP BY 1", {"now": now})
+    """How many devices are in each roll-out state; those that never joined, or are retired, are in none."""
+    rows = connection.execute(
+        f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' GROUP BY 1",
+        {"now": now},
+    )
     return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
 
 
@@ -149,7 +273,8 @@ def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:
     """How many devices each group holds; groups with none are left out."""
     return dict(
         connection.execute(
-            "SELECT class_group.group_key, count(*) FROM class_group JOIN device ON device.class = class_group.class"
+            "SELECT group_key, sum(devices) FROM class_group"
+            " JOIN (SELECT class, count(*) AS devices FROM device WHERE class IS NOT NULL GROUP BY class) USING (class)"
             " GROUP BY 1"
         ).fetchall()
     )
@@ -164,151 +289,3 @@ def count_in_any(connection: sqlite3.Connection, groups: tuple[str, ...]) -> int
             groups,
         ).fetchone()[0]
     )
-
-
-# --- joining and checking in ---
-
-
-def add_device(
-    connection: sqlite3.Connection,
-    *,
-    id: str,
-    facts: Facts,
-    labels: dict[str, str],
-    class_id: int,
-    credential_hash: str,
-    now: float,
-) -> None:
-    """A device that has just joined."""
-    connection.execute(
-        "INSERT INTO device (id, hostname, kind, unit, facts, labels, class, credential_hash, joined_at, last_heard)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            id,
-            facts.hostname,
-            facts.kind.value,
-            facts.unit,
-            facts.model_dump_json(exclude_none=True),
-            json.dumps(labels),
-            class_id,
-            credential_hash,
-            now,
-            now,
-        ),
-    )
-
-
-@dataclass(frozen=True)
-class Known:
-    """What the device routes need to know of a device."""
-
-    id: str
-    facts: str
-    labels: dict[str, str]
-    class_id: int
-    last_heard: float
-    usual_interval: float | None
-    applied_bundle: str | None
-    applied_revision: int | None
-    digest: str
-
-
-def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known | None:
-    """The device with that credential."""
-    row = connection.execute(
-        f"SELECT device.*, class.digest FROM {_SOURCE} WHERE device.credential_hash = ?",
-        (credential_hash,),
-    ).fetchone()
-    if row is None:
-        return None
-    return Known(
-        row["id"],
-        row["facts"],
-        json.loads(row["labels"]),
-        row["class"],
-        row["last_heard"],
-        row["usual_interval"],
-        row["applied_bundle"],
-        row["applied_revision"],
-        row["digest"],
-    )
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """The bundle a device should have."""
-
-    digest: str
-    revision: int
-    manifest: str
-
-
-def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
-    """The bundle that the device should have."""
-    row = connection.execute(
-        f"SELECT class.digest, class.revision, class.manifest FROM {_SOURCE} WHERE device.id = ?", (device,)
-    ).fetchone()
-    return Wanted(*row)
-
-
-def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None) -> None:
-    """The device has checked in."""
-    connection.execute(
-        "UPDATE device SET last_heard = ?, usual_interval = ? WHERE id = ?", (now, usual_interval, device)
-    )
-
-
-def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, class_id: int) -> None:
-    """The device has reported other facts than before."""
-    connection.execute(
-        "UPDATE device SET hostname = ?, kind = ?, unit = ?, facts = ?, class = ? WHERE id = ?",
-        (
-            facts.hostname,
-            facts.kind.value,
-            facts.unit,
-            facts.model_dump_json(exclude_none=True),
-            class_id,
-            device,
-        ),
-    )
-
-
-def note_applied(connection: sqlite3.Connection, device: str, digest: str, revision: int, now: float) -> None:
-    """The device says that it has applied this bundle."""
-    connection.execute(
-        "UPDATE device SET applied_bundle = ?, applied_revision = ?, applied_at = ?, apply_problem = NULL,"
-        " apply_failed_at = NULL WHERE id = ?",
-        (digest, revision, now, device),
-    )
-
-
-def note_failed(connection: sqlite3.Connection, device: str, problem: str, now: float) -> None:
-    """The device says that it could not apply its bundle."""
-    connection.execute("UPDATE device SET apply_problem = ?, apply_failed_at = ? WHERE id = ?", (problem, now, device))
-
-
-def add_enrolment_code(
-    connection: sqlite3.Connection,
-    code_hash: str,
-    labels: dict[str, str],
-    uses: int,
-    expires: float,
-    by: str,
-    now: float,
-) -> None:
-    """A code by which devices may join."""
-    connection.execute(
-        "INSERT INTO enrolment_code (code_hash, labels, uses_left, expires_at, made_by, made_at)"
-        " VALUES (?, ?, ?, ?, ?, ?)",
-        (code_hash, json.dumps(labels), uses, expires, by, now),
-    )
-
-
-def use_enrolment_code(connection: sqlite3.Connection, code_hash: str, now: float) -> dict[str, str] | None:
-    """Take one use of the code; its labels, or None where it is not good (any more)."""
-    row = connection.execute(
-        "UPDATE enrolment_code SET uses_left = uses_left - 1"
-        " WHERE code_hash = ? AND uses_left > 0 AND expires_at > ? RETURNING labels",
-        (code_hash, now),
-    ).fetchone()
-    return json.loads(row[0]) if row else None

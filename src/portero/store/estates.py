@@ -9,12 +9,22 @@ from datetime import UTC, datetime
 from typing import Any
 
 from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.estate import Correction, Estate
 from portero.core.nouns.group import Group
 from portero.core.nouns.revision import Change, Revision
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.settings import GroupLayers, Settings
 
-_TABLES = {"group": "estate_group", "ruleset": "ruleset", "assignment": "assignment", "correction": "correction"}
+_TABLES = {
+    "group": "estate_group",
+    "ruleset": "ruleset",
+    "assignment": "assignment",
+    "correction": "correction",
+    "layer modes": "layer_modes",
+    "coverage row": "coverage_row",
+}
+_SINGLES = ("precedence", "settings")
 
 
 def moment(seconds: float | None) -> datetime | None:
@@ -34,18 +44,24 @@ def load_estate(connection: sqlite3.Connection) -> Estate:
         rows = connection.execute(f"SELECT document FROM {table} ORDER BY place, key")
         return [json.loads(row[0]) for row in rows]
 
-    row = connection.execute("SELECT value FROM setting WHERE name = 'precedence'").fetchone()
+    singles = {row[0]: json.loads(row[1]) for row in connection.execute("SELECT name, document FROM single")}
     return Estate(
-        precedence=tuple(json.loads(row[0])) if row else (),
+        precedence=tuple(singles.get("precedence", ())),
+        settings=Settings.model_validate(singles.get("settings", {})),
         groups=tuple(map(Group.model_validate, documents("estate_group"))),
         rulesets=tuple(map(Ruleset.model_validate, documents("ruleset"))),
         assignments=tuple(map(Assignment.model_validate, documents("assignment"))),
         corrections=tuple(map(Correction.model_validate, documents("correction"))),
+        layer_modes=tuple(map(GroupLayers.model_validate, documents("layer_modes"))),
+        coverage=tuple(map(CoverageRow.model_validate, documents("coverage_row"))),
     )
 
 
 def versions(connection: sqlite3.Connection, noun: str) -> dict[str, int]:
-    """The revision that last changed each object of a noun, by key."""
+    """The revision that last changed each object of a noun, by key; of a part there is one of, by its own name."""
+    if noun in _SINGLES:
+        row = connection.execute("SELECT version FROM single WHERE name = ?", (noun,)).fetchone()
+        return {noun: row[0] if row else 0}
     return {row["key"]: row["version"] for row in connection.execute(f"SELECT key, version FROM {_TABLES[noun]}")}
 
 
@@ -69,12 +85,11 @@ def write_revision(
 
 
 def _apply(connection: sqlite3.Connection, revision: int, change: Change) -> None:
-    if change.noun == "precedence":
-        value = json.dumps((change.after or {})["precedence"])
+    if change.noun in _SINGLES:
         connection.execute(
-            "INSERT INTO setting (name, value) VALUES ('precedence', ?)"
-            " ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-            (value,),
+            "INSERT INTO single (name, version, document) VALUES (?, ?, ?)"
+            " ON CONFLICT (name) DO UPDATE SET version = excluded.version, document = excluded.document",
+            (change.noun, revision, json.dumps((change.after or {})[change.noun])),
         )
         return
     table = _TABLES[change.noun]

@@ -101,10 +101,13 @@ def blocker(obstacle: Obstacle) -> Blocker:
     return Blocker(code=obstacle.code, layer=obstacle.layer, about=obstacle.about, **words._asdict())
 
 
-def readiness(estate: Estate, facts: MemberFacts, groups: tuple[str, ...], more: Iterable[Obstacle] = ()) -> Readiness:
-    """A device's readiness. `more` are the obstacles that do not lie in its facts."""
+def readiness(
+    estate: Estate, facts: MemberFacts, groups: tuple[str, ...], more: Iterable[Obstacle] = (), joined: bool = True
+) -> Readiness:
+    """A device's readiness. `more` are the obstacles that do not lie in its facts; one that never joined told none."""
     modes = modes_of(estate, groups)
-    found = sorted([*more, *obstacles(facts, modes, estate.coverage_table)], key=lambda one: one.rank)
+    own = obstacles(facts, modes, estate.coverage_table) if joined else ()
+    found = sorted([*more, *own], key=lambda one: one.rank)
     hindered = {one.layer for one in found if one.code not in NOT_IN_THE_WAY}
     layers = []
     for layer in LAYERS:

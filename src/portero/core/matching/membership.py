@@ -193,7 +193,7 @@ def _pins_by_device(groups: Iterable[Group]) -> Mapping[str, _Pinned]:
         if group.pins:
             for pins, found in ((group.pins.in_, into), (group.pins.out, out_of)):
                 for pin in pins:
-                    found.setdefault(pin.device.strip().lower(), set()).add(group.key)
+                    found.setdefault(pin.device, set()).add(group.key)
     return {name: _Pinned(frozenset(into.get(name, ())), frozenset(out_of.get(name, ()))) for name in {*into, *out_of}}
 
 
@@ -202,6 +202,6 @@ def pinned(group: Group, member: Member) -> str | None:
     names: set[Any] = {member.id, *([member.facts.hostname] if member.keeps_name else [])}
     for where in ("out", "in"):
         pins = (group.pins.out if where == "out" else group.pins.in_) if group.pins else ()
-        if any(pin.device.strip().lower() in names for pin in pins):
+        if any(pin.device in names for pin in pins):
             return where
     return None

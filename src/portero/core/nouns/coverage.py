@@ -76,13 +76,13 @@ def _shipped(control: Control, browser: str, http: str, https: str, source: str,
 _TRIED = "tried by the project against the endpoint stand-in"
 _TOLD = "the browser's own documentation of managed policy"
 SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
-    _shipped("filter", ANY, "page", "host", _TRIED, layer_from="2.0"),
-    _shipped("filter", "chromium", "page", "host", _TRIED, layer_from="2.0"),
-    _shipped("filter", "firefox", "page", "host", _TRIED, layer_from="2.0"),
+    _shipped("filter", ANY, "page", "host", _TRIED, layer_from="0.1"),
+    _shipped("filter", "chromium", "page", "host", _TRIED, layer_from="0.1"),
+    _shipped("filter", "firefox", "page", "host", _TRIED, layer_from="0.1"),
     _shipped("site-list", ANY, "none", "none", "nothing is known of its managed policy"),
     _shipped("site-list", "chromium", "page", "page", _TOLD, browser_from="86"),
     _shipped("site-list", "firefox", "page", "page", _TOLD, browser_from="60"),
-    _shipped("startup", ANY, "page", "page", "a program that does not start visits nothing", layer_from="2.0"),
+    _shipped("startup", ANY, "page", "page", "a program that does not start visits nothing", layer_from="0.1"),
 )
 """The table as shipped."""
 

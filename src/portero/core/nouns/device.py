@@ -28,6 +28,8 @@ def _known_zone(value: str) -> str:
     return value
 
 
+Unit = Annotated[str, StringConstraints(max_length=255, pattern=r"^[^/\s]+(/[^/\s]+)*$")]
+"""A place in the directory tree, its parts set apart by “/”."""
 Address = Annotated[str, StringConstraints(max_length=64), AfterValidator(_normal_address)]
 Zone = Annotated[str, StringConstraints(max_length=64), AfterValidator(_known_zone)]
 Labels = Annotated[dict[Key, Text], Field(max_length=32)]
@@ -128,7 +130,7 @@ class Facts(Noun):
 
     hostname: Hostname
     kind: Kind = Kind.OTHER
-    unit: Annotated[str, StringConstraints(max_length=255, pattern=r"^[^/\s]+(/[^/\s]+)*$")] | None = None
+    unit: Unit | None = None
     os: OperatingSystem | None = None
     addresses: Annotated[tuple[Address, ...], Field(max_length=32)] = ()
     browsers: Annotated[tuple[Browser, ...], Field(max_length=32)] = ()
@@ -150,19 +152,58 @@ class DocumentDevice(Facts):
 class Device(Noun):
     """A managed machine as the service knows it."""
 
-    id: Annotated[str, Field(description="Permanent id, made by the service when the device first joined.")]
+    id: Annotated[str, Field(description="Permanent id, made by the service when the device was first known.")]
     hostname: Hostname
     lifecycle: Lifecycle
     facts: Facts
     labels: Labels = {}
-    groups: Annotated[tuple[Key, ...], Field(description="Its groups, strongest first.")] = ()
+    groups: Annotated[tuple[Key, ...], Field(description="Its groups, strongest first; none for a retired one.")] = ()
     joined_at: Timestamp | None = None
     last_heard: Annotated[Timestamp | None, Field(description="When it last checked in.")] = None
     usual_interval: Annotated[
         float | None, Field(description="Seconds between its check-ins, by its own recent rhythm.")
     ] = None
+    silent_after: Annotated[
+        Timestamp | None, Field(description="If it is not heard of until then, it counts as silent.")
+    ] = None
+    facts_at: Annotated[Timestamp | None, Field(description="When it last told its facts.")] = None
     bundle: Annotated[str | None, Field(description="Digest of the bundle it should have.")] = None
     applied_bundle: Annotated[str | None, Field(description="Digest of the bundle it says it has applied.")] = None
     applied_revision: int | None = None
     applied_at: Timestamp | None = None
-    rollout: RolloutState
+    rollout: Annotated[
+        RolloutState | None, Field(description="None for a machine that never joined, or is retired.")
+    ] = None
+    blockers: Annotated[
+        tuple[str, ...], Field(description="Codes of what keeps its layers from enforcing, in the order of mending.")
+    ] = ()
+    rejoin_of: Annotated[
+        str | None, Field(description="Id of the device with the same serial that it may be; see confirm-rejoin.")
+    ] = None
+    version: Annotated[int, Field(description="Counts administrators' changes to it; also its ETag.")] = 1
+
+
+class DeviceEvent(Noun):
+    """Something that was done to a device."""
+
+    at: Timestamp
+    by: str
+    what: Annotated[str, Field(description="What was done, in words.")]
+    reason: str | None = None
+
+
+class DeviceLabels(Noun):
+    """All labels of a device."""
+
+    labels: Labels
+
+
+class NewDevice(Noun):
+    """A machine to be known before it joins; without an agent it never does."""
+
+    hostname: Hostname
+    kind: Kind = Kind.OTHER
+    unit: Unit | None = None
+    serial: Text | None = None
+    os: OperatingSystem | None = None
+    labels: Labels = {}

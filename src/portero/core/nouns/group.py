@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from datetime import timedelta
 from enum import StrEnum
@@ -16,11 +17,13 @@ from pydantic import (
     Tag,
     TypeAdapter,
     ValidationError,
+    WithJsonSchema,
     WrapSerializer,
     model_validator,
 )
 
-from portero.core.nouns.base import Key, Name, Note, Noun, Text, tag, unknown_word
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.base import Hostname, Key, Name, Note, Noun, Text, tag, unknown_word
 from portero.core.nouns.device import Kind, LayerMode, Lifecycle, Place
 from portero.core.nouns.versions import version_key
 
@@ -232,6 +235,38 @@ class Condition(Noun):
         return self.value if isinstance(self.value, tuple) else (str(self.value),)
 
 
+_ITEM_PART = re.compile(r"\s*([a-z]+)\s*(<=|>=|<|=)\s*(.*?)\s*$", re.DOTALL)
+_BOUND = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
+
+
+def read_condition(text: str) -> Condition:
+    """A condition written as `FIELD OP VALUE`, as in “kind one_of kiosk,tablet” or “applications has product=Chart
+    Table,version<4.2”. ValueError, or Pydantic's, where it is none.
+    """
+    parts = text.split(None, 2)
+    if len(parts) != 3:
+        raise ValueError(f"“{text[:80]}” is no condition; write it as FIELD OP VALUE, as in “kind is kiosk”")
+    field, op, value = parts
+    if op == Op.HAS:
+        return Condition.model_validate({"field": field, "op": op, "value": _read_item(value)})
+    listed = [one.strip() for one in value.split(",")] if op == Op.ONE_OF else value
+    return Condition.model_validate({"field": field, "op": op, "value": listed})
+
+
+def _read_item(text: str) -> dict[str, Any]:
+    wanted: dict[str, Any] = {}
+    for part in text.split(","):
+        found = _ITEM_PART.match(part)
+        if found is None:
+            raise ValueError(f"“{part[:60]}” is not NAME=VALUE, as in product=Chart Table")
+        name, sign, value = found.groups()
+        if name == "version":
+            wanted.setdefault("version", {})[_BOUND[sign]] = value
+        else:
+            wanted[name] = value
+    return wanted
+
+
 def _branch(value: Any) -> str:
     has_field = isinstance(value, Condition) or (isinstance(value, dict) and ("field" in value or "op" in value))
     return tag("condition" if has_field else "rule")
@@ -269,7 +304,7 @@ class MembershipRule(Noun):
 class Pin(Noun):
     """One device put into a group, or kept out of it, by hand. In a document a bare hostname will do."""
 
-    device: Annotated[Text, Field(description="Hostname, or permanent id, of the device.")]
+    device: Annotated[Hostname, Field(description="Hostname, or permanent id, of the device.")]
     reason: Note | None = None
 
 
@@ -281,7 +316,21 @@ def _written_pin(pin: Pin, write: Any) -> Any:
     return write(pin) if pin.reason else pin.device
 
 
-PinEntry = Annotated[Pin, BeforeValidator(_pin), WrapSerializer(_written_pin, return_type=str | dict[str, Any])]
+_PIN_SCHEMA = {
+    "anyOf": [
+        {"type": "string", "minLength": 1, "maxLength": 253},
+        {
+            "type": "object",
+            "properties": {
+                "device": {"type": "string", "description": "Hostname, or permanent id, of the device."},
+                "reason": {"anyOf": [{"type": "string", "maxLength": 2000}, {"type": "null"}]},
+            },
+            "required": ["device"],
+            "additionalProperties": False,
+        },
+    ]
+}
+PinEntry = Annotated[Pin, BeforeValidator(_pin), WrapSerializer(_written_pin), WithJsonSchema(_PIN_SCHEMA)]
 PinList = Annotated[tuple[PinEntry, ...], Field(max_length=20_000)]
 
 
@@ -297,7 +346,7 @@ class Pins(Noun):
         for where, pins in (("in", self.in_), ("out", self.out)):
             seen = set()
             for pin in pins:
-                name = pin.device.casefold()
+                name = pin.device
                 if name in seen:
                     raise ValueError(f"“{pin.device}” stands twice under “{where}”; keep one of them")
                 seen.add(name)
@@ -386,3 +435,20 @@ class CopiedGroup(Noun):
 
     key: Key
     name: Name | None = None
+
+
+class VerdictChange(Noun):
+    """A web category whose verdict would be another one, and on how many devices."""
+
+    category: Key
+    before: Verdict
+    after: Verdict
+    devices: int
+
+
+class PrecedencePreview(Noun):
+    """What another order of groups would change."""
+
+    devices: Annotated[int, Field(description="How many devices would see their groups in another order.")]
+    verdicts: tuple[VerdictChange, ...]
+    complete: Annotated[bool, Field(description="False where time ran out before every class was looked at.")]

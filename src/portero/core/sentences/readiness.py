@@ -94,27 +94,28 @@ def blocker(code: BlockerCode, layer: str | None, about: str | None = None) -> B
     return BlockerWords(detail.format(**values), remedy.format(**values), link)
 
 
-_BLOCKER_COUNTS: dict[BlockerCode, str] = {
-    BlockerCode.NEVER_JOINED: "never joined",
-    BlockerCode.REJOIN_WAITING: "wait to be recognised",
-    BlockerCode.DUPLICATE_HOSTNAME: "share a hostname",
-    BlockerCode.CREDENTIAL_REVOKED: "were shut out",
-    BlockerCode.SILENT: "are silent",
-    BlockerCode.LAYER_OFF: "have it off",
-    BlockerCode.LAYER_OBSERVING: "only record",
-    BlockerCode.LAYER_NOT_REPORTED: "do not report it",
-    BlockerCode.LAYER_TOO_OLD: "are too old",
-    BlockerCode.BROWSER_UNMANAGED: "have an unmanaged browser",
-    BlockerCode.BROWSER_TOO_OLD: "have a browser that is too old",
-    BlockerCode.ZONE_MISSING: "have no time zone",
-    BlockerCode.FACTS_STALE: "told no facts lately",
+# of one machine, and of several
+_BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
+    BlockerCode.NEVER_JOINED: ("never joined", "never joined"),
+    BlockerCode.REJOIN_WAITING: ("waits to be recognised", "wait to be recognised"),
+    BlockerCode.DUPLICATE_HOSTNAME: ("shares a hostname", "share a hostname"),
+    BlockerCode.CREDENTIAL_REVOKED: ("was shut out", "were shut out"),
+    BlockerCode.SILENT: ("is silent", "are silent"),
+    BlockerCode.LAYER_OFF: ("has it off", "have it off"),
+    BlockerCode.LAYER_OBSERVING: ("only records", "only record"),
+    BlockerCode.LAYER_NOT_REPORTED: ("does not report it", "do not report it"),
+    BlockerCode.LAYER_TOO_OLD: ("is too old", "are too old"),
+    BlockerCode.BROWSER_UNMANAGED: ("has an unmanaged browser", "have an unmanaged browser"),
+    BlockerCode.BROWSER_TOO_OLD: ("has a browser that is too old", "have a browser that is too old"),
+    BlockerCode.ZONE_MISSING: ("has no time zone", "have no time zone"),
+    BlockerCode.FACTS_STALE: ("told no facts lately", "told no facts lately"),
 }
 
 
 def readiness_sentence(layer: LayerCount) -> str:
     """How one layer stands: “212 of 240 enforce the filter; 9 only record; 4 are silent.”"""
     parts = [f"{layer.enforcing:,} of {layer.meant:,} enforce the {_LAYER_WORDS[layer.layer]}"]
-    parts += [f"{lost.devices:,} {_BLOCKER_COUNTS[lost.code]}" for lost in layer.lost]
+    parts += [f"{lost.devices:,} {_BLOCKER_COUNTS[lost.code][lost.devices > 1]}" for lost in layer.lost]
     if layer.not_meant:
-        parts.append(f"{layer.not_meant:,} are not meant to")
+        parts.append(f"{layer.not_meant:,} {'is' if layer.not_meant == 1 else 'are'} not meant to")
     return "; ".join(parts) + "."

@@ -12,10 +12,11 @@ from fastapi import Depends, Header, Query, Request, Response
 from pydantic import BaseModel
 
 from portero.core.nouns.access import Role
-from portero.core.nouns.base import Noun
+from portero.core.nouns.base import Noun, unknown_word
+from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
-from portero.service.desk import Desk, Once
-from portero.service.problems import Problem
+from portero.service.desk import Desk, Edit, Once
+from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
 from portero.store import access
 from portero.store.access import Principal
@@ -130,6 +131,43 @@ def refuse_taken(nouns: Sequence[Any], noun: str, key: str) -> None:
     """Problem where the key is taken."""
     if any(one.key == key for one in nouns):
         raise Problem("already-exists", f"There is a {noun} “{key}” already; choose another key, or change that one.")
+
+
+def the(nouns: Any, noun: str, key: str) -> Any:
+    """The one with that key. Problem where there is none."""
+    for one in nouns:
+        if one.key == key:
+            return one
+    raise Problem("not-found", unknown_word(noun, key, [one.key for one in nouns]).capitalize() + ".")
+
+
+def save(noun: str, attribute: str, key: str, if_match: str | None, new: Any) -> Edit:
+    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None."""
+    if new is not None and new.key != key:
+        raise Problem(
+            "invalid",
+            f"The key in the body is “{new.key}”, and the address says “{key}”; a key never changes.",
+            errors=[field_error(["key"], "differs from the address")],
+        )
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        nouns = getattr(estate, attribute)
+        current = next((as_json(one) for one in nouns if one.key == key), None)
+        expect_version(if_match, noun, key, versions.get(key), current)
+        return estate.replacing(**{attribute: replaced(nouns, key, new)})
+
+    return edit
+
+
+def add(noun: str, attribute: str, new: Any) -> Edit:
+    """An edit that adds `new`. Problem where its key is taken."""
+
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        nouns = getattr(estate, attribute)
+        refuse_taken(nouns, noun, new.key)
+        return estate.replacing(**{attribute: (*nouns, new)})
+
+    return edit
 
 
 def as_json(noun: BaseModel) -> dict[str, Any]:

@@ -1,63 +1,171 @@
-"""Devices, enrolment codes and the roll-out."""
+"""Devices: lists, pages, labels, and what becomes of them; the roll-out."""
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
+from pydantic import ValidationError
 
-from portero.core.nouns.device import Device, Kind
-from portero.core.nouns.enrolment import EnrolmentCode, NewEnrolmentCode
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind, LayerName
+from portero.core.nouns.group import Condition, MembershipRule, read_condition
 from portero.core.nouns.page import Page
+from portero.core.nouns.readiness import BlockerCode, FleetReadiness, Readiness, UnitReadiness
 from portero.core.nouns.revision import RolloutCounts
 from portero.core.nouns.verdict import Blocks
-from portero.service import secrets
-from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheDesk
+from portero.service import enrolment, readiness
+from portero.service.desk import Desk
+from portero.service.problems import Problem
+from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheDesk
 from portero.store import devices
 from portero.store.devices import DeviceFilter
-from portero.store.estates import moment
 
 router = APIRouter(tags=["fleet"])
 State = Literal["current", "waiting", "failed", "silent"]
+Sort = Literal[
+    "hostname", "kind", "unit", "os", "serial", "place", "zone", "filter", "browser", "startup", "lifecycle", "rollout",
+    "joined", "last_heard",
+]  # fmt: skip
+assert set(get_args(Sort)) == set(devices.SORTS)
 _Text = Annotated[str | None, Query(max_length=255)]
+_Unit = Annotated[str | None, Query(max_length=255, description="The unit and all below it.")]
+
+
+def _matching(desk: Desk, where: list[str]) -> list[str] | None:
+    """Ids of the devices of which all conditions are true; None where there is none."""
+    if not where:
+        return None
+    conditions: list[Condition] = []
+    for text in where:
+        try:
+            conditions.append(read_condition(text))
+        except ValidationError as error:
+            first = error.errors()[0]
+            message = first["msg"].removeprefix("Value error, ")
+            raise Problem("invalid", f"where “{text[:80]}”: {message}.") from error
+        except ValueError as error:
+            raise Problem("invalid", f"where: {error}.") from error
+    return desk.matching(MembershipRule(all=tuple(conditions)))
 
 
 @router.get("/devices", summary="List devices", operation_id="listDevices")
 def list_devices(
     _who: Signed,
     desk: TheDesk,
-    search: Annotated[str | None, Query(max_length=255, description="Part of the hostname or of the unit.")] = None,
-    unit: Annotated[str | None, Query(max_length=255, description="The unit and all below it.")] = None,
+    search: Annotated[str | None, Query(max_length=255, description="Part of hostname, unit, serial or id.")] = None,
+    unit: _Unit = None,
     kind: Kind | None = None,
     group: _Text = None,
-    lifecycle: Literal["enrolled", "silent"] | None = None,
+    lifecycle: Literal["invited", "enrolled", "silent", "retired"] | None = None,
     rollout: State | None = None,
-    sort: Literal["hostname", "kind", "unit", "last_heard"] = "hostname",
+    blocker: Annotated[BlockerCode | None, Query(description="Only machines with this in the way.")] = None,
+    layer: Annotated[LayerName | None, Query(description="The layer that the blocker hinders.")] = None,
+    where: Annotated[
+        list[str],
+        Query(max_length=20, description="Conditions that must all hold, as in “os.version below 12.4”."),
+    ] = [],  # noqa: B006 (FastAPI copies it)
+    sort: Sort = "hostname",
     descending: bool = False,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[Device]:
-    """Devices with their facts, groups and roll-out state."""
-    wanted = DeviceFilter(search, unit, kind.value if kind else None, group, lifecycle, rollout)
+    """Devices with their facts, groups, roll-out state and blockers. Retired ones only where asked for."""
+    wanted = DeviceFilter(
+        search,
+        unit,
+        kind.value if kind else None,
+        group,
+        lifecycle,
+        rollout,
+        blocker.value if blocker else None,
+        layer,
+        _matching(desk, where),
+    )
     now = desk.now()
     with desk.store.reading() as connection:
         found = devices.list_devices(
             connection, wanted, now, sort=sort, descending=descending, cursor=cursor, limit=limit
         )
-    items = [devices.device_of(row, now) for row in found.rows]
+        items = devices.devices_of(connection, found.rows, now)
     return Page(items=items, next=found.next, total=found.total)
 
 
+def _tagged(response: Response, device: Device) -> Device:
+    response.headers["ETag"] = f'"v{device.version}"'
+    return device
+
+
 @router.get("/devices/{device}", summary="Show a device", operation_id="getDevice")
-def get_device(device: str, _who: Signed, desk: TheDesk) -> Device:
+def get_device(device: str, response: Response, _who: Signed, desk: TheDesk) -> Device:
     """One device, by its id or by its hostname where only one has it."""
-    return desk.device(device)
+    return _tagged(response, desk.device(device))
 
 
 @router.get("/devices/{device}/blocks", summary="What a device blocks", operation_id="getBlocks")
 def get_blocks(device: str, _who: Signed, desk: TheDesk) -> Blocks:
     """Each web category that some rule names for the device: intended beside effective, gaps first."""
     return desk.blocks(desk.device(device))
+
+
+@router.get("/devices/{device}/readiness", summary="Whether its layers work", operation_id="getDeviceReadiness")
+def get_device_readiness(device: str, _who: Signed, desk: TheDesk) -> Readiness:
+    """Each layer of the device, and all that stands in the way, in the order in which to mend it."""
+    return readiness.readiness_of(desk, desk.device(device))
+
+
+@router.get("/devices/{device}/events", summary="What was done to a device", operation_id="listDeviceEvents")
+def list_device_events(device: str, _who: Signed, desk: TheDesk) -> list[DeviceEvent]:
+    """Joining, labels, retiring and the like, newest first."""
+    found = desk.device(device)
+    with desk.store.reading() as connection:
+        return devices.list_events(connection, found.id)
+
+
+@router.put("/devices/{device}/labels", summary="Label a device", operation_id="putLabels")
+def put_labels(
+    device: str,
+    body: DeviceLabels,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> Device:
+    """Put these labels on a device in place of those it has; its groups follow at once."""
+    seen = desk.device(device)
+    enrolment.expect_version(seen, if_match)
+    enrolment.set_labels(desk, seen, body.labels, who.name, reason)
+    return _tagged(response, desk.device(seen.id))
+
+
+@router.post("/devices/{device}/retire", summary="Retire a device", operation_id="retireDevice")
+def retire_device(device: str, who: Keeper, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> Device:
+    """Take a device out of the fleet. Its credential is refused at once; its history stays."""
+    seen = desk.device(device)
+    enrolment.expect_version(seen, if_match)
+    enrolment.retire(desk, seen, who.name, reason)
+    return desk.device(seen.id)
+
+
+@router.post("/devices/{device}/revoke", summary="Revoke a device's credential", operation_id="revokeDevice")
+def revoke_device(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+    """Shut a device out: refused at once, it goes on with its last good bundle until it joins again."""
+    seen = desk.device(device)
+    enrolment.revoke_credential(desk, seen, who.name, reason)
+    return desk.device(seen.id)
+
+
+@router.post("/devices/{device}/confirm-rejoin", summary="Recognise a device", operation_id="confirmRejoin")
+def confirm_rejoin(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+    """It is the machine of the same serial that joined before: it takes up that one's id, history, labels and pins."""
+    return desk.device(enrolment.settle_rejoin(desk, desk.device(device), True, who.name, reason))
+
+
+@router.post("/devices/{device}/keep-apart", summary="Keep a device apart", operation_id="keepApart")
+def keep_apart(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+    """It is another machine than the one of the same serial that joined before."""
+    return desk.device(enrolment.settle_rejoin(desk, desk.device(device), False, who.name, reason))
 
 
 @router.get("/rollout", summary="Roll-out, counted", operation_id="getRollout")
@@ -67,13 +175,16 @@ def get_rollout(_who: Signed, desk: TheDesk) -> RolloutCounts:
         return devices.rollout_counts(connection, desk.now())
 
 
-@router.post("/enrolment-codes", summary="Make an enrolment code", operation_id="createEnrolmentCode", status_code=201)
-def create_enrolment_code(body: NewEnrolmentCode, who: Keeper, desk: TheDesk) -> EnrolmentCode:
-    """Make a code by which devices join. It is shown this once and kept only as a hash."""
-    code, now = secrets.new_code(), desk.now()
-    expires = now + body.hours * 3600
-    with desk.store.writing() as connection:
-        devices.add_enrolment_code(
-            connection, secrets.hash_secret(code), body.labels, body.uses, expires, who.name, now
-        )
-    return EnrolmentCode.model_validate({"code": code, "uses": body.uses, "expires_at": moment(expires)})
+@router.get("/readiness", summary="Readiness, counted", operation_id="getReadiness")
+def get_readiness(_who: Signed, desk: TheDesk, unit: _Unit = None, group: _Text = None) -> FleetReadiness:
+    """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
+    order = desk.snapshot.estate.group_order
+    if group is not None and group not in order:
+        raise Problem("not-found", unknown_word("group", group, order).capitalize() + ".")
+    return readiness.fleet_readiness(desk, unit, group)
+
+
+@router.get("/readiness/units", summary="Readiness by unit", operation_id="getUnitReadiness")
+def get_unit_readiness(_who: Signed, desk: TheDesk, below: _Text = None) -> list[UnitReadiness]:
+    """How each unit right below another one stands; the topmost ones where none is named."""
+    return readiness.unit_readiness(desk, below)

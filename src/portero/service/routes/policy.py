@@ -1,4 +1,4 @@
-"""What administrators author: groups, rulesets, assignments, and the revisions that come of it."""
+"""Rulesets, assignments, and the revisions that come of changing them."""
 
 from __future__ import annotations
 
@@ -8,14 +8,12 @@ from fastapi import APIRouter, Query, Response
 
 from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
-from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import BUILT_IN, Group, GroupSummary
 from portero.core.nouns.page import Page
 from portero.core.nouns.revision import Revision
 from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence
-from portero.service.desk import Desk, Edit
-from portero.service.problems import Problem, field_error
+from portero.service.desk import Desk
+from portero.service.problems import Problem
 from portero.service.routes.common import (
     Author,
     Cursor,
@@ -25,146 +23,17 @@ from portero.service.routes.common import (
     Reason,
     Signed,
     TheDesk,
-    as_json,
-    expect_version,
+    add,
     offset_page,
     once,
     refuse_taken,
-    replaced,
+    save,
     tagged,
+    the,
 )
 from portero.store import devices, estates
 
 router = APIRouter()
-
-_BUILT_IN_WORDS = {
-    "unclaimed": ("Unclaimed", "every device that no other group holds"),
-    "whole-fleet": ("Whole fleet", "every device"),
-}
-
-
-def _the(nouns: Any, noun: str, key: str) -> Any:
-    for one in nouns:
-        if one.key == key:
-            return one
-    raise Problem("not-found", unknown_word(noun, key, [one.key for one in nouns]).capitalize() + ".")
-
-
-def _save(noun: str, attribute: str, key: str, if_match: str | None, new: Any) -> Edit:
-    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None."""
-    if new is not None and new.key != key:
-        raise Problem(
-            "invalid",
-            f"The key in the body is “{new.key}”, and the address says “{key}”; a key never changes.",
-            errors=[field_error(["key"], "differs from the address")],
-        )
-
-    def edit(estate: Estate, versions: Any) -> Estate:
-        nouns = getattr(estate, attribute)
-        current = next((as_json(one) for one in nouns if one.key == key), None)
-        expect_version(if_match, noun, key, versions.get(key), current)
-        return estate.replacing(**{attribute: replaced(nouns, key, new)})
-
-    return edit
-
-
-def _add(noun: str, attribute: str, new: Any) -> Edit:
-    def edit(estate: Estate, _versions: Any) -> Estate:
-        nouns = getattr(estate, attribute)
-        refuse_taken(nouns, noun, new.key)
-        return estate.replacing(**{attribute: (*nouns, new)})
-
-    return edit
-
-
-# --- groups ---
-
-
-def _groups(desk: Desk) -> list[GroupSummary]:
-    estate = desk.snapshot.estate
-    with desk.store.reading() as connection:
-        sizes = devices.group_sizes(connection)
-        versions = estates.versions(connection, "group")
-    by_key = {group.key: group for group in estate.groups}
-    summaries = []
-    for place, key in enumerate(estate.group_order, start=1):
-        group = by_key.get(key)
-        name, sentence = _BUILT_IN_WORDS.get(key, (key, ""))
-        summaries.append(
-            GroupSummary(
-                key=key,
-                name=group.name or key if group else name,
-                built_in=key in BUILT_IN,
-                precedence=place,
-                devices=sizes.get(key, 0),
-                members=group.members if group else None,
-                sentence=sentences.membership_sentence(group.members) if group else sentence,
-                version=versions.get(key),
-            )
-        )
-    return summaries
-
-
-@router.get("/groups", summary="List groups", operation_id="listGroups", tags=["groups"])
-def list_groups(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[GroupSummary]:
-    """All groups, strongest first, the built-in ones last, with how many devices each holds."""
-    return offset_page(_groups(desk), cursor, limit)
-
-
-@router.get("/groups/{key}", summary="Show a group", operation_id="getGroup", tags=["groups"])
-def get_group(key: str, response: Response, _who: Signed, desk: TheDesk) -> GroupSummary:
-    """One group."""
-    group: GroupSummary = _the(_groups(desk), "group", key)
-    if group.version is not None:
-        tagged(response, group.version)
-    return group
-
-
-@router.post("/groups", summary="Make a group", operation_id="createGroup", status_code=201, tags=["groups"])
-def create_group(
-    body: Group,
-    response: Response,
-    who: Author,
-    desk: TheDesk,
-    reason: Reason = None,
-    idempotency_key: IdempotencyKey = None,
-) -> GroupSummary:
-    """Make a group; it is usable everywhere at once. It stands weakest among the groups that are not built in."""
-    desk.change(
-        _add("group", "groups", body), noun="group", by=who.name, reason=reason, once=once(idempotency_key, body)
-    )
-    return get_group(body.key, response, who, desk)
-
-
-@router.put("/groups/{key}", summary="Change a group", operation_id="putGroup", tags=["groups"])
-def put_group(
-    key: str,
-    body: Group,
-    response: Response,
-    who: Author,
-    desk: TheDesk,
-    if_match: IfMatch = None,
-    reason: Reason = None,
-) -> GroupSummary:
-    """Change a group. 412 with the newest state where somebody else changed it meanwhile."""
-    desk.change(_save("group", "groups", key, if_match, body), noun="group", by=who.name, reason=reason)
-    return get_group(key, response, who, desk)
-
-
-@router.delete("/groups/{key}", summary="Remove a group", operation_id="removeGroup", status_code=204, tags=["groups"])
-def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
-    """Remove a group that no assignment names."""
-    save = _save("group", "groups", key, if_match, None)
-
-    def edit(estate: Estate, versions: Any) -> Estate:
-        users = [assignment.key for assignment in estate.assignments if key in assignment.to]
-        if users:
-            raise Problem("in-use", f"The group “{key}” is named by {sentences.joined(users)}; change those first.")
-        after = save(estate, versions)
-        return after.replacing(precedence=tuple(one for one in after.precedence if one != key))
-
-    desk.change(edit, noun="group", by=who.name, reason=reason)
-
 
 # --- rulesets ---
 
@@ -196,7 +65,7 @@ def list_rulesets(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Lim
 @router.get("/rulesets/{key}", summary="Show a ruleset", operation_id="getRuleset", tags=["rulesets"])
 def get_ruleset(key: str, response: Response, _who: Signed, desk: TheDesk) -> RulesetSummary:
     """One ruleset with its rules."""
-    ruleset: RulesetSummary = _the(_rulesets(desk), "ruleset", key)
+    ruleset: RulesetSummary = the(_rulesets(desk), "ruleset", key)
     tagged(response, ruleset.version)
     return ruleset
 
@@ -212,7 +81,7 @@ def create_ruleset(
 ) -> RulesetSummary:
     """Make a ruleset. It does nothing until it is assigned."""
     desk.change(
-        _add("ruleset", "rulesets", body), noun="ruleset", by=who.name, reason=reason, once=once(idempotency_key, body)
+        add("ruleset", "rulesets", body), noun="ruleset", by=who.name, reason=reason, once=once(idempotency_key, body)
     )
     return get_ruleset(body.key, response, who, desk)
 
@@ -228,7 +97,7 @@ def put_ruleset(
     reason: Reason = None,
 ) -> RulesetSummary:
     """Change a ruleset; it takes hold wherever it is assigned. 412 where somebody else changed it meanwhile."""
-    desk.change(_save("ruleset", "rulesets", key, if_match, body), noun="ruleset", by=who.name, reason=reason)
+    desk.change(save("ruleset", "rulesets", key, if_match, body), noun="ruleset", by=who.name, reason=reason)
     return get_ruleset(key, response, who, desk)
 
 
@@ -237,13 +106,13 @@ def put_ruleset(
 )
 def remove_ruleset(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
     """Remove a ruleset that no assignment uses."""
-    save = _save("ruleset", "rulesets", key, if_match, None)
+    removing = save("ruleset", "rulesets", key, if_match, None)
 
     def edit(estate: Estate, versions: Any) -> Estate:
         users = [assignment.key for assignment in estate.assignments if assignment.ruleset == key]
         if users:
             raise Problem("in-use", f"The ruleset “{key}” is used by {sentences.joined(users)}; remove those first.")
-        return save(estate, versions)
+        return removing(estate, versions)
 
     desk.change(edit, noun="ruleset", by=who.name, reason=reason)
 
@@ -293,7 +162,7 @@ def list_assignments(
 @router.get("/assignments/{key}", summary="Show an assignment", operation_id="getAssignment", tags=["assignments"])
 def get_assignment(key: str, response: Response, _who: Signed, desk: TheDesk) -> AssignmentSummary:
     """One assignment."""
-    assignment: AssignmentSummary = _the(_assignments(desk), "assignment", key)
+    assignment: AssignmentSummary = the(_assignments(desk), "assignment", key)
     tagged(response, assignment.version)
     return assignment
 
@@ -343,7 +212,7 @@ def put_assignment(
     reason: Reason = None,
 ) -> AssignmentSummary:
     """Change anything about an assignment: its groups, its state, its strength."""
-    desk.change(_save("assignment", "assignments", key, if_match, body), noun="assignment", by=who.name, reason=reason)
+    desk.change(save("assignment", "assignments", key, if_match, body), noun="assignment", by=who.name, reason=reason)
     return get_assignment(key, response, who, desk)
 
 
@@ -356,7 +225,7 @@ def put_assignment(
 )
 def remove_assignment(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
     """Take a ruleset off its groups."""
-    desk.change(_save("assignment", "assignments", key, if_match, None), noun="assignment", by=who.name, reason=reason)
+    desk.change(save("assignment", "assignments", key, if_match, None), noun="assignment", by=who.name, reason=reason)
 
 
 # --- revisions ---

@@ -41,6 +41,14 @@ CREATE INDEX assignment_by_ruleset ON assignment (ruleset);
 CREATE TABLE correction (
   key TEXT PRIMARY KEY, place INTEGER NOT NULL, version INTEGER NOT NULL, document TEXT NOT NULL
 ) STRICT;
+CREATE TABLE layer_modes (
+  key TEXT PRIMARY KEY, place INTEGER NOT NULL, version INTEGER NOT NULL, document TEXT NOT NULL
+) STRICT;
+CREATE TABLE coverage_row (
+  key TEXT PRIMARY KEY, place INTEGER NOT NULL, version INTEGER NOT NULL, document TEXT NOT NULL
+) STRICT;
+-- Parts of the estate that there is one of: precedence, settings.
+CREATE TABLE single (name TEXT PRIMARY KEY, version INTEGER NOT NULL, document TEXT NOT NULL) STRICT;
 
 -- What was compiled: immutable bundles named by digest, and the one each class of devices should have now.
 CREATE TABLE bundle (
@@ -60,40 +68,90 @@ CREATE TABLE class_group (
   PRIMARY KEY (group_key, class)
 ) STRICT, WITHOUT ROWID;
 
--- The fleet. Columns repeat those facts that lists search, filter and sort by.
+-- The fleet. Columns repeat those facts that lists search, filter and sort by; the whole of them stands beside, so that
+-- going through many devices reads few pages.
 CREATE TABLE device (
   id TEXT PRIMARY KEY,
   hostname TEXT NOT NULL,
+  lifecycle TEXT NOT NULL CHECK (lifecycle IN ('invited', 'enrolled', 'retired')),
   kind TEXT NOT NULL,
   unit TEXT,
-  facts TEXT NOT NULL,
+  os_family TEXT,
+  os_version TEXT,
+  serial TEXT,
+  place TEXT,
+  zone TEXT,
+  filter_layer TEXT,
+  browser_layer TEXT,
+  startup_layer TEXT,
   labels TEXT NOT NULL DEFAULT '{}',
-  class INTEGER NOT NULL REFERENCES class (id),
-  credential_hash TEXT NOT NULL UNIQUE,
-  joined_at REAL NOT NULL,
-  last_heard REAL NOT NULL,
+  version INTEGER NOT NULL DEFAULT 1,
+  class INTEGER REFERENCES class (id),
+  credential_hash TEXT UNIQUE,
+  revoked INTEGER NOT NULL DEFAULT 0,
+  rejoin_of TEXT REFERENCES device (id),
+  keeps_name INTEGER NOT NULL DEFAULT 1,
+  known_at REAL NOT NULL,
+  joined_at REAL,
+  last_heard REAL,
   usual_interval REAL,
+  silent_after REAL,
+  told_silent INTEGER NOT NULL DEFAULT 0,
+  facts_at REAL,
+  recheck_at REAL,
   applied_bundle TEXT,
   applied_revision INTEGER,
   applied_at REAL,
   apply_problem TEXT,
   apply_failed_at REAL,
-  last_batch INTEGER NOT NULL DEFAULT 0
+  last_batch INTEGER NOT NULL DEFAULT 0,
+  seq_offset INTEGER NOT NULL DEFAULT 0
 ) STRICT;
 CREATE INDEX device_by_hostname ON device (hostname, id);
 CREATE INDEX device_by_unit ON device (unit, id);
 CREATE INDEX device_by_heard ON device (last_heard, id);
 CREATE INDEX device_by_class ON device (class);
+CREATE INDEX device_by_serial ON device (serial) WHERE serial IS NOT NULL;
+CREATE INDEX device_by_silence ON device (silent_after) WHERE told_silent = 0;
+CREATE INDEX device_by_recheck ON device (recheck_at) WHERE recheck_at IS NOT NULL;
+CREATE TABLE device_facts (
+  device TEXT PRIMARY KEY REFERENCES device (id) ON DELETE CASCADE, document TEXT NOT NULL
+) STRICT;
+-- What a device's own facts put in the way of its layers. Layer '' is the machine as a whole.
+CREATE TABLE obstacle (
+  code TEXT NOT NULL,
+  layer TEXT NOT NULL,
+  device TEXT NOT NULL REFERENCES device (id) ON DELETE CASCADE,
+  rank INTEGER NOT NULL,
+  about TEXT,
+  PRIMARY KEY (code, layer, device)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX obstacle_by_device ON obstacle (device);
+-- What administrators, and joining, did to a device.
+CREATE TABLE device_event (
+  id INTEGER PRIMARY KEY,
+  device TEXT NOT NULL REFERENCES device (id) ON DELETE CASCADE,
+  at REAL NOT NULL,
+  by TEXT NOT NULL,
+  what TEXT NOT NULL,
+  reason TEXT
+) STRICT;
+CREATE INDEX device_event_by_device ON device_event (device, id);
 
 CREATE TABLE enrolment_code (
-  id INTEGER PRIMARY KEY,
+  id TEXT PRIMARY KEY,
   code_hash TEXT NOT NULL UNIQUE,
+  name TEXT,
   labels TEXT NOT NULL DEFAULT '{}',
+  uses INTEGER NOT NULL,
   uses_left INTEGER NOT NULL CHECK (uses_left >= 0),
   expires_at REAL NOT NULL,
   made_by TEXT NOT NULL,
-  made_at REAL NOT NULL
+  made_at REAL NOT NULL,
+  revoked_at REAL,
+  device TEXT REFERENCES device (id) ON DELETE CASCADE
 ) STRICT;
+CREATE INDEX enrolment_code_by_time ON enrolment_code (made_at, id);
 
 -- What devices reported. (device, seq) makes a batch that is sent twice count once.
 CREATE TABLE activity (

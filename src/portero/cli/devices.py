@@ -1,0 +1,401 @@
+"""Devices, and how they join."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+from typing import Any
+
+from pydantic import ValidationError
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    CommandProblem,
+    Commands,
+    Context,
+    add_csv,
+    add_limit,
+    add_reason,
+    add_yes,
+    confirmed,
+    read_bytes,
+)
+from portero.core import sentences
+from portero.core.nouns.device import LAYERS, Browser, Device, NewDevice
+from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
+from portero.core.nouns.readiness import BlockerCode, Readiness
+
+
+def _filters(options: argparse.Namespace) -> dict[str, Any]:
+    names = ("search", "unit", "kind", "group", "lifecycle", "rollout", "blocker", "layer", "where", "sort")
+    filters = {name: value for name in names if (value := getattr(options, name, None))}
+    return filters | ({"descending": True} if options.descending else {})
+
+
+def device_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        devices = list(portero.devices.list(limit=options.limit, **_filters(options)))
+    if options.json:
+        output.print_json(devices)
+    elif options.csv:
+        names = (
+            "id",
+            "hostname",
+            "kind",
+            "unit",
+            "lifecycle",
+            "groups",
+            "last_heard",
+            "rollout",
+            "revision",
+            "blockers",
+        )
+        output.print_csv(names, (_csv_row(device) for device in devices))
+    elif not devices:
+        output.say("No machine matches. Leave some filters out, or let machines join: portero enrol-code create")
+    else:
+        output.print_table(
+            ("HOSTNAME", "KIND", "UNIT", "STRONGEST GROUP", "HEARD", "ROLL-OUT", "IN THE WAY"),
+            [
+                (
+                    device.hostname,
+                    device.facts.kind.value,
+                    device.facts.unit or "–",
+                    device.groups[0] if device.groups else "–",
+                    output.ago(device.last_heard),
+                    output.mark(device.rollout.state if device.rollout else device.lifecycle.value),
+                    _in_the_way(device),
+                )
+                for device in devices
+            ],
+        )
+    return DONE
+
+
+def _in_the_way(device: Device) -> str:
+    more = len(device.blockers) - 1
+    return device.blockers[0] + (f" +{more}" if more else "") if device.blockers else ""
+
+
+def _csv_row(device: Device) -> tuple[Any, ...]:
+    facts, rollout = device.facts, device.rollout
+    return (
+        *(device.id, device.hostname, facts.kind, facts.unit, device.lifecycle, device.groups, device.last_heard),
+        *((rollout.state, rollout.revision) if rollout else (None, None)),
+        device.blockers,
+    )
+
+
+def _browser(browser: Browser) -> str:
+    return f"{browser.name} {browser.version or ''}".strip() + ("" if browser.managed else " (not managed)")
+
+
+def device_show(context: Context) -> int:
+    name = context.options.device
+    with context.client() as portero:
+        device = portero.devices.get(name)
+        readiness = portero.devices.readiness(device.id)
+        events = portero.devices.events(device.id)
+    if context.options.json:
+        output.print_json({"device": device, "readiness": readiness, "events": events})
+        return DONE
+    output.print_table(("", ""), _facts_rows(device))
+    output.say()
+    _tell_readiness(readiness)
+    if events:
+        output.say()
+        rows = [(f"{one.at:%Y-%m-%d %H:%M}", one.by, one.what, one.reason or "") for one in events[:8]]
+        output.print_table(("AT (UTC)", "BY", "WHAT", "REASON"), rows)
+    return DONE
+
+
+def _facts_rows(device: Device) -> list[tuple[str, str]]:
+    facts = device.facts
+    system = f"{facts.os.family} {facts.os.version or ''}".strip() if facts.os else "–"
+    every = output.span(device.usual_interval) if device.usual_interval else None
+    heard = output.ago(device.last_heard) + (f", usually every {every}" if every else "")
+    return [
+        ("Hostname", device.hostname),
+        ("Id", device.id),
+        ("Serial", facts.serial or "–"),
+        ("Lifecycle", device.lifecycle.value),
+        ("Kind", facts.kind.value),
+        ("Unit", facts.unit or "–"),
+        ("System", system),
+        ("Addresses", sentences.joined(facts.addresses) or "–"),
+        ("Browsers", sentences.joined([_browser(one) for one in facts.browsers]) or "–"),
+        ("Place, zone", f"{facts.place.value if facts.place else '–'}, {facts.zone or '–'}"),
+        ("Labels", sentences.joined([f"{name}: {value}" for name, value in device.labels.items()]) or "–"),
+        ("Groups", ", ".join(device.groups) + "  (strongest first)" if device.groups else "–"),
+        ("Heard", heard),
+        ("Roll-out", _rollout_words(device)),
+    ]
+
+
+def _rollout_words(device: Device) -> str:
+    rollout = device.rollout
+    if rollout is None:
+        return "–"
+    words = f"{rollout.state} since {output.ago(rollout.since)}; holds revision {rollout.revision or '–'}"
+    if rollout.state != "current":
+        words += f", should have {rollout.wanted_revision}"
+    return words + (f"; {rollout.problem}" if rollout.problem else "")
+
+
+def _tell_readiness(readiness: Readiness) -> None:
+    rows = []
+    for layer in readiness.layers:
+        meant = f"{layer.meant} (by {layer.meant_by})"
+        does = layer.reported.value if layer.reported else "not reported"
+        rows.append((layer.layer, meant, does, layer.version or "–", "yes" if layer.enforces else "no"))
+    output.print_table(("LAYER", "MEANT TO BE", "REPORTED", "VERSION", "ENFORCES"), rows)
+    for blocker in readiness.blockers:
+        output.say(f"! {blocker.code}: {blocker.detail} {blocker.remedy}")
+
+
+# --- what becomes of a device ---
+
+
+def device_label(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        seen = portero.devices.get(options.device)
+        labels = dict(seen.labels)
+        for pair in options.labels:
+            name, value = read_label(pair)
+            if value:
+                labels[name] = value
+            else:
+                labels.pop(name, None)
+        changed = portero.devices.set_labels(seen.id, labels, version=seen.version, reason=options.reason)
+    if options.json:
+        output.print_json(changed)
+        return DONE
+    words = sentences.joined([f"{name}: {value}" for name, value in changed.labels.items()]) or "no labels"
+    output.say(f"{changed.hostname} has {words}; it is in {', '.join(changed.groups)}.")
+    return DONE
+
+
+def read_label(pair: str) -> tuple[str, str]:
+    """NAME=VALUE as the two. CommandProblem where it is not."""
+    name, equals, value = pair.partition("=")
+    if not equals:
+        raise CommandProblem(f"“{pair}” is no label; write it as NAME=VALUE")
+    return name, value
+
+
+_DEEDS = {
+    "retire": ("Retire {0}? It leaves all groups, and its credential is refused.", "Retired {0}."),
+    "revoke": (
+        "Revoke the credential of {0}? It hears of nothing until it joins again.",
+        "{0} is refused from now on.",
+    ),
+    "confirm-rejoin": ("", "{0} is the machine that joined before; it has taken up its history, labels and pins."),
+    "keep-apart": ("", "{0} is kept apart from the machine of the same serial."),
+}
+
+
+def _deed(verb: str) -> Any:
+    question, done = _DEEDS[verb]
+
+    def run(context: Context) -> int:
+        options = context.options
+        with context.client() as portero:
+            seen = portero.devices.get(options.device)
+            if question and not options.yes and not confirmed(question.format(seen.hostname)):
+                output.say("Nothing was changed.")
+                return DONE
+            changed = getattr(portero.devices, verb.replace("-", "_"))(seen.id, reason=options.reason)
+        if options.json:
+            output.print_json(changed)
+        else:
+            output.say(done.format(changed.hostname))
+        return DONE
+
+    return run
+
+
+# --- many at once ---
+
+_COLUMNS = ("hostname", "kind", "unit", "serial")
+
+
+def _read_devices(name: str) -> tuple[NewDevice, ...]:
+    """Machines from CSV with a heading: hostname, kind, unit, serial, os.family, os.version, labels.NAME.
+
+    CommandProblem with every bad line.
+    """
+    try:
+        text = read_bytes(name).decode("utf-8-sig")
+    except UnicodeDecodeError as problem:
+        raise CommandProblem(f"{name} is not UTF-8 text") from problem
+    reader = csv.DictReader(io.StringIO(text))
+    known = [*_COLUMNS, "os.family", "os.version"]
+    foreign = [one for one in reader.fieldnames or () if one not in known and not one.startswith("labels.")]
+    if foreign or "hostname" not in (reader.fieldnames or ()):
+        told = f"unknown column “{foreign[0]}”" if foreign else "no column “hostname”"
+        raise CommandProblem(f"{name}: {told}; known are {', '.join(known)} and labels.NAME")
+    devices, problems = [], []
+    for row in reader:
+        try:
+            devices.append(_read_device(row))
+        except ValidationError as problem:
+            first = problem.errors()[0]
+            where = ".".join(str(part) for part in first["loc"])
+            problems.append(f"{name}, line {reader.line_num}: {where}: {first['msg'].removeprefix('Value error, ')}")
+    if problems:
+        raise CommandProblem("\n".join([*problems[:50], f"{len(problems)} of {len(devices) + len(problems)} lines"]))
+    return tuple(devices)
+
+
+def _read_device(row: dict[str, Any]) -> NewDevice:
+    given = {name: value for name, value in row.items() if name and isinstance(value, str) and value.strip()}
+    labels = {name.removeprefix("labels."): value for name, value in given.items() if name.startswith("labels.")}
+    system = {name.removeprefix("os."): value for name, value in given.items() if name.startswith("os.")}
+    plain = {name: value for name, value in given.items() if name in _COLUMNS}
+    return NewDevice.model_validate({**plain, "labels": labels, **({"os": system} if system else {})})
+
+
+def _many(codes: bool) -> Any:
+    def run(context: Context) -> int:
+        options = context.options
+        devices = _read_devices(options.file)
+        hours = getattr(options, "hours", 24)
+        with context.client() as portero:
+            invited = portero.enrolment.invite(Invitations(devices=devices, hours=hours, codes=codes))
+            url = context.settings.url.value
+        if options.json:
+            output.print_json(invited)
+        elif codes:
+            rows = ((one.hostname, one.code, one.expires_at, f"{url}/join#{one.code}") for one in invited.invitations)
+            output.print_csv(("hostname", "code", "expires_at", "join_page"), rows)
+        else:
+            recorded = sentences.counted(len(invited.invitations), "machine")
+            output.say(f"Recorded {recorded}; they count as uncovered until they join.")
+        return DONE
+
+    return run
+
+
+# --- enrolment codes ---
+
+
+def enrol_code_create(context: Context) -> int:
+    options = context.options
+    labels = dict(read_label(pair) for pair in options.label or ())
+    new = NewEnrolmentCode(name=options.name, uses=options.uses, hours=options.hours, labels=labels)
+    with context.client() as portero:
+        code = portero.enrolment.create_code(new)
+        url = context.settings.url.value
+    if options.json:
+        output.print_json(code)
+        return DONE
+    output.say(code.code)
+    uses = sentences.counted(code.uses, "machine")
+    output.say(f"Good for {uses} until {code.expires_at:%Y-%m-%d %H:%M} UTC. It is shown this once.")
+    output.say(f"On the machine: portero-endpoint join --service {url} --code {code.code}")
+    output.say(f"Or open there:  {url}/join#{code.code}")
+    return DONE
+
+
+def enrol_code_list(context: Context) -> int:
+    with context.client() as portero:
+        codes = list(portero.enrolment.codes())
+    if context.options.json:
+        output.print_json(codes)
+    elif not codes:
+        output.say("There is no enrolment code yet: portero enrol-code create")
+    else:
+        rows = [
+            (
+                code.id[:8],
+                code.name or (f"invites {code.device}" if code.device else "–"),
+                code.state,
+                f"{code.uses_left} of {code.uses}",
+                f"{code.expires_at:%Y-%m-%d %H:%M}",
+                code.made_by,
+            )
+            for code in codes
+        ]
+        output.print_table(("ID", "FOR", "STATE", "USES LEFT", "ENDS (UTC)", "MADE BY"), rows)
+    return DONE
+
+
+def enrol_code_revoke(context: Context) -> int:
+    wanted = context.options.code
+    with context.client() as portero:
+        found = [code for code in portero.enrolment.codes() if code.id.startswith(wanted)]
+        if len(found) != 1:
+            told = "there is no enrolment code" if not found else "there are several enrolment codes"
+            raise CommandProblem(f"{told} whose id begins with “{wanted}”; see portero enrol-code list")
+        portero.enrolment.revoke_code(found[0].id)
+    if context.options.json:
+        output.print_json({"revoked": found[0].id})
+    else:
+        output.say(f"Revoked {found[0].id[:8]}; nothing joins with it any more.")
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    device = commands.noun("device", "Managed machines.")
+    listing = device.add(
+        "list", device_list, "List machines.", 'portero device list --group ships --where "os.version below 12.4"'
+    )
+    listing.add_argument("--search", metavar="TEXT", help="part of hostname, unit, serial or id")
+    listing.add_argument("--unit", help="the unit and all below it")
+    listing.add_argument("--kind", help="desktop, laptop, kiosk, server, tablet, phone or other")
+    listing.add_argument("--group", help="key of a group")
+    listing.add_argument("--lifecycle", choices=("invited", "enrolled", "silent", "retired"))
+    listing.add_argument("--rollout", choices=("current", "waiting", "failed", "silent"))
+    listing.add_argument("--blocker", choices=[code.value for code in BlockerCode], metavar="CODE", help="in the way")
+    listing.add_argument("--layer", choices=LAYERS, help="the layer that the blocker hinders")
+    listing.add_argument("--where", action="append", metavar="CONDITION", help="“FIELD OP VALUE”; all must hold")
+    listing.add_argument("--sort", default="hostname", help="hostname, kind, unit, os, place, zone, last_heard, …")
+    listing.add_argument("--descending", action="store_true", help="the other way round")
+    add_limit(listing, 1000)
+    add_csv(listing)
+    _one(device, "show", device_show, "Show one machine.", "portero device show tidewren-mess-02")
+    label = _one(
+        device, "label", device_label, "Put labels on a machine.", "portero device label kiosk-07 wave=first old="
+    )
+    label.add_argument("labels", nargs="+", metavar="NAME=VALUE", help="NAME= takes the label off")
+    add_reason(label)
+    for verb, summary in (
+        ("retire", "Take a machine out of the fleet."),
+        ("revoke", "Refuse a machine's credential from now on."),
+        ("confirm-rejoin", "Recognise a machine that joined before, by its serial."),
+        ("keep-apart", "Keep a machine apart from the one of the same serial."),
+    ):
+        made = _one(device, verb, _deed(verb), summary, f"portero device {verb} office-laptop-31")
+        add_reason(made)
+        if _DEEDS[verb][0]:
+            add_yes(made)
+    record = device.add(
+        "import", _many(False), "Record machines that no endpoint runs on, from CSV.", "portero device import till.csv"
+    )
+    invite = device.add(
+        "invite", _many(True), "Invite machines from CSV; answers with a code each.", "portero device invite new.csv"
+    )
+    for made in (record, invite):
+        made.add_argument("file", metavar="FILE", help="CSV: hostname, kind, unit, serial, labels.NAME; - reads input")
+    invite.add_argument("--hours", type=int, default=24 * 14, help="how long the codes are good (336)")
+
+    code = commands.noun("enrol-code", "Enrolment codes, by which machines join.")
+    create = code.add("create", enrol_code_create, "Make an enrolment code.", "portero enrol-code create --uses 20")
+    create.add_argument("--name", help="what it is for")
+    create.add_argument("--uses", type=int, default=1, help="how many machines may join with it (1)")
+    create.add_argument("--hours", type=int, default=24, help="how long it is good (24)")
+    create.add_argument("--label", action="append", metavar="NAME=VALUE", help="label to put on the machines")
+    code.add("list", enrol_code_list, "List enrolment codes.", "portero enrol-code list")
+    revoke = code.add("revoke", enrol_code_revoke, "Take a code back.", "portero enrol-code revoke 3f2a91c0")
+    revoke.add_argument("code", metavar="ID", help="the code's id, or its beginning")
+
+
+def _one(device: Commands, verb: str, run: Any, summary: str, example: str) -> argparse.ArgumentParser:
+    made = device.add(verb, run, summary, example)
+    made.add_argument("device", metavar="DEVICE", help="hostname or id")
+    return made

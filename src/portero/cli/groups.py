@@ -1,0 +1,322 @@
+"""Groups and their one order."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from pydantic import ValidationError
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    CommandProblem,
+    Commands,
+    Context,
+    UsageProblem,
+    add_csv,
+    add_preview,
+    add_reason,
+    add_yes,
+    confirmed,
+)
+from portero.client import Portero
+from portero.core import sentences
+from portero.core.nouns.group import (
+    BUILT_IN,
+    CopiedGroup,
+    Group,
+    GroupPreview,
+    GroupSummary,
+    MembershipRule,
+    Pins,
+    Precedence,
+    PrecedencePreview,
+    read_condition,
+)
+from portero.core.nouns.readiness import BlockerCode
+
+
+def group_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        groups = list(portero.groups.list())
+    if options.json:
+        output.print_json(groups)
+    elif options.csv:
+        names = ("precedence", "key", "name", "devices", "members")
+        output.print_csv(names, ((g.precedence, g.key, g.name, g.devices, g.sentence) for g in groups))
+    else:
+        rows = [(str(g.precedence), g.key, g.name, str(g.devices), g.sentence) for g in groups]
+        output.print_table(("", "GROUP", "NAME", "MACHINES", "HOLDS"), rows, right=(0, 3))
+    return DONE
+
+
+def group_show(context: Context) -> int:
+    key = context.options.group
+    with context.client() as portero:
+        group = portero.groups.get(key)
+        assignments = list(portero.assignments.list(group=key))
+        modes = [one for one in portero.enforcement.layer_modes() if one.group == key]
+    if context.options.json:
+        output.print_json({"group": group, "assignments": assignments, "layer_modes": modes})
+        return DONE
+    output.say(f"{group.name} ({group.key}), number {group.precedence} in precedence")
+    output.say(f"Holds {sentences.counted(group.devices, 'machine')}: {group.sentence}.")
+    for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
+        for pin in pins:
+            output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
+    for one in modes:
+        words = [f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(one, name))]
+        output.say(f"layers: {', '.join(words)}", indent=2)
+    for assignment in assignments:
+        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
+    if not assignments:
+        output.say(f"Nothing is assigned to it yet: portero assign RULESET --to {group.key}")
+    return DONE
+
+
+# --- making and changing ---
+
+
+def _condition(text: str) -> Any:
+    try:
+        return read_condition(text)
+    except ValidationError as problem:
+        message = problem.errors()[0]["msg"].removeprefix("Value error, ")
+        raise UsageProblem(f"“{text}”: {message}") from problem
+    except ValueError as problem:
+        raise UsageProblem(str(problem)) from problem
+
+
+def _rule(options: argparse.Namespace) -> MembershipRule | None:
+    """The membership rule that the options give; None where they give none."""
+    parts = {"all": options.where, "any": options.any, "none": options.none}
+    given = {name: [_condition(text) for text in texts] for name, texts in parts.items() if texts}
+    return MembershipRule.model_validate(given) if given else None
+
+
+def _changed_rule(options: argparse.Namespace, before: MembershipRule | None) -> MembershipRule | None:
+    """The rule before, with each part that the options give in place of its own."""
+    given = _rule(options)
+    if given is None or before is None:
+        return given or before
+    parts = {name: getattr(given, name) or getattr(before, name) for name in ("all", "any", "none")}
+    return MembershipRule.model_validate(parts)
+
+
+def _pins(options: argparse.Namespace, before: Pins | None) -> Pins | None:
+    """The pins as the options change them."""
+    kept: dict[str, list[Any]] = {"in": list(before.in_) if before else [], "out": list(before.out) if before else []}
+    gone = {name.lower() for name in (*options.pin_in, *options.pin_out, *getattr(options, "unpin", ()))}
+    for where, names in (("in", options.pin_in), ("out", options.pin_out)):
+        kept[where] = [pin for pin in kept[where] if pin.device.lower() not in gone]
+        kept[where] += [{"device": name, "reason": options.reason} for name in names]
+    return Pins.model_validate(kept) if kept["in"] or kept["out"] else None
+
+
+def _from_blocker(portero: Portero, text: str) -> MembershipRule:
+    code, _, layer = text.partition(":")
+    for one in portero.enforcement.readiness().blockers:
+        if one.code == code and (not layer or one.layer == layer):
+            if one.group_rule is None:
+                raise CommandProblem(f"no condition can say “{text}”; list the machines with device list --blocker")
+            return one.group_rule
+    raise CommandProblem(f"nothing of the kind “{text}” stands in any machine's way; see portero readiness")
+
+
+def group_create(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        members = _from_blocker(portero, options.from_blocker) if options.from_blocker else _rule(options)
+        group = Group(key=options.group, name=options.name, members=members, pins=_pins(options, None))
+        if options.preview:
+            return _tell_preview(context, portero.groups.preview(group))
+        made = portero.groups.create(group, reason=options.reason)
+    _tell_group(context, "Made", made)
+    return DONE
+
+
+def group_edit(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        seen = portero.groups.get(options.group)
+        if seen.built_in:
+            raise CommandProblem(f"“{seen.key}” is built in; it holds whom it must")
+        rule = None if options.no_rule else _changed_rule(options, seen.members)
+        name = options.name or (None if seen.name == seen.key else seen.name)
+        group = Group(key=seen.key, name=name, members=rule, pins=_pins(options, seen.pins))
+        if options.preview:
+            return _tell_preview(context, portero.groups.preview(group))
+        made = portero.groups.put(group, version=seen.version, reason=options.reason)
+    _tell_group(context, "Changed", made)
+    return DONE
+
+
+def _tell_group(context: Context, verb: str, group: GroupSummary) -> None:
+    if context.options.json:
+        output.print_json(group)
+    else:
+        held = sentences.counted(group.devices, "machine")
+        output.say(f"{verb} group {group.key}; it holds {held}: {group.sentence}.")
+
+
+def _tell_preview(context: Context, preview: GroupPreview) -> int:
+    if context.options.json:
+        output.print_json(preview)
+        return DONE
+    output.say(f"Would hold {sentences.counted(preview.devices, 'machine')}: {preview.sentence}.")
+    for number, words, examples in (
+        (preview.comes_in, "would come in", preview.comes_in_examples),
+        (preview.drops_out, "would drop out", preview.drops_out_examples),
+    ):
+        if number:
+            output.say(f"{number} {words}: {', '.join(examples)}{' …' if number > len(examples) else ''}", indent=2)
+    if preview.beside:
+        also = [f"{one.group} ({one.devices})" for one in preview.beside]
+        output.say(f"also in: {', '.join(also)}", indent=2)
+    for missing in preview.missing:
+        held = f"{missing.devices} held only because they do not report it: not ({missing.condition})"
+        output.say(f"! {held}, as {', '.join(missing.examples)}", indent=2)
+    if preview.unknown_pins:
+        output.say(f"! no machine of that name is known: {', '.join(preview.unknown_pins)}", indent=2)
+    output.say("Nothing was changed.")
+    return DONE
+
+
+def group_copy(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        new = CopiedGroup(key=options.new, name=options.name)
+        made = portero.groups.copy(options.group, new, reason=options.reason)
+    _tell_group(context, "Made", made)
+    return DONE
+
+
+def group_remove(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        seen = portero.groups.get(options.group)
+        held = sentences.counted(seen.devices, "machine")
+        if not options.yes and not confirmed(f"Remove group {seen.key}, which holds {held}?"):
+            output.say("Nothing was changed.")
+            return DONE
+        portero.groups.remove(seen.key, version=seen.version, reason=options.reason)
+    if options.json:
+        output.print_json({"removed": seen.key})
+    else:
+        output.say(f"Removed group {seen.key}.")
+    return DONE
+
+
+# --- the one order ---
+
+
+def _moved(order: list[str], options: argparse.Namespace) -> list[str]:
+    if options.group not in order:
+        raise CommandProblem(f"there is no group “{options.group}” to move")
+    rest = [key for key in order if key != options.group]
+    if options.first or options.last:
+        place = 0 if options.first else len(rest)
+    else:
+        beside = options.above or options.below
+        if beside not in rest:
+            raise CommandProblem(f"there is no group “{beside}” to stand beside")
+        place = rest.index(beside) + (1 if options.below else 0)
+    return [*rest[:place], options.group, *rest[place:]]
+
+
+def group_move(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        state = portero.groups.order()
+        order = Precedence(precedence=tuple(_moved(list(state.precedence), options)))
+        if options.preview:
+            return _tell_order_preview(context, portero.groups.preview_order(order))
+        made = portero.groups.put_order(order, version=state.version, reason=options.reason)
+    if options.json:
+        output.print_json(made)
+    else:
+        output.say("Strongest first: " + ", ".join((*made.precedence, *BUILT_IN)))
+    return DONE
+
+
+def _tell_order_preview(context: Context, preview: PrecedencePreview) -> int:
+    if context.options.json:
+        output.print_json(preview)
+        return DONE
+    output.say(f"{sentences.counted(preview.devices, 'machine')} would see their groups in another order.")
+    rows = [
+        (one.category, output.mark(one.before), output.mark(one.after), str(one.devices)) for one in preview.verdicts
+    ]
+    if rows:
+        output.print_table(("CATEGORY", "BEFORE", "AFTER", "MACHINES"), rows, right=(3,))
+    elif preview.complete:
+        output.say("No verdict on any web category would change.")
+    if not preview.complete:
+        output.say("Time ran out before every machine was looked at; more may change.")
+    output.say("Nothing was changed.")
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    group = commands.noun("group", "Groups of machines.")
+    listing = group.add("list", group_list, "List groups, strongest first.", "portero group list")
+    add_csv(listing)
+    show = group.add("show", group_show, "Show one group and what is assigned to it.", "portero group show ships")
+    show.add_argument("group", metavar="GROUP", help="key of the group")
+    create = group.add(
+        "create",
+        group_create,
+        "Make a group.",
+        'portero group create ships --where "unit under brackwater/ships" --none "kind is kiosk"',
+    )
+    create.add_argument("group", metavar="KEY", help="lower-case letters, digits, '-'")
+    codes = ", ".join(code.value for code in BlockerCode)
+    create.add_argument("--from-blocker", metavar="CODE[:LAYER]", help=f"those with this in the way: {codes}")
+    edit = group.add(
+        "edit",
+        group_edit,
+        "Change a group's rule, pins or name.",
+        'portero group edit pilot --pin-in office-laptop-04 --reason "asked for" --preview',
+    )
+    edit.add_argument("group", metavar="GROUP", help="key of the group")
+    edit.description = "Change a group. Conditions that are given stand in place of those of the same sort."
+    edit.add_argument("--no-rule", action="store_true", help="without a membership rule, by pins only")
+    edit.add_argument("--unpin", action="append", default=[], metavar="DEVICE", help="take a pin out")
+    for made in (create, edit):
+        _add_members(made)
+    copy = group.add("copy", group_copy, "Copy a group.", "portero group copy desks night-desks")
+    copy.add_argument("group", metavar="GROUP", help="key of the group")
+    copy.add_argument("new", metavar="KEY", help="key of the copy")
+    copy.add_argument("--name", help="name of the copy")
+    add_reason(copy)
+    remove = group.add("remove", group_remove, "Remove a group that nothing names.", "portero group remove night-desks")
+    remove.add_argument("group", metavar="GROUP", help="key of the group")
+    add_yes(remove)
+    add_reason(remove)
+    move = group.add(
+        "move", group_move, "Give a group another place in the precedence.", "portero group move pilot --above bridge"
+    )
+    move.add_argument("group", metavar="GROUP", help="key of the group")
+    where = move.add_mutually_exclusive_group(required=True)
+    where.add_argument("--above", metavar="GROUP", help="right above this one, and so stronger")
+    where.add_argument("--below", metavar="GROUP", help="right below this one, and so weaker")
+    where.add_argument("--first", action="store_true", help="the strongest of all")
+    where.add_argument("--last", action="store_true", help="the weakest but for the built-in ones")
+    add_preview(move)
+    add_reason(move)
+
+
+def _add_members(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--name", help="name for people")
+    conditions = parser.add_argument_group("who is in it, as “FIELD OP VALUE” (one_of takes a,b,c)")
+    conditions.add_argument("--where", action="append", metavar="CONDITION", help="all of these must hold")
+    conditions.add_argument("--any", action="append", metavar="CONDITION", help="at least one of these must hold")
+    conditions.add_argument("--none", action="append", metavar="CONDITION", help="none of these may hold")
+    pins = parser.add_argument_group("by hand")
+    pins.add_argument("--pin-in", action="append", default=[], metavar="DEVICE", help="put this machine in")
+    pins.add_argument("--pin-out", action="append", default=[], metavar="DEVICE", help="keep this machine out")
+    add_preview(parser)
+    add_reason(parser)

@@ -1,0 +1,108 @@
+"""Requests, pages and errors: what all nouns' calls share."""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Iterator, Mapping
+from typing import Any, TypeVar
+from urllib.parse import quote
+
+import httpx
+from pydantic import BaseModel
+
+from portero.client.errors import NotFound, Unreachable, problem_of
+
+Model = TypeVar("Model", bound=BaseModel)
+_SAFE = ("GET", "HEAD")
+_RETRIES = 2
+
+
+def fields_of(noun: BaseModel, model: type[BaseModel]) -> dict[str, Any]:
+    """The noun's values that `model` has too, without those that are not given."""
+    return noun.model_dump(mode="json", include=set(model.model_fields), exclude_none=True)
+
+
+class Connection:
+    """Requests with a timeout, retried only where that is safe, problems raised as exceptions."""
+
+    def __init__(self, http: httpx.Client) -> None:
+        self._http = http
+
+    def ask(
+        self, method: str, path: str, *, headers: Mapping[str, str] | None = None, **options: Any
+    ) -> httpx.Response:
+        tries = _RETRIES if method in _SAFE or "Idempotency-Key" in (headers or {}) else 0
+        while True:
+            try:
+                answer = self._http.request(method, "/api/v1" + path, headers=headers, **options)
+                break
+            except httpx.HTTPError as problem:
+                if tries == 0:
+                    raise Unreachable(f"{self._http.base_url} does not answer ({problem})") from problem
+                tries -= 1
+                time.sleep(0.2)
+        if answer.is_success:
+            return answer
+        try:
+            body = answer.json()
+        except ValueError:
+            body = {"status": answer.status_code, "title": f"The service answered {answer.status_code}"}
+        raise problem_of(body)
+
+    def get(self, path: str, model: type[Model], **params: Any) -> Model:
+        return model.model_validate_json(self.ask("GET", path, params=given(params)).content)
+
+    def get_list(self, path: str, model: type[Model], **params: Any) -> list[Model]:
+        return [model.model_validate(one) for one in self.ask("GET", path, params=given(params)).json()]
+
+    def post(self, path: str, body: BaseModel | dict[str, Any], model: type[Model], **params: Any) -> Model:
+        headers = {"Idempotency-Key": str(uuid.uuid4())}
+        json = body if isinstance(body, dict) else body.model_dump(mode="json", exclude_none=True)
+        answer = self.ask("POST", path, json=json, headers=headers, params=given(params))
+        return model.model_validate_json(answer.content)
+
+    def put(self, path: str, body: BaseModel, model: type[Model], version: int | None, **params: Any) -> Model:
+        json = body.model_dump(mode="json", exclude_none=True)
+        answer = self.ask("PUT", path, json=json, headers=_match(version), params=given(params))
+        return model.model_validate_json(answer.content)
+
+    def delete(self, path: str, version: int | None = None, **params: Any) -> None:
+        self.ask("DELETE", path, headers=_match(version), params=given(params))
+
+    def pages(self, path: str, model: type[Model], limit: int | None = None, **params: Any) -> Iterator[Model]:
+        """Items of all pages, as they are needed; at most `limit`."""
+        cursor, left = None, limit
+        while True:
+            size = 500 if left is None else min(left, 500)
+            page = self.ask("GET", path, params=given({**params, "cursor": cursor, "limit": size})).json()
+            for item in page["items"]:
+                yield model.model_validate(item)
+            cursor = page["next"]
+            if left is not None:
+                left -= len(page["items"])
+            if cursor is None or left == 0:
+                return
+
+
+def given(params: Mapping[str, Any]) -> dict[str, Any]:
+    """The parameters that are given."""
+    return {name: value for name, value in params.items() if value is not None}
+
+
+def _match(version: int | None) -> dict[str, str]:
+    return {"If-Match": "*" if version is None else f'"r{version}"'}
+
+
+class Part:
+    """One noun's calls."""
+
+    def __init__(self, connection: Connection) -> None:
+        self.connection = connection
+
+
+def segment(text: str) -> str:
+    """A path segment; nothing in it can reach another path."""
+    if not text or text in (".", ".."):
+        raise NotFound({"detail": f"There is nothing called “{text}”.", "status": 404, "title": "Not found"})
+    return quote(text, safe="")

@@ -1,0 +1,139 @@
+"""Whom a group would hold, and what another order of groups would change."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator
+from datetime import datetime
+
+from portero.core.matching.fleet import Fleet
+from portero.core.matching.members import Member, reader_of
+from portero.core.matching.membership import Membership, source_of
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import (
+    WHOLE_FLEET,
+    Beside,
+    Condition,
+    Group,
+    GroupPreview,
+    MembershipRule,
+    MissingFact,
+    PrecedencePreview,
+    VerdictChange,
+)
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.deciding import Policy, decide
+from portero.core.sentences import condition_sentence, group_sentence
+
+EXAMPLES = 12
+
+
+def preview_group(fleet: Fleet, group: Group, now: datetime) -> GroupPreview:
+    """Whom the group would hold, beside whom the one saved under its key holds now."""
+    membership = Membership([group], [group.key])
+    held: list[Member] = []
+    comes_in: list[str] = []
+    drops_out: list[str] = []
+    beside: Counter[str] = Counter()
+    for member in fleet:
+        groups = fleet.groups_of(member.id)
+        before = group.key in groups
+        if membership.groups_of(member, now)[0] == group.key:
+            held.append(member)
+            beside.update(groups)
+            if not before:
+                comes_in.append(member.facts.hostname)
+        elif before:
+            drops_out.append(member.facts.hostname)
+    del beside[group.key], beside[WHOLE_FLEET]
+    return GroupPreview(
+        devices=len(held),
+        examples=_few([member.facts.hostname for member in held]),
+        comes_in=len(comes_in),
+        comes_in_examples=_few(comes_in),
+        drops_out=len(drops_out),
+        drops_out_examples=_few(drops_out),
+        beside=tuple(Beside(group=key, devices=number) for key, number in beside.most_common(20)),
+        missing=tuple(_missing(group.members, held)),
+        unknown_pins=_unknown_pins(fleet, group),
+        sentence=group_sentence(group),
+    )
+
+
+def _few(hostnames: list[str]) -> tuple[str, ...]:
+    return tuple(sorted(hostnames)[:EXAMPLES])
+
+
+def _under_none(rule: MembershipRule | None) -> Iterator[Condition]:
+    """The conditions that must not be true: what is not reported is not true, and so they hold."""
+    for branch in (rule.none or ()) if rule else ():
+        if isinstance(branch, Condition):
+            yield branch
+        else:
+            yield from branch.conditions()
+    for branch in (*(rule.all or ()), *(rule.any or ())) if rule else ():
+        if isinstance(branch, MembershipRule):
+            yield from _under_none(branch)
+
+
+def _missing(rule: MembershipRule | None, held: list[Member]) -> Iterator[MissingFact]:
+    for condition in dict.fromkeys(_under_none(rule)):
+        read = _reading(condition)
+        without = [member.facts.hostname for member in held if read(member) is None]
+        if without:
+            sentence = condition_sentence(condition)
+            yield MissingFact(condition=sentence, devices=len(without), examples=_few(without))
+
+
+def _reading(condition: Condition) -> Callable[[Member], object]:
+    if condition.field == "last_start":
+        return lambda member: member.facts.last_start
+    return reader_of(source_of(condition))
+
+
+def _unknown_pins(fleet: Fleet, group: Group) -> tuple[str, ...]:
+    pins = [pin.device for pin in (*group.pins.in_, *group.pins.out)] if group.pins else []
+    if not pins:
+        return ()
+    known = {name for member in fleet for name in (member.id, member.facts.hostname)}
+    return tuple(pin for pin in pins if pin not in known)
+
+
+def preview_precedence(
+    fleet: Fleet, estate: Estate, after: Estate, out_of_time: Callable[[], bool]
+) -> PrecedencePreview:
+    """What another order of groups would change; stops, and says so, when it is out of time."""
+    rank = {key: place for place, key in enumerate(after.group_order)}
+    classes = Counter(fleet.groups_of(member.id) for member in fleet)
+    devices, complete = 0, True
+    verdicts: Counter[tuple[str, str, str]] = Counter()
+    for groups, count in classes.most_common():
+        turned = tuple(sorted(groups, key=rank.__getitem__))
+        if turned == groups:
+            continue
+        devices += count
+        if out_of_time():
+            complete = False
+            continue
+        for change in _verdict_changes(estate, groups, after, turned):
+            verdicts[change] += count
+    return PrecedencePreview(
+        devices=devices,
+        verdicts=tuple(
+            VerdictChange(category=category, before=before, after=then, devices=number)
+            for (category, before, then), number in verdicts.most_common()
+        ),
+        complete=complete,
+    )
+
+
+def _verdict_changes(
+    before: Estate, groups: tuple[str, ...], after: Estate, turned: tuple[str, ...]
+) -> Iterator[tuple[str, str, str]]:
+    old, new = Policy(compile_bundle(before, groups)), Policy(compile_bundle(after, turned))
+    for category in TAXONOMY.categories:
+        was, then = decide(old, (category,)), decide(new, (category,))
+        words = (was.verdict if was else "allow", then.verdict if then else "allow")
+        if words[0] != words[1]:
+            yield category, *words

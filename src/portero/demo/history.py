@@ -1,0 +1,162 @@
+"""What happened at Brackwater Ferries before the demo starts: people, policies, and machines that joined long ago."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import time
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import partial
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from portero.core.nouns.device import Facts, NewDevice
+from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
+from portero.core.nouns.estate import Estate
+from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
+from portero.endpoint.keeping import Folder, Identity
+from portero.formats.estate_document import read_estate
+from portero.service import enrolment, secrets
+from portero.service.desk import Desk
+from portero.store import access, enrolling
+
+ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
+READER = "auditor"
+HISTORY_DAYS = 26
+CODE_HOURS = 24 * 90
+MARK = "demo.json"
+"""The file that marks a folder as a demo's; it holds the enrolment code once the demo is complete."""
+
+
+class DemoProblem(RuntimeError):
+    """The demo cannot run; the message says why and what to do."""
+
+
+@dataclass
+class Clock:
+    """A clock that stands where it is put: what the demo's administrators did lies in the past."""
+
+    at: float
+
+    def __call__(self) -> float:
+        return self.at
+
+
+def machine_folder(folder: Path, hostname: str) -> Path:
+    """Where a machine of the demo keeps what is its own."""
+    return folder / "machines" / hostname
+
+
+def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
+    """Make the demo's store where there is none; returns the enrolment code of its machines. DemoProblem."""
+    kept = folder / MARK
+    if kept.exists():
+        code = json.loads(kept.read_text()).get("code")
+        if code:
+            return str(code)
+        shutil.rmtree(folder)  # its making was cut off
+    elif folder.exists() and any(folder.iterdir()):
+        raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    _write_mark(kept, {})
+    clock = Clock(time.time() - HISTORY_DAYS * 86_400)
+    desk = Desk(folder, clock)
+    try:
+        _load_people(desk)
+        _live_through(desk, clock, service)
+        clock.at = time.time()
+        _load_guests(desk)
+        new = NewEnrolmentCode(name="the whole fleet", uses=1000, hours=CODE_HOURS)
+        code = enrolment.make_code(desk, new, ADMINISTRATOR).code
+    finally:
+        desk.close()
+    _write_mark(kept, {"code": code})
+    return code
+
+
+def _write_mark(path: Path, content: dict[str, str]) -> None:
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w") as file:
+        json.dump(content, file)
+
+
+def _load_people(desk: Desk) -> None:
+    password = secrets.hash_password(PASSWORD)
+    with desk.store.writing() as connection:
+        access.add_administrator(connection, ADMINISTRATOR, "keeper", password)
+        access.add_administrator(connection, READER, "reader", password)
+
+
+Step = tuple[float, Callable[[], object]]
+"""When something was done, and what."""
+
+
+def _live_through(desk: Desk, clock: Clock, service: str) -> None:
+    """All that was done before today, in the order of time."""
+    for at, do in sorted([*_policy_steps(desk, clock.at), *_machine_steps(desk, service)], key=lambda step: step[0]):
+        clock.at = at
+        do()
+
+
+def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:
+    """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
+    document = read_estate((resources.files("portero.demo") / "brackwater.yaml").read_bytes())
+    steps: list[tuple[str, str, dict[str, Any]]] = [
+        ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
+        ("settings", "", {"settings": document.settings, "layer_modes": document.layer_modes}),
+        ("coverage row", "A browser that nobody manages", {"coverage": document.coverage}),
+        ("correction", "Our own hosts", {"corrections": document.corrections}),
+    ]
+    for number, ruleset in enumerate(document.rulesets, start=1):
+        steps.append(("ruleset", "", {"rulesets": document.rulesets[:number]}))
+        own = tuple(one for one in document.assignments if one.ruleset == ruleset.key)
+        reason = own[0].reason if own else None
+        taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
+        steps.append(("assignment", reason or "", {"assignments": taken}))
+    pause = (time.time() - begin) / (len(steps) + 1)
+    for number, (noun, reason, parts) in enumerate(steps, start=1):
+
+        def edit(estate: Estate, _versions: Mapping[str, int], parts: dict[str, Any] = parts) -> Estate:
+            return estate.replacing(**parts)
+
+        yield begin + number * pause, partial(desk.change, edit, noun=noun, by=ADMINISTRATOR, reason=reason or None)
+
+
+# --- machines that joined before the demo starts ---
+
+
+def _machine_steps(desk: Desk, service: str) -> Iterator[Step]:
+    """Machines that fell silent, lost their credential, were installed anew, or tell no facts any more."""
+    new = NewEnrolmentCode(name="the first wave", uses=50, hours=CODE_HOURS)
+    code = enrolment.make_code(desk, new, ADMINISTRATOR).code
+    now = time.time()
+    for old in old_machines():
+        yield now - old.days * 86_400, partial(_join, desk, code, old, service)
+    yield (
+        now - 1.5 * 86_400,
+        lambda: enrolment.revoke_credential(desk, desk.device(LOST), ADMINISTRATOR, "Left on a train"),
+    )
+
+
+def _join(desk: Desk, code: str, old: Old, service: str) -> None:
+    facts = Facts.model_validate(old.facts)
+    joined = enrolment.join(desk, code, facts)
+    assert joined is not None
+    device, credential = joined
+    with desk.store.writing() as connection:
+        wanted = enrolling.wanted_of(connection, device)
+        enrolling.note_applied(connection, device, wanted.digest, wanted.revision, desk.now())
+    if old.keeps_identity:
+        folder = Folder(machine_folder(desk.folder, facts.hostname))
+        folder.keep_identity(Identity(service, device, credential, desk.public_key, old.facts))
+
+
+def _load_guests(desk: Desk) -> None:
+    """Machines that are known and have not joined."""
+    recorded = tuple(NewDevice.model_validate(one) for one in RECORDED)
+    enrolment.invite(desk, Invitations(devices=recorded, codes=False), ADMINISTRATOR)
+    invited = tuple(NewDevice.model_validate(one) for one in INVITED)
+    enrolment.invite(desk, Invitations(devices=invited), ADMINISTRATOR)

@@ -1,0 +1,231 @@
+"""How machines become devices and cease to be: codes, invitations, joining, rejoining, retiring."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from uuid import uuid4
+
+from portero.core import sentences
+from portero.core.nouns.device import Device, Facts, Lifecycle, NewDevice
+from portero.core.nouns.enrolment import (
+    EnrolmentCode,
+    Invitation,
+    Invitations,
+    Invited,
+    NewEnrolmentCode,
+)
+from portero.service.desk import Desk
+from portero.service.problems import Problem, field_error
+from portero.service.roster import Settlement
+from portero.service.secrets import hash_secret, new_code, new_secret
+from portero.store import enrolling
+from portero.store.enrolling import UsedCode
+from portero.store.estates import moment
+
+HOUR = 3600.0
+
+
+def make_code(desk: Desk, new: NewEnrolmentCode, by: str) -> EnrolmentCode:
+    """A code by which devices join. It is told this once."""
+    code, now = new_code(), desk.now()
+    id, expires = str(uuid4()), now + new.hours * HOUR
+    with desk.store.writing() as connection:
+        enrolling.add_enrolment_code(
+            connection,
+            id=id,
+            code_hash=hash_secret(code),
+            name=new.name,
+            labels=new.labels,
+            uses=new.uses,
+            expires=expires,
+            by=by,
+            now=now,
+        )
+    return EnrolmentCode.model_validate({"id": id, "code": code, "uses": new.uses, "expires_at": moment(expires)})
+
+
+# --- machines that are known before they join ---
+
+
+def _facts_of(new: NewDevice) -> Facts:
+    return Facts(hostname=new.hostname, kind=new.kind, unit=new.unit, serial=new.serial, os=new.os)
+
+
+def invite(desk: Desk, wanted: Invitations, by: str) -> Invited:
+    """Record machines, each with a code of its own if wanted; all of them or none. Problem names each bad one."""
+    with desk.settling() as settlement:
+        _refuse_known(settlement, wanted.devices)
+        made = [_invite_one(settlement, new, wanted, by) for new in wanted.devices]
+        for new in wanted.devices:
+            settlement.settle_namesakes(new.hostname)
+    desk.live.tell("device")
+    return Invited(invitations=tuple(made))
+
+
+def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
+    errors, names, serials = [], dict[str, int](), dict[str, int]()
+    for number, new in enumerate(wanted):
+        where: list[str | int] = ["devices", number]
+        first = names.setdefault(new.hostname, number)
+        if first != number:
+            errors.append(field_error([*where, "hostname"], f"“{new.hostname}” stands twice, first in row {first + 1}"))
+        elif enrolling.namesakes(settlement.connection, new.hostname):
+            errors.append(field_error([*where, "hostname"], f"there is a machine “{new.hostname}” already"))
+        if new.serial and serials.setdefault(new.serial, number) != number:
+            errors.append(field_error([*where, "serial"], f"serial “{new.serial}” stands twice"))
+        elif new.serial and enrolling.is_known_serial(settlement.connection, new.serial):
+            errors.append(field_error([*where, "serial"], f"there is a machine with serial “{new.serial}” already"))
+    if errors:
+        count = sentences.counted(len(errors), "row")
+        raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors)
+
+
+def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by: str) -> Invitation:
+    connection, now = settlement.connection, settlement.now
+    device = str(uuid4())
+    enrolling.add_device(connection, device, _facts_of(new), new.labels, now)
+    code, expires = None, None
+    if wanted.codes:
+        code, expires = new_code(), now + wanted.hours * HOUR
+        enrolling.add_enrolment_code(
+            connection,
+            id=str(uuid4()),
+            code_hash=hash_secret(code),
+            name=None,
+            labels={},
+            uses=1,
+            expires=expires,
+            by=by,
+            now=now,
+            device=device,
+        )
+    enrolling.note_event(connection, device, now, by, "invited" if wanted.codes else "recorded, without an invitation")
+    settlement.settle(device)
+    return Invitation(hostname=new.hostname, device=device, code=code, expires_at=moment(expires))
+
+
+# --- joining ---
+
+
+def join(desk: Desk, code: str, facts: Facts) -> tuple[str, str] | None:
+    """A machine joins: its id and its credential; None where the code is not good (any more).
+
+    A machine that was invited or recorded takes up that record. One whose serial joined before becomes a device of its
+    own, until an administrator confirms that it is the same machine.
+    """
+    credential = new_secret("pd")
+    with desk.settling() as settlement:
+        used = enrolling.use_enrolment_code(settlement.connection, hash_secret(code.strip().upper()), settlement.now)
+        if used is None:
+            return None
+        device = _take_in(settlement, used, facts)
+        enrolling.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
+        settlement.settle_namesakes(facts.hostname)
+        settlement.settle(device)
+    desk.live.tell("device")
+    return device, credential
+
+
+def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
+    """The device that joins: one that is recorded already, or a new one. Problem where the code is another's."""
+    connection, now = settlement.connection, settlement.now
+    if used.device is not None:
+        _refuse_foreign(settlement, used.device, facts)
+        enrolling.note_event(connection, used.device, now, used.made_by, "joined by its invitation")
+        return used.device
+    known = enrolling.invited_as(connection, facts.hostname, facts.serial)
+    if known is not None:
+        enrolling.note_event(connection, known, now, used.made_by, "joined, and was recognised as recorded")
+        enrolling.add_labels(connection, known, used.labels)
+        return known
+    device = str(uuid4())
+    before = enrolling.known_by_serial(connection, facts.serial) if facts.serial else None
+    enrolling.add_device(connection, device, facts, used.labels, now)
+    if before is not None:
+        enrolling.set_rejoin(connection, device, before)
+    what = "joined, with the serial of a machine that joined before" if before else "joined"
+    enrolling.note_event(connection, device, now, used.made_by, what)
+    return device
+
+
+def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
+    """An invitation is for one machine: the serial decides where it was given, else the hostname."""
+    row = enrolling.member_rows(settlement.connection, device)[0]
+    invited = Facts.model_validate_json(row["document"])
+    same = invited.serial == facts.serial if invited.serial else invited.hostname == facts.hostname
+    if not same:
+        raise Problem("not-allowed", f"This code invites another machine, {invited.hostname}; ask for one of your own.")
+
+
+# --- what administrators do to one device ---
+
+
+def expect_version(device: Device, if_match: str | None) -> None:
+    """Problem unless nobody changed the device since the caller saw it."""
+    tag = f'"v{device.version}"'
+    if if_match is not None and if_match.strip() not in ("*", tag):
+        raise Problem(
+            "changed-meanwhile",
+            f"{device.hostname} was changed by somebody else after you read it. Look at it, then send your change"
+            " again.",
+            headers={"ETag": tag},
+            version=device.version,
+        )
+
+
+def set_labels(desk: Desk, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
+    """Put other labels on a device."""
+    with desk.settling() as settlement:
+        enrolling.set_labels(settlement.connection, device.id, labels)
+        words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
+        enrolling.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
+        settlement.settle(device.id)
+    desk.live.tell("device")
+
+
+def retire(desk: Desk, device: Device, by: str, reason: str | None) -> None:
+    """Take a device out of the fleet; its credential is refused at once, its history stays."""
+    if device.lifecycle is Lifecycle.RETIRED:
+        raise Problem("in-use", f"{device.hostname} is retired already.")
+    with desk.settling() as settlement:
+        enrolling.retire(settlement.connection, device.id)
+        enrolling.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
+        settlement.settle(device.id)
+        settlement.settle_namesakes(device.hostname)
+    desk.live.tell("device")
+
+
+def revoke_credential(desk: Desk, device: Device, by: str, reason: str | None) -> None:
+    """Shut a device out: it is refused at once, and goes on with its last good bundle until it joins again."""
+    _expect_joined(device)
+    with desk.settling() as settlement:
+        enrolling.revoke_credential(settlement.connection, device.id)
+        enrolling.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
+    desk.live.tell("device")
+
+
+def _expect_joined(device: Device) -> None:
+    if device.lifecycle in (Lifecycle.INVITED, Lifecycle.RETIRED):
+        raise Problem("in-use", f"{device.hostname} is {device.lifecycle}; it has no credential.")
+
+
+def settle_rejoin(desk: Desk, device: Device, same: bool, by: str, reason: str | None) -> str:
+    """Say whether a device is the one with the same serial that joined before; the id by which it is known then."""
+    old = device.rejoin_of
+    if old is None:
+        raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
+    with desk.settling() as settlement:
+        connection, now = settlement.connection, settlement.now
+        if same:
+            enrolling.take_up(connection, old, device.id)
+            enrolling.note_event(connection, old, now, by, "recognised after joining again", reason)
+            settlement.settle(device.id)  # is there no more
+            settlement.settle_namesakes(device.hostname)
+            settlement.settle(old)
+        else:
+            enrolling.set_rejoin(connection, device.id, None)
+            enrolling.note_event(
+                connection, device.id, now, by, "kept apart from the machine of the same serial", reason
+            )
+    desk.live.tell("device")
+    return old if same else device.id

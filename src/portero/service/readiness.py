@@ -1,0 +1,128 @@
+"""How the fleet's layers stand: one device, or all in a unit or group."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from portero.core import sentences
+from portero.core.insight.readiness import Obstacle, readiness
+from portero.core.matching.members import facts_from
+from portero.core.nouns.device import LAYERS, Device, LayerMode, LayerName
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import Condition, ItemTest, MembershipRule, Op
+from portero.core.nouns.readiness import (
+    ORDER,
+    BlockerCode,
+    BlockerCount,
+    FleetReadiness,
+    LayerCount,
+    Readiness,
+    UnitReadiness,
+)
+from portero.service.desk import Desk
+from portero.store import readiness as counting
+from portero.store.devices import MACHINE_BLOCKERS, DeviceFilter
+from portero.store.readiness import ClassCount
+
+
+def readiness_of(desk: Desk, device: Device) -> Readiness:
+    """One device's layers and all that stands in their way."""
+    machine = [Obstacle(code) for code in MACHINE_BLOCKERS if code.value in device.blockers]
+    facts = facts_from(device.facts)
+    return readiness(desk.snapshot.estate, facts, device.groups, machine, joined=device.joined_at is not None)
+
+
+def fleet_readiness(desk: Desk, unit: str | None, group: str | None) -> FleetReadiness:
+    """How many devices enforce each layer, and where the others are lost."""
+    filter, now = DeviceFilter(unit=unit, group=group), desk.now()
+    with desk.store.reading() as connection:
+        classes = counting.class_counts(connection, filter, now)
+        machine = counting.machine_counts(connection, filter, now)
+        first = counting.first_obstacles(connection, filter, now)
+        every = counting.obstacle_counts(connection, filter, now)
+    estate = desk.snapshot.estate
+    layers = tuple(_layer(layer, estate, classes, first.get(layer, {})) for layer in LAYERS)
+    blockers = [_count(code, None, number) for code, number in machine.items()]
+    blockers += [_count(code, _layer_name(layer), number) for (code, layer), number in every.items()]
+    return FleetReadiness(
+        unit=unit,
+        group=group,
+        devices=sum(one.all for one in classes),
+        uncovered=sum(one.invited for one in classes),
+        sentence=" ".join(sentences.readiness_sentence(layer) for layer in layers),
+        layers=layers,
+        blockers=tuple(sorted(blockers, key=lambda one: (-one.devices, ORDER[one.code]))),
+    )
+
+
+def _layer_name(layer: str) -> LayerName | None:
+    return next((name for name in LAYERS if name == layer), None)
+
+
+def _layer(
+    layer: LayerName, estate: Estate, classes: Sequence[ClassCount], first: dict[BlockerCode, int]
+) -> LayerCount:
+    meant = [one for one in classes if estate.mode_of(layer, one.groups) is LayerMode.ENFORCING]
+    unheard = {
+        BlockerCode.NEVER_JOINED: sum(one.invited for one in meant),
+        BlockerCode.CREDENTIAL_REVOKED: sum(one.revoked for one in meant),
+        BlockerCode.SILENT: sum(one.silent for one in meant),
+    }
+    lost: dict[BlockerCode, int] = {code: number for code, number in [*unheard.items(), *first.items()] if number}
+    return LayerCount(
+        layer=layer,
+        meant=sum(one.all for one in meant),
+        enforcing=sum(one.heard for one in meant) - sum(first.values()),
+        not_meant=sum(one.all for one in classes) - sum(one.all for one in meant),
+        lost=tuple(
+            _count(code, layer if code in first else None, number)
+            for code, number in sorted(lost.items(), key=lambda one: ORDER[one[0]])
+        ),
+    )
+
+
+def _count(code: BlockerCode, layer: LayerName | None, devices: int) -> BlockerCount:
+    words = sentences.blocker(code, layer)
+    return BlockerCount(code=code, layer=layer, devices=devices, **words._asdict(), group_rule=rule_for(code, layer))
+
+
+def rule_for(code: BlockerCode, layer: LayerName | None) -> MembershipRule | None:
+    """A membership rule that catches the devices that something stands in the way of, where conditions can say it."""
+    conditions: dict[BlockerCode, Condition] = {
+        BlockerCode.NEVER_JOINED: Condition(field="lifecycle", op=Op.IS, value="invited"),
+        BlockerCode.SILENT: Condition(field="lifecycle", op=Op.IS, value="silent"),
+        BlockerCode.LAYER_OFF: Condition(field=f"layers.{layer or 'filter'}", op=Op.IS, value="off"),
+        BlockerCode.LAYER_OBSERVING: Condition(field=f"layers.{layer or 'filter'}", op=Op.IS, value="observing"),
+        BlockerCode.BROWSER_UNMANAGED: Condition(field="browsers", op=Op.HAS, value=ItemTest(managed=False)),
+    }
+    if code in conditions:
+        return MembershipRule(all=(conditions[code],))
+    missing = {BlockerCode.ZONE_MISSING: "zone", BlockerCode.LAYER_NOT_REPORTED: f"layers.{layer or 'filter'}"}.get(
+        code
+    )
+    if missing is None:
+        return None
+    # a fact that is not reported makes its condition false, so that `none` over it holds
+    joined = Condition(field="lifecycle", op=Op.ONE_OF, value=("enrolled", "silent"))
+    return MembershipRule(all=(joined,), none=(Condition(field=missing, op=Op.LIKE, value="*"),))
+
+
+def unit_readiness(desk: Desk, below: str | None) -> list[UnitReadiness]:
+    """How each unit right below another one stands; of all topmost ones where none is named."""
+    with desk.store.reading() as connection:
+        known = counting.units(connection)
+    depth = below.count("/") + 1 if below else 0
+    prefix = f"{below}/" if below else ""
+    names = dict.fromkeys("/".join(unit.split("/")[: depth + 1]) for unit in known if unit.startswith(prefix))
+    rows = []
+    for name in names:
+        found = fleet_readiness(desk, name, None)
+        rows.append(
+            UnitReadiness(
+                unit=name,
+                devices=found.devices,
+                uncovered=found.uncovered,
+                enforcing={layer.layer: layer.enforcing for layer in found.layers},
+            )
+        )
+    return rows

@@ -1,0 +1,172 @@
+"""The fleet in memory beside the store: who is in which groups, and what stands in their way, kept up to date."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Mapping
+from datetime import datetime
+from functools import lru_cache
+
+from portero.core.insight.readiness import Obstacle, modes_of, obstacles
+from portero.core.matching.fleet import Fleet, Regrouping
+from portero.core.matching.members import Member, MemberFacts, facts_from_json
+from portero.core.matching.membership import Membership
+from portero.core.nouns.estate import Estate
+from portero.service.publishing import Publisher
+from portero.store import classes, enrolling
+from portero.store.estates import moment
+from portero.store.readiness import keep_obstacles
+
+
+def _at(seconds: float) -> datetime:
+    at = moment(seconds)
+    assert at is not None
+    return at
+
+
+def member_of(row: sqlite3.Row) -> Member:
+    """A stored device as membership looks at it."""
+    lifecycle = "silent" if row["told_silent"] and row["lifecycle"] == "enrolled" else row["lifecycle"]
+    facts = facts_from_json(row["document"])
+    return Member(row["id"], facts, json.loads(row["labels"]), lifecycle, bool(row["keeps_name"]))
+
+
+class Obstacles:
+    """What stands in the way of devices under one estate; worked out once for each combination that occurs."""
+
+    def __init__(self, estate: Estate) -> None:
+        self._estate = estate
+        self._modes = lru_cache(maxsize=20_000)(lambda groups: modes_of(estate, groups))
+        self._known: dict[object, tuple[Obstacle, ...]] = {}
+
+    def of(self, member: Member, groups: tuple[str, ...]) -> tuple[Obstacle, ...]:
+        """What the device's own facts put in the way."""
+        if member.lifecycle == "invited":
+            return ()
+        facts, modes = member.facts, self._modes(groups)
+        key = (
+            *modes.values(),
+            facts.layers,
+            facts.layer_versions,
+            member.browsers,
+            facts.zone is None,
+            facts.platform,
+        )
+        known = self._known.get(key)
+        if known is None:
+            known = self._known[key] = obstacles(facts, modes, self._estate.coverage_table)
+        return known
+
+
+class Settlement:
+    """Devices whose groups are reckoned anew within one transaction. Memory follows once that is committed."""
+
+    def __init__(self, connection: sqlite3.Connection, roster: Roster, revision: int, now: float) -> None:
+        self.connection, self.now = connection, now
+        self._roster, self._revision = roster, revision
+        self.settled: dict[str, Member | None] = {}
+        self.moved: set[int] = set()
+        """Classes that devices left: whoever waits there has another bundle to fetch."""
+
+    def settle(self, device: str) -> None:
+        """Reckon a device's groups, class and obstacles anew from what the store holds of it now."""
+        rows = enrolling.member_rows(self.connection, device)
+        if not rows or rows[0]["lifecycle"] == "retired":
+            self.settled[device] = None
+            return
+        member, before = member_of(rows[0]), rows[0]["class"]
+        self.settled[device] = member
+        roster, now = self._roster, _at(self.now)
+        groups = roster.fleet.membership.groups_of(member, now)
+        class_id = roster.publisher.class_for(self.connection, roster.estate, groups, self._revision, self.now)
+        following = roster.fleet.membership.next_change(member, now)
+        enrolling.set_class(self.connection, device, class_id, following.timestamp() if following else None)
+        keep_obstacles(self.connection, device, roster.obstacles.of(member, groups))
+        if before is not None and before != class_id:
+            self.moved.add(before)
+
+    def settle_namesakes(self, hostname: str) -> None:
+        """The device that had a hostname first keeps it; where that is another one now, reckon both anew."""
+        for place, row in enumerate(enrolling.namesakes(self.connection, hostname)):
+            keeps = place == 0
+            if bool(row["keeps_name"]) != keeps:
+                enrolling.set_keeps_name(self.connection, row["id"], keeps)
+                self.settle(row["id"])
+
+
+class Roster:
+    """The fleet under the newest estate. Its callers see to it that one changes it at a time."""
+
+    def __init__(self, publisher: Publisher, connection: sqlite3.Connection, estate: Estate, now: float) -> None:
+        self.publisher, self.estate = publisher, estate
+        self.obstacles = Obstacles(estate)
+        self.fleet = Fleet(Membership(estate.groups, estate.group_order))
+        at = _at(now)
+        for row in enrolling.member_rows(connection):
+            self.fleet.put(member_of(row), at)
+
+    def take(self, settlement: Settlement) -> None:
+        """What was committed is so in memory too."""
+        at = _at(settlement.now)
+        for device, member in settlement.settled.items():
+            if member is None:
+                self.fleet.drop(device)
+            else:
+                self.fleet.put(member, at)
+
+    def plan(self, estate: Estate, now: float) -> Regrouping:
+        """What the estate's groups would come to for every device."""
+        membership = Membership(estate.groups, estate.group_order, self.fleet.membership)
+        return self.fleet.plan(membership, _at(now))
+
+    def move(
+        self, connection: sqlite3.Connection, estate: Estate, regrouping: Regrouping, revision: int, now: float
+    ) -> tuple[set[int], set[int]]:
+        """Put devices into the classes of their new groups; the classes that they left, and those that they entered."""
+        ids = {known.groups: known.id for known in classes.list_classes(connection)}
+        moves: dict[str, int] = {}
+        left: set[int] = set()
+        for device, groups in regrouping.groups.items():
+            if groups not in ids:
+                ids[groups] = self.publisher.class_for(connection, estate, groups, revision, now)
+            moves[device] = ids[groups]
+            left.add(ids.get(self.fleet.groups_of(device), 0))
+        classes.move_devices(connection, moves)
+        if regrouping.membership.names_time:
+            at = _at(now)
+            following = {
+                member.id: after.timestamp() if (after := regrouping.membership.next_change(member, at)) else None
+                for member in self.fleet
+            }
+            classes.set_rechecks(connection, following)
+        classes.drop_empty_classes(connection)
+        return left, set(moves.values())
+
+    def keep_all_obstacles(
+        self, connection: sqlite3.Connection, estate: Estate, groups: Mapping[str, tuple[str, ...]]
+    ) -> None:
+        """Reckon anew what stands in the way of these devices, given with their groups."""
+        reckoned, known = Obstacles(estate), self.obstacles
+        for device, own in groups.items():
+            member = self.fleet.get(device)
+            if member is None:
+                continue
+            found = reckoned.of(member, own)
+            if found != known.of(member, self.fleet.groups_of(device)):
+                keep_obstacles(connection, device, found)
+
+    def adopt(self, estate: Estate, regrouping: Regrouping | None) -> None:
+        """The estate is committed: from now on it counts."""
+        if regrouping is not None:
+            self.fleet.take(regrouping)
+        self.estate, self.obstacles = estate, Obstacles(estate)
+
+    def held_by(self, members: Iterable[Member]) -> dict[str, tuple[str, ...]]:
+        """The groups of some devices, by id."""
+        return {member.id: self.fleet.groups_of(member.id) for member in members}
+
+    def facts(self, device: str) -> MemberFacts | None:
+        """A device's facts as membership sees them."""
+        member = self.fleet.get(device)
+        return member.facts if member else None

@@ -1,0 +1,51 @@
+"""Enrolment codes and invitations."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
+from portero.core.nouns.page import Page
+from portero.service import enrolment
+from portero.service.problems import Problem
+from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheDesk
+from portero.store import enrolling
+
+router = APIRouter(tags=["enrolment"])
+
+
+@router.get("/enrolment-codes", summary="List enrolment codes", operation_id="listEnrolmentCodes")
+def list_enrolment_codes(
+    _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 100
+) -> Page[EnrolmentCodeSummary]:
+    """Codes, newest first, without the codes themselves."""
+    with desk.store.reading() as connection:
+        found = enrolling.list_enrolment_codes(connection, cursor, limit)
+    items = [enrolling.code_of(row, desk.now()) for row in found.rows]
+    return Page(items=items, next=found.next, total=found.total)
+
+
+@router.post("/enrolment-codes", summary="Make an enrolment code", operation_id="createEnrolmentCode", status_code=201)
+def create_enrolment_code(body: NewEnrolmentCode, who: Keeper, desk: TheDesk) -> EnrolmentCode:
+    """Make a code by which devices join. It is shown this once and kept only as a hash."""
+    return enrolment.make_code(desk, body, who.name)
+
+
+@router.delete(
+    "/enrolment-codes/{id}", summary="Revoke an enrolment code", operation_id="revokeEnrolmentCode", status_code=204
+)
+def revoke_enrolment_code(id: str, _who: Keeper, desk: TheDesk) -> None:
+    """Take a code back; nothing joins with it any more. Devices that did stay."""
+    with desk.store.writing() as connection:
+        if not enrolling.revoke_enrolment_code(connection, id, desk.now()):
+            raise Problem("not-found", f"There is no enrolment code of id “{id[:40]}”.")
+    desk.live.tell("device")
+
+
+@router.post("/invitations", summary="Invite or record machines", operation_id="invite", status_code=201)
+def invite(body: Invitations, who: Keeper, desk: TheDesk) -> Invited:
+    """Make machines known before they join, each with a code of its own; all of them or none.
+
+    Without codes they are only recorded, as uncovered: machines that no endpoint runs on.
+    """
+    return enrolment.invite(desk, body, who.name)

@@ -1,0 +1,219 @@
+"""Groups, their previews, and their one order."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from fastapi import APIRouter, Response
+
+from portero.core import sentences
+from portero.core.insight.grouping import preview_group, preview_precedence
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import (
+    BUILT_IN,
+    CopiedGroup,
+    Group,
+    GroupPreview,
+    GroupSummary,
+    Precedence,
+    PrecedencePreview,
+    PrecedenceState,
+)
+from portero.core.nouns.page import Page
+from portero.service.desk import Desk, Edit, refuse_faults
+from portero.service.problems import Problem
+from portero.service.routes.common import (
+    Author,
+    Cursor,
+    IdempotencyKey,
+    IfMatch,
+    Limit,
+    Reason,
+    Signed,
+    TheDesk,
+    add,
+    expect_version,
+    offset_page,
+    once,
+    refuse_taken,
+    save,
+    tagged,
+    the,
+)
+from portero.store import devices, estates
+from portero.store.estates import moment
+
+router = APIRouter(tags=["groups"])
+PREVIEW_SECONDS = 2.0
+
+_BUILT_IN_WORDS = {
+    "unclaimed": ("Unclaimed", "every device that no other group holds"),
+    "whole-fleet": ("Whole fleet", "every device"),
+}
+
+
+def _groups(desk: Desk) -> list[GroupSummary]:
+    estate = desk.snapshot.estate
+    with desk.store.reading() as connection:
+        sizes = devices.group_sizes(connection)
+        versions = estates.versions(connection, "group")
+    users: dict[str, list[str]] = {}
+    for assignment in estate.assignments:
+        for target in assignment.to:
+            users.setdefault(target, []).append(assignment.key)
+    by_key = {group.key: group for group in estate.groups}
+    summaries = []
+    for place, key in enumerate(estate.group_order, start=1):
+        group = by_key.get(key)
+        name, sentence = _BUILT_IN_WORDS.get(key, (key, ""))
+        summaries.append(
+            GroupSummary(
+                key=key,
+                name=group.name or key if group else name,
+                built_in=key in BUILT_IN,
+                precedence=place,
+                devices=sizes.get(key, 0),
+                members=group.members if group else None,
+                pins=group.pins if group else None,
+                sentence=sentences.group_sentence(group) if group else sentence,
+                assignments=tuple(users.get(key, ())),
+                version=versions.get(key),
+            )
+        )
+    return summaries
+
+
+@router.get("/groups", summary="List groups", operation_id="listGroups")
+def list_groups(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[GroupSummary]:
+    """All groups, strongest first, the built-in ones last, with how many devices each holds."""
+    return offset_page(_groups(desk), cursor, limit)
+
+
+@router.get("/groups/{key}", summary="Show a group", operation_id="getGroup")
+def get_group(key: str, response: Response, _who: Signed, desk: TheDesk) -> GroupSummary:
+    """One group."""
+    group: GroupSummary = the(_groups(desk), "group", key)
+    if group.version is not None:
+        tagged(response, group.version)
+    return group
+
+
+@router.post("/groups/preview", summary="Preview a group", operation_id="previewGroup")
+def preview(body: Group, _who: Signed, desk: TheDesk) -> GroupPreview:
+    """Whom a group, saved or not, would hold: who comes in and who drops out. Nothing is kept."""
+    now = moment(desk.now())
+    assert now is not None
+    return preview_group(desk.roster.fleet, body, now)
+
+
+@router.post("/groups", summary="Make a group", operation_id="createGroup", status_code=201)
+def create_group(
+    body: Group,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    reason: Reason = None,
+    idempotency_key: IdempotencyKey = None,
+) -> GroupSummary:
+    """Make a group; it is usable everywhere at once. It stands weakest among the groups that are not built in."""
+    edit = add("group", "groups", body)
+    desk.change(edit, noun="group", by=who.name, reason=reason, once=once(idempotency_key, body))
+    return get_group(body.key, response, who, desk)
+
+
+@router.post("/groups/{key}/copy", summary="Copy a group", operation_id="copyGroup", status_code=201)
+def copy_group(
+    key: str, body: CopiedGroup, response: Response, who: Author, desk: TheDesk, reason: Reason = None
+) -> GroupSummary:
+    """Make a group with the same rule and pins as another one. It stands right behind it; nothing is assigned to it."""
+
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        original: Group = the(estate.groups, "group", key)
+        refuse_taken(estate.groups, "group", body.key)
+        copied = Group.model_validate({**original.model_dump(), "key": body.key, "name": body.name})
+        order = [one for one in estate.group_order if one not in BUILT_IN]
+        order.insert(order.index(key) + 1, body.key)
+        return estate.replacing(groups=(*estate.groups, copied), precedence=tuple(order))
+
+    desk.change(edit, noun="group", by=who.name, reason=reason)
+    return get_group(body.key, response, who, desk)
+
+
+@router.put("/groups/{key}", summary="Change a group", operation_id="putGroup")
+def put_group(
+    key: str,
+    body: Group,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> GroupSummary:
+    """Change a group. 412 with the newest state where somebody else changed it meanwhile."""
+    desk.change(save("group", "groups", key, if_match, body), noun="group", by=who.name, reason=reason)
+    return get_group(key, response, who, desk)
+
+
+@router.delete("/groups/{key}", summary="Remove a group", operation_id="removeGroup", status_code=204)
+def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+    """Remove a group that no assignment and no layer modes name."""
+    removing = save("group", "groups", key, if_match, None)
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        users = [f"assignment {one.key}" for one in estate.assignments if key in one.to]
+        users += ["its layer modes" for one in estate.layer_modes if one.group == key]
+        if users:
+            raise Problem("in-use", f"The group “{key}” is named by {sentences.joined(users)}; change those first.")
+        after = removing(estate, versions)
+        return after.replacing(precedence=tuple(one for one in after.precedence if one != key))
+
+    desk.change(edit, noun="group", by=who.name, reason=reason)
+
+
+# --- the one order ---
+
+
+def _reordered(estate: Estate, order: tuple[str, ...]) -> Estate:
+    after = estate.replacing(precedence=tuple(key for key in order if key not in BUILT_IN))
+    refuse_faults(after)
+    return after
+
+
+@router.get("/precedence", summary="The order of groups", operation_id="getPrecedence")
+def get_precedence(response: Response, _who: Signed, desk: TheDesk) -> PrecedenceState:
+    """All groups that are not built in, strongest first."""
+    with desk.store.reading() as connection:
+        version = estates.versions(connection, "precedence")["precedence"]
+    tagged(response, version)
+    order = tuple(key for key in desk.snapshot.estate.group_order if key not in BUILT_IN)
+    return PrecedenceState(precedence=order, version=version)
+
+
+@router.post("/precedence/preview", summary="Preview another order", operation_id="previewPrecedence")
+def preview_order(body: Precedence, _who: Signed, desk: TheDesk) -> PrecedencePreview:
+    """What another order of groups would change: machines, and verdicts by category. Nothing is kept."""
+    estate, deadline = desk.snapshot.estate, time.monotonic() + PREVIEW_SECONDS
+    after = _reordered(estate, body.precedence)
+    return preview_precedence(desk.roster.fleet, estate, after, lambda: time.monotonic() > deadline)
+
+
+@router.put("/precedence", summary="Order groups anew", operation_id="putPrecedence")
+def put_precedence(
+    body: Precedence,
+    response: Response,
+    who: Author,
+    desk: TheDesk,
+    if_match: IfMatch = None,
+    reason: Reason = None,
+) -> PrecedenceState:
+    """Put groups into another order. Groups that are not named come after those that are."""
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        current = {"precedence": [key for key in estate.group_order if key not in BUILT_IN]}
+        expect_version(if_match, "order of groups", "precedence", versions["precedence"], current)
+        return _reordered(estate, body.precedence)
+
+    ordering: Edit = edit
+    desk.change(ordering, noun="precedence", by=who.name, reason=reason)
+    return get_precedence(response, who, desk)

@@ -1,0 +1,420 @@
+"""How devices come, change and go: joining, checking in, labels, retiring, and the codes by which they join."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from portero.core.nouns.device import Facts
+from portero.core.nouns.enrolment import EnrolmentCodeSummary
+from portero.store.devices import LEAST_SILENCE, MISSED
+from portero.store.estates import moment
+from portero.store.paging import Query, Rows, page
+
+# --- devices ---
+
+
+def _fact_columns(facts: Facts) -> dict[str, Any]:
+    """The columns that repeat facts."""
+    layers = facts.layers
+    return {
+        "hostname": facts.hostname,
+        "kind": facts.kind.value,
+        "unit": facts.unit,
+        "os_family": facts.os.family if facts.os else None,
+        "os_version": facts.os.version if facts.os else None,
+        "serial": facts.serial,
+        "place": facts.place.value if facts.place else None,
+        "zone": facts.zone,
+        "filter_layer": layers.filter.value if layers.filter else None,
+        "browser_layer": layers.browser.value if layers.browser else None,
+        "startup_layer": layers.startup.value if layers.startup else None,
+    }
+
+
+def _keep_facts(connection: sqlite3.Connection, device: str, facts: Facts) -> None:
+    connection.execute(
+        "INSERT INTO device_facts (device, document) VALUES (?, ?)"
+        " ON CONFLICT (device) DO UPDATE SET document = excluded.document",
+        (device, facts.model_dump_json(exclude_none=True)),
+    )
+
+
+def _update(connection: sqlite3.Connection, device: str, columns: dict[str, Any]) -> None:
+    assigned = ", ".join(f"{column} = :{column}" for column in columns)
+    connection.execute(f"UPDATE device SET {assigned} WHERE id = :id", {**columns, "id": device})
+
+
+def add_device(connection: sqlite3.Connection, id: str, facts: Facts, labels: dict[str, str], now: float) -> None:
+    """A machine that is known and has not joined."""
+    columns = {"id": id, "lifecycle": "invited", "labels": json.dumps(labels), "known_at": now, **_fact_columns(facts)}
+    names, marks = ", ".join(columns), ", ".join(f":{column}" for column in columns)
+    connection.execute(f"INSERT INTO device ({names}) VALUES ({marks})", columns)
+    _keep_facts(connection, id, facts)
+
+
+def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, credential_hash: str, now: float) -> None:
+    """The device has joined, for the first time or again."""
+    columns = {
+        "lifecycle": "enrolled",
+        "credential_hash": credential_hash,
+        "revoked": 0,
+        "joined_at": now,
+        "last_heard": now,
+        "silent_after": now + LEAST_SILENCE,
+        "told_silent": 0,
+        "facts_at": now,
+        "applied_bundle": None,
+        "applied_revision": None,
+        "applied_at": None,
+        **_fact_columns(facts),
+    }
+    _update(connection, device, columns)
+    _keep_facts(connection, device, facts)
+
+
+def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: float) -> None:
+    """The device has told its facts."""
+    _update(connection, device, {**_fact_columns(facts), "facts_at": now})
+    _keep_facts(connection, device, facts)
+
+
+def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str]) -> None:
+    """Other labels on a device."""
+    connection.execute("UPDATE device SET labels = ?, version = version + 1 WHERE id = ?", (json.dumps(labels), device))
+
+
+def retire(connection: sqlite3.Connection, device: str) -> None:
+    """The device is gone: in no group, and its credential is good for nothing. Its history stays."""
+    connection.execute(
+        "UPDATE device SET lifecycle = 'retired', credential_hash = NULL, class = NULL, rejoin_of = NULL,"
+        " version = version + 1 WHERE id = ?",
+        (device,),
+    )
+    connection.execute("DELETE FROM obstacle WHERE device = ?", (device,))
+
+
+def revoke_credential(connection: sqlite3.Connection, device: str) -> None:
+    """The device's credential is refused from now on."""
+    connection.execute(
+        "UPDATE device SET credential_hash = NULL, revoked = 1, version = version + 1 WHERE id = ?", (device,)
+    )
+
+
+def note_event(
+    connection: sqlite3.Connection, device: str, now: float, by: str, what: str, reason: str | None = None
+) -> None:
+    """Record what was done to a device."""
+    connection.execute(
+        "INSERT INTO device_event (device, at, by, what, reason) VALUES (?, ?, ?, ?, ?)",
+        (device, now, by, what, reason),
+    )
+
+
+def add_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str]) -> None:
+    """More labels on a device; those it has stay as they are."""
+    had = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (device,)).fetchone()[0])
+    connection.execute("UPDATE device SET labels = ? WHERE id = ?", (json.dumps({**labels, **had}), device))
+
+
+# --- recognising ---
+
+
+def is_known_serial(connection: sqlite3.Connection, serial: str) -> bool:
+    """Whether a device that is not retired has this serial."""
+    row = connection.execute("SELECT 1 FROM device WHERE serial = ? AND lifecycle <> 'retired'", (serial,)).fetchone()
+    return row is not None
+
+
+def invited_as(connection: sqlite3.Connection, hostname: str, serial: str | None) -> str | None:
+    """The recorded machine that has not joined and is this one: by serial, else by hostname where one has none."""
+    if serial:
+        row = connection.execute(
+            "SELECT id FROM device WHERE lifecycle = 'invited' AND serial = ? ORDER BY known_at, id", (serial,)
+        ).fetchone()
+        if row:
+            return str(row[0])
+    row = connection.execute(
+        "SELECT id FROM device WHERE lifecycle = 'invited' AND hostname = ? AND (serial IS NULL OR ? IS NULL)"
+        " ORDER BY known_at, id",
+        (hostname, serial),
+    ).fetchone()
+    return str(row[0]) if row else None
+
+
+def known_by_serial(connection: sqlite3.Connection, serial: str | None) -> str | None:
+    """The device of that serial that joined before, the newest where there are several."""
+    row = connection.execute(
+        "SELECT id FROM device WHERE serial = ? AND joined_at IS NOT NULL AND rejoin_of IS NULL"
+        " ORDER BY joined_at DESC LIMIT 1",
+        (serial,),
+    ).fetchone()
+    return str(row[0]) if row else None
+
+
+def set_rejoin(connection: sqlite3.Connection, device: str, of: str | None) -> None:
+    """The device may be another one that joined before; None for one that is settled."""
+    connection.execute("UPDATE device SET rejoin_of = ?, version = version + 1 WHERE id = ?", (of, device))
+
+
+def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
+    """The new device is the old one: it takes up the old one's id, labels, activity and events.
+
+    Attempts that it reported as the new one follow the old one's in number, and so do all it will report.
+    """
+    offset = connection.execute("SELECT coalesce(max(seq), 0) FROM activity WHERE device = ?", (old,)).fetchone()[0]
+    connection.execute("UPDATE activity SET device = ?, seq = seq + ? WHERE device = ?", (old, offset, new))
+    connection.execute(
+        "INSERT INTO visit_count (device, hour, host, visits) SELECT ?, hour, host, visits FROM visit_count"
+        " WHERE device = ? ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",
+        (old, new),
+    )
+    connection.execute("DELETE FROM visit_count WHERE device = ?", (new,))
+    connection.execute("UPDATE device_event SET device = ? WHERE device = ?", (old, new))
+    row = dict(connection.execute("SELECT * FROM device WHERE id = ?", (new,)).fetchone())
+    labels = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (old,)).fetchone()[0])
+    connection.execute(
+        "UPDATE device_facts SET document = (SELECT document FROM device_facts WHERE device = ?) WHERE device = ?",
+        (new, old),
+    )
+    connection.execute("UPDATE device SET rejoin_of = ? WHERE rejoin_of = ?", (old, new))
+    connection.execute("DELETE FROM device WHERE id = ?", (new,))
+    kept = ("id", "known_at", "version", "labels", "rejoin_of", "class", "keeps_name", "seq_offset")
+    columns = {name: row[name] for name in row if name not in kept}
+    columns |= {"seq_offset": offset, "labels": json.dumps({**json.loads(row["labels"]), **labels})}
+    _update(connection, old, columns)
+    connection.execute("UPDATE device SET version = version + 1 WHERE id = ?", (old,))
+
+
+def namesakes(connection: sqlite3.Connection, hostname: str) -> list[sqlite3.Row]:
+    """Id and `keeps_name` of all devices of a hostname, the one that had it first before the others."""
+    return connection.execute(
+        "SELECT id, keeps_name FROM device WHERE hostname = ? AND lifecycle <> 'retired'"
+        " ORDER BY coalesce(joined_at, known_at), id",
+        (hostname,),
+    ).fetchall()
+
+
+def set_keeps_name(connection: sqlite3.Connection, device: str, keeps: bool) -> None:
+    """Whether pins by hostname are meant for this device."""
+    connection.execute("UPDATE device SET keeps_name = ? WHERE id = ?", (int(keeps), device))
+
+
+# --- evaluating ---
+
+_MEMBER = (
+    "SELECT device.id, device.labels, device.lifecycle, device.told_silent, device.keeps_name, device.class,"
+    " device_facts.document FROM device JOIN device_facts ON device_facts.device = device.id"
+)
+
+
+def member_rows(connection: sqlite3.Connection, id: str | None = None) -> list[sqlite3.Row]:
+    """What decides the groups of every device that is not retired, or of one."""
+    if id is None:
+        return connection.execute(f"{_MEMBER} WHERE device.lifecycle <> 'retired'").fetchall()
+    return connection.execute(f"{_MEMBER} WHERE device.id = ?", (id,)).fetchall()
+
+
+def set_class(connection: sqlite3.Connection, device: str, class_id: int | None, recheck_at: float | None) -> None:
+    """The class a device is in, and when time alone may next change that."""
+    connection.execute("UPDATE device SET class = ?, recheck_at = ? WHERE id = ?", (class_id, recheck_at, device))
+
+
+def due(connection: sqlite3.Connection, now: float) -> list[str]:
+    """Devices whose groups time alone may have changed by now."""
+    return [row[0] for row in connection.execute("SELECT id FROM device WHERE recheck_at <= ?", (now,))]
+
+
+def fall_silent(connection: sqlite3.Connection, now: float) -> list[str]:
+    """Devices that have become silent since this was asked last."""
+    rows = connection.execute(
+        "UPDATE device SET told_silent = 1 WHERE told_silent = 0 AND silent_after < ? AND lifecycle = 'enrolled'"
+        " RETURNING id",
+        (now,),
+    )
+    return [row[0] for row in rows.fetchall()]
+
+
+# --- checking in ---
+
+
+@dataclass(frozen=True)
+class Known:
+    """What the device routes need to know of a device."""
+
+    id: str
+    class_id: int
+    told_silent: bool
+    last_heard: float
+    usual_interval: float | None
+    applied_bundle: str | None
+    applied_revision: int | None
+    digest: str
+    seq_offset: int
+
+
+def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known | None:
+    """The device with that credential."""
+    row = connection.execute(
+        "SELECT device.*, class.digest FROM device JOIN class ON class.id = device.class"
+        " WHERE device.credential_hash = ?",
+        (credential_hash,),
+    ).fetchone()
+    if row is None:
+        return None
+    return Known(
+        row["id"],
+        row["class"],
+        bool(row["told_silent"]),
+        row["last_heard"],
+        row["usual_interval"],
+        row["applied_bundle"],
+        row["applied_revision"],
+        row["digest"],
+        row["seq_offset"],
+    )
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """The bundle a device should have."""
+
+    digest: str
+    revision: int
+    manifest: str
+
+
+def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
+    """The bundle that the device should have."""
+    row = connection.execute(
+        "SELECT class.digest, class.revision, class.manifest FROM device JOIN class ON class.id = device.class"
+        " WHERE device.id = ?",
+        (device,),
+    ).fetchone()
+    return Wanted(*row)
+
+
+def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None) -> None:
+    """The device has checked in."""
+    silent_after = now + max(MISSED * (usual_interval or 0.0), LEAST_SILENCE)
+    connection.execute(
+        "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ?, told_silent = 0 WHERE id = ?",
+        (now, usual_interval, silent_after, device),
+    )
+
+
+def note_applied(connection: sqlite3.Connection, device: str, digest: str, revision: int, now: float) -> None:
+    """The device says that it has applied this bundle."""
+    connection.execute(
+        "UPDATE device SET applied_bundle = ?, applied_revision = ?, applied_at = ?, apply_problem = NULL,"
+        " apply_failed_at = NULL WHERE id = ?",
+        (digest, revision, now, device),
+    )
+
+
+def note_failed(connection: sqlite3.Connection, device: str, problem: str, now: float) -> None:
+    """The device says that it could not apply its bundle."""
+    connection.execute("UPDATE device SET apply_problem = ?, apply_failed_at = ? WHERE id = ?", (problem, now, device))
+
+
+# --- enrolment codes ---
+
+
+def add_enrolment_code(
+    connection: sqlite3.Connection,
+    *,
+    id: str,
+    code_hash: str,
+    name: str | None,
+    labels: dict[str, str],
+    uses: int,
+    expires: float,
+    by: str,
+    now: float,
+    device: str | None = None,
+) -> None:
+    """A code by which devices may join; one made for a device is good for that one only."""
+    connection.execute(
+        "INSERT INTO enrolment_code"
+        " (id, code_hash, name, labels, uses, uses_left, expires_at, made_by, made_at, device)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (id, code_hash, name, json.dumps(labels), uses, uses, expires, by, now, device),
+    )
+
+
+@dataclass(frozen=True)
+class UsedCode:
+    """What a code that was just used brings along."""
+
+    id: str
+    labels: dict[str, str]
+    made_by: str
+    device: str | None
+
+
+def use_enrolment_code(connection: sqlite3.Connection, code_hash: str, now: float) -> UsedCode | None:
+    """Take one use of the code; None where it is not good (any more)."""
+    row = connection.execute(
+        "UPDATE enrolment_code SET uses_left = uses_left - 1"
+        " WHERE code_hash = ? AND uses_left > 0 AND expires_at > ? AND revoked_at IS NULL"
+        " RETURNING id, labels, made_by, device",
+        (code_hash, now),
+    ).fetchone()
+    return UsedCode(row[0], json.loads(row[1]), row[2], row[3]) if row else None
+
+
+def revoke_enrolment_code(connection: sqlite3.Connection, id: str, now: float) -> bool:
+    """Take a code back; False where there is none of that id."""
+    changed = connection.execute(
+        "UPDATE enrolment_code SET revoked_at = coalesce(revoked_at, ?) WHERE id = ?", (now, id)
+    )
+    return changed.rowcount > 0
+
+
+def list_enrolment_codes(connection: sqlite3.Connection, cursor: str | None, limit: int) -> Rows:
+    """One page of codes, newest first; map its rows with `code_of`."""
+    query = Query(
+        "enrolment_code.*, device.hostname",
+        "enrolment_code LEFT JOIN device ON device.id = enrolment_code.device",
+        [],
+        {},
+        "enrolment_code.made_at",
+        True,
+        "enrolment_code.id",
+    )
+    return page(connection, query, cursor, limit)
+
+
+def code_by_hash(connection: sqlite3.Connection, code_hash: str, now: float) -> EnrolmentCodeSummary | None:
+    """The code with that hash, good or not."""
+    row = connection.execute(
+        "SELECT enrolment_code.*, device.hostname FROM enrolment_code"
+        " LEFT JOIN device ON device.id = enrolment_code.device WHERE code_hash = ?",
+        (code_hash,),
+    ).fetchone()
+    return code_of(row, now) if row else None
+
+
+def code_of(row: sqlite3.Row, now: float) -> EnrolmentCodeSummary:
+    """A row as a code."""
+    if row["revoked_at"] is not None:
+        state = "revoked"
+    elif row["uses_left"] == 0:
+        state = "used up"
+    else:
+        state = "ended" if row["expires_at"] <= now else "good"
+    return EnrolmentCodeSummary(
+        id=row["id"],
+        name=row["name"],
+        labels=json.loads(row["labels"]),
+        uses=row["uses"],
+        uses_left=row["uses_left"],
+        expires_at=moment(row["expires_at"]),
+        made_by=row["made_by"],
+        made_at=moment(row["made_at"]),
+        revoked_at=moment(row["revoked_at"]),
+        device=row["hostname"],
+        state=state,
+    )
