@@ -14,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, TypeVar
 
+import httpx
 import pytest
 
 from portero.client import Portero
@@ -21,6 +22,7 @@ from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.group import Group
 from portero.core.nouns.ruleset import Ruleset
+from portero.formats.bundles import open_manifest, unpack_bundle
 
 sys.path.insert(0, str(Path(__file__).parent))
 
@@ -128,6 +130,29 @@ def join(service: Service, portero: Portero, tmp_path: Path) -> Callable[..., Pa
         return folder
 
     return make
+
+
+class Wire:
+    """A device that speaks raw HTTP."""
+
+    def __init__(self, service, portero, hostname: str, **facts: object) -> None:
+        self.code = portero.enrolment.create_code(NewEnrolmentCode(uses=1)).code
+        self.http = httpx.Client(base_url=service.url + "/device/v1", timeout=40)
+        self.facts = {"hostname": hostname, "unit": "brackwater/office", **facts}
+        joined = self.http.post("/join", json={"code": self.code, "facts": self.facts}).json()
+        self.id, self.key = joined["device"], joined["signing_key"]
+        self.http.headers["Authorization"] = "Bearer " + joined["credential"]
+
+    def check_in(self, **message: object) -> httpx.Response:
+        return self.http.post("/check-in", json=message)
+
+    def sync(self):
+        """Take what the service offers; the bundle."""
+        offered = self.check_in().json()
+        packed = self.http.get("/bundle/" + offered["bundle"]).content
+        assert self.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
+        assert open_manifest(offered["manifest"], self.key).bundle == offered["bundle"]
+        return unpack_bundle(packed, offered["bundle"]), offered
 
 
 def run_endpoint(*arguments: object, expect: int = 0) -> subprocess.CompletedProcess[str]:

@@ -3,7 +3,13 @@ import { createRouter, createWebHistory } from 'vue-router'
 export const router = createRouter({
   history: createWebHistory('/console/'),
   routes: [
-    { path: '/', redirect: { name: 'devices' } },
+    { path: '/', redirect: { name: 'overview' } },
+    {
+      path: '/overview',
+      name: 'overview',
+      component: () => import('./pages/OverviewPage.vue'),
+      meta: { title: 'Overview' },
+    },
     {
       path: '/sign-in',
       name: 'sign-in',
@@ -17,7 +23,31 @@ export const router = createRouter({
       meta: { title: 'Fleet' },
     },
     {
-      path: '/fleet/:device',
+      path: '/fleet/groups/:group?',
+      name: 'groups',
+      component: () => import('./pages/GroupsPage.vue'),
+      meta: { title: 'Groups' },
+    },
+    {
+      path: '/fleet/enrolment',
+      name: 'enrolment',
+      component: () => import('./pages/EnrolmentPage.vue'),
+      meta: { title: 'Enrolment' },
+    },
+    {
+      path: '/fleet/layers',
+      name: 'layers',
+      component: () => import('./pages/LayersPage.vue'),
+      meta: { title: 'Layers' },
+    },
+    {
+      path: '/fleet/coverage',
+      name: 'coverage',
+      component: () => import('./pages/CoveragePage.vue'),
+      meta: { title: 'Coverage' },
+    },
+    {
+      path: '/fleet/machines/:device',
       name: 'device',
       component: () => import('./pages/DevicePage.vue'),
       meta: { title: 'Machine' },

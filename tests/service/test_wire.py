@@ -8,35 +8,12 @@ import time
 import httpx
 import pytest
 
-from conftest import assignment, eventually, group, ruleset, under
+from conftest import Wire, assignment, eventually, group, ruleset, under
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
-from portero.formats.bundles import open_manifest, unpack_bundle
+from portero.formats.bundles import open_manifest
 
 pytestmark = pytest.mark.process
-
-
-class Wire:
-    """A device that speaks raw HTTP."""
-
-    def __init__(self, service, portero, hostname: str, **facts: object) -> None:
-        self.code = portero.enrolment.create_code(NewEnrolmentCode(uses=1)).code
-        self.http = httpx.Client(base_url=service.url + "/device/v1", timeout=40)
-        self.facts = {"hostname": hostname, "unit": "brackwater/office", **facts}
-        joined = self.http.post("/join", json={"code": self.code, "facts": self.facts}).json()
-        self.id, self.key = joined["device"], joined["signing_key"]
-        self.http.headers["Authorization"] = "Bearer " + joined["credential"]
-
-    def check_in(self, **message: object) -> httpx.Response:
-        return self.http.post("/check-in", json=message)
-
-    def sync(self):
-        """Take what the service offers; the bundle."""
-        offered = self.check_in().json()
-        packed = self.http.get("/bundle/" + offered["bundle"]).content
-        assert self.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
-        assert open_manifest(offered["manifest"], self.key).bundle == offered["bundle"]
-        return unpack_bundle(packed, offered["bundle"]), offered
 
 
 @pytest.fixture

@@ -44,6 +44,24 @@ export function useBlocks(device: MaybeRefOrGetter<string>) {
   })
 }
 
+/** A device's layers, and what stands in their way. */
+export function useDeviceReadiness(device: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ['device', 'readiness', computed(() => toValue(device))],
+    queryFn: () =>
+      told(api.GET('/api/v1/devices/{device}/readiness', { params: { path: { device: toValue(device) } } })),
+  })
+}
+
+/** What was done to a device, newest first. */
+export function useDeviceEvents(device: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ['device', 'events', computed(() => toValue(device))],
+    queryFn: () =>
+      told(api.GET('/api/v1/devices/{device}/events', { params: { path: { device: toValue(device) } } })),
+  })
+}
+
 /** How many devices are in each roll-out state. */
 export function useRollout() {
   return useQuery({ queryKey: ['rollout'], queryFn: () => told(api.GET('/api/v1/rollout')) })

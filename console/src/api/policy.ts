@@ -1,13 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
+import { changing, key, match } from './changing'
 import { api, told, type Assignment, type RulesetBody } from './client'
 import type { components } from './schema'
 
 type NewAssignment = components['schemas']['NewAssignment']
-
-const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
-const match = (version: number) => ({ 'If-Match': `"r${version}"` })
 
 /** The web taxonomy; it changes with the program only. */
 export function useTaxonomy() {
@@ -15,14 +13,6 @@ export function useTaxonomy() {
     queryKey: ['taxonomy'],
     queryFn: () => told(api.GET('/api/v1/taxonomy')),
     staleTime: Infinity,
-  })
-}
-
-/** All groups, strongest first. */
-export function useGroups() {
-  return useQuery({
-    queryKey: ['groups'],
-    queryFn: async () => (await told(api.GET('/api/v1/groups'))).items,
   })
 }
 
@@ -63,18 +53,7 @@ export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
   })
 }
 
-function useChange<Variables, Result>(change: (variables: Variables) => Promise<Result>) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: change,
-    onSuccess: () =>
-      Promise.all(
-        ['rulesets', 'assignments', 'revisions', 'rollout'].map((queryKey) =>
-          queries.invalidateQueries({ queryKey: [queryKey] }),
-        ),
-      ),
-  })
-}
+const useChange = changing(['rulesets', 'assignments', 'revisions', 'rollout'])
 
 /** Make a ruleset. */
 export const useCreateRuleset = () =>

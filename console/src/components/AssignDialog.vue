@@ -2,7 +2,8 @@
 import { BFormCheckbox, BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
-import { useAssign, useGroups } from '../api/policy'
+import { useGroups } from '../api/groups'
+import { useAssign } from '../api/policy'
 import Icon from './Icon.vue'
 
 /** Put a ruleset on groups: which, how strongly, and why. */

@@ -7,15 +7,19 @@ import check from 'bootstrap-icons/icons/check2.svg?raw'
 import chevronDown from 'bootstrap-icons/icons/chevron-down.svg?raw'
 import chevronRight from 'bootstrap-icons/icons/chevron-right.svg?raw'
 import clockHistory from 'bootstrap-icons/icons/clock-history.svg?raw'
+import copy from 'bootstrap-icons/icons/copy.svg?raw'
+import dash from 'bootstrap-icons/icons/dash-lg.svg?raw'
 import doorClosed from 'bootstrap-icons/icons/door-closed-fill.svg?raw'
 import doorOpen from 'bootstrap-icons/icons/door-open.svg?raw'
 import exclamation from 'bootstrap-icons/icons/exclamation-diamond.svg?raw'
 import exclamationFill from 'bootstrap-icons/icons/exclamation-diamond-fill.svg?raw'
+import grip from 'bootstrap-icons/icons/grip-vertical.svg?raw'
 import hourglass from 'bootstrap-icons/icons/hourglass-split.svg?raw'
 import journal from 'bootstrap-icons/icons/journal-text.svg?raw'
 import moon from 'bootstrap-icons/icons/moon-stars.svg?raw'
 import nut from 'bootstrap-icons/icons/nut-fill.svg?raw'
 import person from 'bootstrap-icons/icons/person.svg?raw'
+import pin from 'bootstrap-icons/icons/pin-angle-fill.svg?raw'
 import plus from 'bootstrap-icons/icons/plus-lg.svg?raw'
 import search from 'bootstrap-icons/icons/search.svg?raw'
 import slash from 'bootstrap-icons/icons/slash-circle.svg?raw'
@@ -30,16 +34,20 @@ const ICONS = {
   chevronDown,
   chevronRight,
   clockHistory,
+  copy,
   cross,
+  dash,
   doorClosed,
   doorOpen,
   exclamation,
   exclamationFill,
+  grip,
   hourglass,
   journal,
   moon,
   nut,
   person,
+  pin,
   plus,
   search,
   slash,

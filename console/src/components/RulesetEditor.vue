@@ -1,12 +1,11 @@
 <script setup lang="ts">
-import { useEventListener } from '@vueuse/core'
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
-import { onBeforeRouteLeave, onBeforeRouteUpdate } from 'vue-router'
 
 import { Problem, type Ruleset } from '../api/client'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
+import { useLeaveGuard } from '../composables/useLeaveGuard'
 import { useRulesetDraft } from '../composables/useRulesetDraft'
 import ActionPicker from './ActionPicker.vue'
 import AssignmentList from './AssignmentList.vue'
@@ -57,7 +56,7 @@ watch(
 
 function save() {
   const onSuccess = ({ key }: { key: string }) => {
-    draft.base = undefined
+    done()
     emit('saved', key)
   }
   if (!props.ruleset) create.mutate(body.value, { onSuccess })
@@ -77,13 +76,7 @@ function takeTheirs() {
   reset()
 }
 
-const leaving = () =>
-  !changed.value || create.isSuccess.value || window.confirm('Leave without saving this ruleset?')
-onBeforeRouteLeave(leaving)
-onBeforeRouteUpdate(leaving)
-useEventListener(window, 'beforeunload', (event) => {
-  if (changed.value) event.preventDefault()
-})
+const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 </script>
 
 <template>

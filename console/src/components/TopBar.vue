@@ -11,6 +11,7 @@ import Icon from './Icon.vue'
 
 defineProps<{ session: Session }>()
 const STEPS = [
+  { name: 'overview', path: '/overview', label: 'Overview' },
   { name: 'devices', path: '/fleet', label: 'Fleet' },
   { name: 'categories', path: '/controls', label: 'Controls' },
   { name: 'rollout', path: '/roll-out', label: 'Roll-out' },
@@ -35,7 +36,7 @@ function find() {
 <template>
   <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
   <div class="bar">
-    <RouterLink :to="{ name: 'devices' }" class="brand"
+    <RouterLink :to="{ name: 'overview' }" class="brand"
       ><Icon name="doorClosed" class="door" />Portero</RouterLink
     >
     <nav class="steps" aria-label="Sections">

@@ -3,8 +3,22 @@ import { onScopeDispose, ref } from 'vue'
 
 /** What to read again when the service says that a subject has changed. */
 const CONCERNS: Record<string, string[]> = {
-  revision: ['rulesets', 'assignments', 'groups', 'revisions', 'rollout', 'devices', 'device', 'blocks'],
-  device: ['devices', 'device', 'rollout', 'blocks', 'groups'],
+  revision: [
+    'rulesets',
+    'assignments',
+    'groups',
+    'group-order',
+    'revisions',
+    'rollout',
+    'devices',
+    'device',
+    'blocks',
+    'readiness',
+    'settings',
+    'layer-modes',
+    'coverage',
+  ],
+  device: ['devices', 'device', 'rollout', 'blocks', 'groups', 'readiness', 'enrolment-codes'],
   activity: ['activity'],
 }
 

@@ -3,33 +3,44 @@ import { useRouteQuery } from '@vueuse/router'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { useActivity, useBlocks, useDevice } from '../api/fleet'
+import { useActivity, useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from '../api/fleet'
 import { shownAction } from '../composables/shownAction'
 import ActionMark from '../components/ActionMark.vue'
 import ActivityTable from '../components/ActivityTable.vue'
 import BlocksTable from '../components/BlocksTable.vue'
 import CaveatList from '../components/CaveatList.vue'
 import FactsTable from '../components/FactsTable.vue'
+import MachineDeeds from '../components/MachineDeeds.vue'
 import PageHead from '../components/PageHead.vue'
+import ReadinessList from '../components/ReadinessList.vue'
+import RejoinBox from '../components/RejoinBox.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import RolloutMark from '../components/RolloutMark.vue'
 import StateBox from '../components/StateBox.vue'
 import TabLinks from '../components/TabLinks.vue'
 import VisitTry from '../components/VisitTry.vue'
 
-const TABS = [
-  { key: '', label: 'What it will block' },
-  { key: 'activity', label: 'Activity' },
-  { key: 'facts', label: 'Facts' },
-]
 const route = useRoute()
 const id = computed(() => String(route.params.device))
 const tab = useRouteQuery<string>('tab', '')
 const { data: device, isPending, error, refetch } = useDevice(id)
 const blocks = useBlocks(id)
+const readiness = useDeviceReadiness(id)
+const events = useDeviceEvents(id)
 const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
 const visit = ref<InstanceType<typeof VisitTry>>()
 
+const tabs = computed(() => {
+  const inTheWay = readiness.data.value?.blockers.length
+  return [
+    { key: '', label: 'What it will block' },
+    { key: 'readiness', label: inTheWay ? `Readiness ${inTheWay}` : 'Readiness' },
+    { key: 'activity', label: 'Activity' },
+    { key: 'facts', label: 'Facts' },
+    { key: 'history', label: 'History' },
+  ]
+})
+const rollout = computed(() => device.value?.rollout)
 const crumbs = computed(() => {
   const parts = device.value?.facts.unit?.split('/') ?? []
   return parts.map((label, place) => ({ label, unit: parts.slice(0, place + 1).join('/') }))
@@ -56,10 +67,14 @@ function span(seconds: number) {
           </template>
           <template #marks>
             <span class="chip">{{ device.facts.kind }}</span>
+            <b v-if="['invited', 'retired'].includes(device.lifecycle)" class="chip">{{
+              device.lifecycle
+            }}</b>
             <span v-for="(value, name) in device.labels" :key="name" class="chip"
               >{{ name }}: {{ value }}</span
             >
           </template>
+          <template #actions><MachineDeeds :device="device" /></template>
           <span v-if="device.facts.os"
             ><b>{{ device.facts.os.family }}</b> {{ device.facts.os.version }}</span
           >
@@ -69,11 +84,11 @@ function span(seconds: number) {
           <span v-if="device.usual_interval"
             >usually every <b>{{ span(device.usual_interval) }}</b></span
           >
-          <span>
+          <span v-if="rollout">
             holds revision <b>{{ device.applied_revision ?? '–' }}</b><template
-              v-if="device.rollout.state !== 'current'"
+              v-if="rollout.state !== 'current'"
             >
-              , should hold <b>{{ device.rollout.wanted_revision }}</b></template
+              , should hold <b>{{ rollout.wanted_revision }}</b></template
             >
           </span>
           <span v-if="device.facts.place"
@@ -83,7 +98,8 @@ function span(seconds: number) {
             >clock <b>{{ device.facts.zone }}</b></span
           >
         </PageHead>
-        <TabLinks :tabs="TABS" :current="tab" label="About this machine" />
+        <RejoinBox v-if="device.rejoin_of" :device="device" class="mt-3" />
+        <TabLinks :tabs="tabs" :current="tab" label="About this machine" />
         <div class="with-side">
           <div v-show="tab === ''">
             <VisitTry ref="visit" :device="device.id" />
@@ -123,29 +139,55 @@ function span(seconds: number) {
             </StateBox>
           </div>
           <FactsTable v-if="tab === 'facts'" :device="device" />
+          <section v-if="tab === 'readiness'" class="panel" aria-label="Readiness">
+            <StateBox
+              :loading="readiness.isPending.value"
+              :error="readiness.error.value"
+              :rows="4"
+              @retry="readiness.refetch()"
+            >
+              <ReadinessList v-if="readiness.data.value" :readiness="readiness.data.value" />
+            </StateBox>
+          </section>
+          <section v-if="tab === 'history'" class="panel" aria-label="History">
+            <ol class="history">
+              <li v-for="(event, place) in events.data.value" :key="place">
+                <span class="dim"><RelativeTime :at="event.at" /></span>
+                <div>
+                  {{ event.what }} <span class="dim">by {{ event.by }}</span>
+                  <div v-if="event.reason" class="small dim">“{{ event.reason }}”</div>
+                </div>
+              </li>
+            </ol>
+          </section>
           <aside>
-            <section class="panel">
+            <section v-if="rollout" class="panel">
               <h2>Roll-out</h2>
               <div>
-                <RolloutMark :state="device.rollout.state" /> since
-                <RelativeTime :at="device.rollout.since" />
+                <RolloutMark :state="rollout.state" /> since
+                <RelativeTime :at="rollout.since" />
               </div>
-              <p v-if="device.rollout.state === 'waiting'" class="sub small mb-0">
-                Revision {{ device.rollout.wanted_revision }} waits for its next check-in<template
-                  v-if="device.rollout.expected_in != null"
-                  >, expected in about {{ span(device.rollout.expected_in) }}</template
+              <p v-if="rollout.state === 'waiting'" class="sub small mb-0">
+                Revision {{ rollout.wanted_revision }} waits for its next check-in<template
+                  v-if="rollout.expected_in != null"
+                  >, expected in about {{ span(rollout.expected_in) }}</template
                 >.
               </p>
-              <p v-if="device.rollout.problem" class="small mb-0">{{ device.rollout.problem }}</p>
+              <p v-if="rollout.problem" class="small mb-0">{{ rollout.problem }}</p>
               <CaveatList :caveats="blocks.data.value?.caveats ?? []" />
             </section>
-            <section class="panel">
+            <section v-if="device.groups.length" class="panel">
               <h2>Groups, strongest first</h2>
               <ol class="groups">
                 <li v-for="group in device.groups" :key="group">
-                  <RouterLink :to="{ name: 'devices', query: { group } }">{{ group }}</RouterLink>
+                  <RouterLink :to="{ name: 'groups', params: { group } }">{{ group }}</RouterLink>
                 </li>
               </ol>
+            </section>
+            <section v-if="readiness.data.value && tab !== 'readiness'" class="panel">
+              <h2>Readiness</h2>
+              <ReadinessList :readiness="readiness.data.value" short />
+              <RouterLink :to="{ query: { tab: 'readiness' } }" class="small">What to do</RouterLink>
             </section>
             <section v-if="tab === ''" class="panel">
               <h2>Recent activity</h2>
@@ -175,6 +217,17 @@ function span(seconds: number) {
 }
 .groups li {
   padding: 0.15rem 0;
+}
+.history {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.history li {
+  display: grid;
+  grid-template-columns: 6rem minmax(0, 1fr);
+  gap: 0.7rem;
+  padding: 0.35rem 0;
 }
 .groups li::marker {
   color: var(--ink-3);

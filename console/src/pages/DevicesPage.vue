@@ -15,7 +15,8 @@ import {
 import { computed } from 'vue'
 
 import { useDevices, useRollout, type DeviceFilters } from '../api/fleet'
-import { useGroups } from '../api/policy'
+import { useGroups } from '../api/groups'
+import FleetTabs from '../components/FleetTabs.vue'
 import Icon from '../components/Icon.vue'
 import MachineName from '../components/MachineName.vue'
 import PageHead from '../components/PageHead.vue'
@@ -30,19 +31,48 @@ const COLUMNS = [
   { key: 'kind', label: 'Kind' },
   { key: 'unit', label: 'Unit' },
   { key: '', label: 'Groups, strongest first' },
-  { key: '', label: 'Filter' },
+  { key: 'os', label: 'System' },
   { key: 'last_heard', label: 'Heard' },
-  { key: '', label: 'Roll-out' },
+  { key: 'rollout', label: 'Roll-out' },
+  { key: '', label: 'In the way' },
 ]
+const LIFECYCLES = ['invited', 'enrolled', 'silent', 'retired']
+const BLOCKERS = [
+  'never-joined',
+  'rejoin-waiting',
+  'duplicate-hostname',
+  'credential-revoked',
+  'silent',
+  'layer-off',
+  'layer-observing',
+  'layer-not-reported',
+  'layer-too-old',
+  'browser-unmanaged',
+  'browser-too-old',
+  'zone-missing',
+  'facts-stale',
+]
+const plain = (code: string) => code.replace(/-/g, ' ')
 
 const search = useRouteQuery<string>('search', '')
 const unit = useRouteQuery<string>('unit', '')
 const kind = useRouteQuery<string>('kind', '')
 const group = useRouteQuery<string>('group', '')
 const rollout = useRouteQuery<string>('rollout', '')
+const lifecycle = useRouteQuery<string>('lifecycle', '')
+const blocker = useRouteQuery<string>('blocker', '')
+const layer = useRouteQuery<string>('layer', '')
+const where = useRouteQuery<string>('where', '')
 const sort = useRouteQuery<string>('sort', '')
 const order = useRouteQuery<string>('order', '')
 const typed = refDebounced(search, 200)
+const typedWhere = refDebounced(where, 400)
+const conditions = computed(() =>
+  typedWhere.value
+    .split(';')
+    .map((one) => one.trim())
+    .filter(Boolean),
+)
 
 const filters = computed(
   () =>
@@ -52,6 +82,10 @@ const filters = computed(
       kind: kind.value || undefined,
       group: group.value || undefined,
       rollout: rollout.value || undefined,
+      lifecycle: lifecycle.value || undefined,
+      blocker: blocker.value || undefined,
+      layer: layer.value || undefined,
+      where: conditions.value.length ? conditions.value : undefined,
       sort: sort.value || 'hostname',
       descending: order.value === 'descending',
       limit: 50,
@@ -61,11 +95,17 @@ const devices = useDevices(filters)
 const { data: counts } = useRollout()
 const { data: groups } = useGroups()
 
-const all = computed(() => STATES.reduce((sum, state) => sum + (counts.value?.[state] ?? 0), 0))
-const filtered = computed(() =>
-  Boolean(search.value || unit.value || kind.value || group.value || rollout.value),
-)
+const narrowing = [search, unit, kind, group, rollout, lifecycle, blocker, layer, where]
+const filtered = computed(() => narrowing.some((one) => one.value))
 const kinds = [{ value: '', text: 'Any kind' }, ...KINDS.map((value) => ({ value, text: value }))]
+const lifecycles = [
+  { value: '', text: 'Any lifecycle' },
+  ...LIFECYCLES.map((value) => ({ value, text: value })),
+]
+const blockers = [
+  { value: '', text: 'Any blocker' },
+  ...BLOCKERS.map((value) => ({ value, text: plain(value) })),
+]
 const states = [{ value: '', text: 'Any roll-out state' }, ...STATES.map((value) => ({ value, text: value }))]
 const groupOptions = computed(() => [
   { value: '', text: 'Any group' },
@@ -82,15 +122,17 @@ const ariaSort = (key: string) =>
   (sort.value || 'hostname') !== key ? undefined : order.value === 'descending' ? 'descending' : 'ascending'
 
 function clear() {
-  for (const one of [search, unit, kind, group, rollout]) one.value = ''
+  for (const one of narrowing) one.value = ''
 }
 </script>
 
 <template>
   <div class="page">
-    <PageHead title="Fleet">
-      <span
-        ><b>{{ all }}</b> machines</span
+    <FleetTabs />
+    <PageHead title="Machines">
+      <span role="status"
+        ><b>{{ devices.total.value?.toLocaleString() ?? '…' }}</b>
+        {{ filtered ? 'machines match' : 'machines' }}</span
       >
       <template v-for="state in STATES" :key="state">
         <a v-if="counts?.[state]" href="#" @click.prevent="rollout = state"
@@ -102,17 +144,27 @@ function clear() {
       <BFormInput
         v-model="search"
         type="search"
-        placeholder="Hostname or unit"
-        aria-label="Hostname or unit"
+        placeholder="Hostname, unit or serial"
+        aria-label="Hostname, unit or serial"
       />
       <BFormSelect v-model="kind" :options="kinds" aria-label="Kind" />
       <BFormSelect v-model="group" :options="groupOptions" aria-label="Group" />
       <BFormSelect v-model="rollout" :options="states" aria-label="Roll-out state" />
+      <BFormSelect v-model="lifecycle" :options="lifecycles" aria-label="Lifecycle" />
+      <BFormSelect v-model="blocker" :options="blockers" aria-label="In the way" />
+      <BFormInput
+        v-model="where"
+        class="where mono"
+        placeholder="os.version below 12.4; place is off-site"
+        aria-label="Conditions, set apart by semicolons"
+      />
+      <BButton v-if="layer" variant="light" @click="layer = ''">
+        {{ layer }} <Icon name="cross" label="lift" />
+      </BButton>
       <BButton v-if="unit" variant="light" @click="unit = ''">
         {{ unit }} <Icon name="cross" label="lift" />
       </BButton>
       <BButton v-if="filtered" variant="link" @click="clear">Show all</BButton>
-      <span class="dim ms-auto align-self-center" role="status">{{ devices.total.value ?? '…' }} shown</span>
     </div>
     <div class="panel flush">
       <StateBox
@@ -129,7 +181,8 @@ function clear() {
           <template v-else>
             <p><b>No machine has joined yet.</b></p>
             <p class="sub">
-              Make a code with <code>portero enrol-code create</code> and use it on the first machine.
+              Make a code under <RouterLink :to="{ name: 'enrolment' }">Enrolment</RouterLink> and use it on
+              the first machine.
             </p>
           </template>
         </template>
@@ -175,17 +228,20 @@ function clear() {
                   +{{ device.groups.length - 3 }}</span
                 ></BTd
               >
+              <BTd class="sub text-nowrap"
+                >{{ device.facts.os?.family ?? '–' }} {{ device.facts.os?.version }}</BTd
+              >
+              <BTd><RelativeTime :at="device.last_heard" /></BTd>
               <BTd>
-                <span v-if="device.facts.layers.filter === 'enforcing'" class="dim">enforcing</span>
-                <b v-else-if="device.facts.layers.filter" class="weak">{{ device.facts.layers.filter }}</b>
-                <span v-else class="dim">not told</span>
+                <RolloutMark v-if="device.rollout" :state="device.rollout.state" />
+                <span v-else class="dim">{{ device.lifecycle }}</span>
               </BTd>
               <BTd>
-                <RelativeTime :at="device.last_heard" /><b v-if="device.lifecycle === 'silent'" class="weak">
-                  silent</b
+                <b v-if="device.blockers.length" class="weak" :title="device.blockers.map(plain).join(', ')">
+                  {{ plain(device.blockers[0]!) }}</b><span v-if="device.blockers.length > 1" class="dim">
+                  +{{ device.blockers.length - 1 }}</span
                 >
               </BTd>
-              <BTd><RolloutMark :state="device.rollout.state" /></BTd>
             </BTr>
           </BTbody>
         </BTableSimple>
@@ -201,7 +257,15 @@ function clear() {
 
 <style scoped>
 .filters input {
-  width: 230px;
+  width: 200px;
+}
+.filters select {
+  max-width: 9.5rem;
+}
+.filters .where {
+  flex: 1;
+  min-width: 14rem;
+  font-size: 0.8rem;
 }
 .sort {
   background: none;

@@ -20,6 +20,7 @@ const all = computed(() => STATES.reduce((sum, state) => sum + (counts.value?.[s
 const share = (number: number) => `${all.value ? (100 * number) / all.value : 0}%`
 
 function expected({ rollout }: Device) {
+  if (!rollout) return ''
   if (rollout.state === 'failed') return rollout.problem
   if (rollout.state === 'silent') return 'when it comes back'
   if (rollout.expected_in == null) return 'at its next check-in'
@@ -77,10 +78,10 @@ function expected({ rollout }: Device) {
               <BTbody>
                 <BTr v-for="device in rows" :key="device.id">
                   <BTd><MachineName :id="device.id" :hostname="device.hostname" /></BTd>
-                  <BTd><RolloutMark :state="device.rollout.state" /></BTd>
-                  <BTd><RelativeTime :at="device.rollout.since" /></BTd>
-                  <BTd>{{ device.rollout.revision ?? '–' }}</BTd>
-                  <BTd>{{ device.rollout.wanted_revision }}</BTd>
+                  <BTd><RolloutMark :state="device.rollout!.state" /></BTd>
+                  <BTd><RelativeTime :at="device.rollout!.since" /></BTd>
+                  <BTd>{{ device.rollout!.revision ?? '–' }}</BTd>
+                  <BTd>{{ device.rollout!.wanted_revision }}</BTd>
                   <BTd class="sub">{{ expected(device) }}</BTd>
                 </BTr>
               </BTbody>

@@ -3,11 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import csv
-import io
 from typing import Any
-
-from pydantic import ValidationError
 
 from portero.cli import output
 from portero.cli.command import (
@@ -22,9 +18,10 @@ from portero.cli.command import (
     confirmed,
     read_bytes,
 )
+from portero.client import Invalid
 from portero.core import sentences
-from portero.core.nouns.device import LAYERS, Browser, Device, NewDevice
-from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
+from portero.core.nouns.device import LAYERS, Browser, Device
+from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.readiness import BlockerCode, Readiness
 
 
@@ -220,52 +217,16 @@ def _deed(verb: str) -> Any:
 
 # --- many at once ---
 
-_COLUMNS = ("hostname", "kind", "unit", "serial")
-
-
-def _read_devices(name: str) -> tuple[NewDevice, ...]:
-    """Machines from CSV with a heading: hostname, kind, unit, serial, os.family, os.version, labels.NAME.
-
-    CommandProblem with every bad line.
-    """
-    try:
-        text = read_bytes(name).decode("utf-8-sig")
-    except UnicodeDecodeError as problem:
-        raise CommandProblem(f"{name} is not UTF-8 text") from problem
-    reader = csv.DictReader(io.StringIO(text))
-    known = [*_COLUMNS, "os.family", "os.version"]
-    foreign = [one for one in reader.fieldnames or () if one not in known and not one.startswith("labels.")]
-    if foreign or "hostname" not in (reader.fieldnames or ()):
-        told = f"unknown column “{foreign[0]}”" if foreign else "no column “hostname”"
-        raise CommandProblem(f"{name}: {told}; known are {', '.join(known)} and labels.NAME")
-    devices, problems = [], []
-    for row in reader:
-        try:
-            devices.append(_read_device(row))
-        except ValidationError as problem:
-            first = problem.errors()[0]
-            where = ".".join(str(part) for part in first["loc"])
-            problems.append(f"{name}, line {reader.line_num}: {where}: {first['msg'].removeprefix('Value error, ')}")
-    if problems:
-        raise CommandProblem("\n".join([*problems[:50], f"{len(problems)} of {len(devices) + len(problems)} lines"]))
-    return tuple(devices)
-
-
-def _read_device(row: dict[str, Any]) -> NewDevice:
-    given = {name: value for name, value in row.items() if name and isinstance(value, str) and value.strip()}
-    labels = {name.removeprefix("labels."): value for name, value in given.items() if name.startswith("labels.")}
-    system = {name.removeprefix("os."): value for name, value in given.items() if name.startswith("os.")}
-    plain = {name: value for name, value in given.items() if name in _COLUMNS}
-    return NewDevice.model_validate({**plain, "labels": labels, **({"os": system} if system else {})})
-
 
 def _many(codes: bool) -> Any:
     def run(context: Context) -> int:
         options = context.options
-        devices = _read_devices(options.file)
-        hours = getattr(options, "hours", 24)
-        with context.client() as portero:
-            invited = portero.enrolment.invite(Invitations(devices=devices, hours=hours, codes=codes))
+        data = read_bytes(options.file)
+        with context.client() as portero, output.working("inviting" if codes else "recording"):
+            try:
+                invited = portero.enrolment.invite_csv(data, hours=getattr(options, "hours", 24), codes=codes)
+            except Invalid as problem:
+                raise CommandProblem(_bad_lines(options.file, problem)) from problem
             url = context.settings.url.value
         if options.json:
             output.print_json(invited)
@@ -278,6 +239,15 @@ def _many(codes: bool) -> Any:
         return DONE
 
     return run
+
+
+def _bad_lines(name: str, problem: Invalid) -> str:
+    """Each bad line with its number."""
+    lines = []
+    for error in problem.errors[:50]:
+        _, line, *path = error["pointer"].split("/")
+        lines.append(f"{name}, line {line}{', ' if path else ''}{'.'.join(path)}: {error['detail']}")
+    return "\n".join([*lines, problem.detail])
 
 
 # --- enrolment codes ---

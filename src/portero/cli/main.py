@@ -14,6 +14,7 @@ from portero.cli import controls, devices, groups, knowing, serving, standing
 from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem, Commands, Context, UsageProblem
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Problem, Unreachable
+from portero.core import sentences
 
 _DESCRIPTION = """\
 Say which web categories are stopped on which machines, see how overlapping policies resolve,
@@ -43,7 +44,7 @@ def parser() -> argparse.ArgumentParser:
 
 
 def _complain(text: str) -> None:
-    print(text[:1].upper() + text[1:] + ("" if text.endswith((".", "?", ")")) else "."), file=sys.stderr)
+    print(sentences.as_sentence(text), file=sys.stderr)
 
 
 def _invalid(problem: ValidationError) -> str:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
 
@@ -90,6 +91,16 @@ def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
     _show(table)
+
+
+@contextmanager
+def working(what: str) -> Iterator[None]:
+    """Says on a terminal that something takes its time; silent elsewhere."""
+    if not sys.stderr.isatty():
+        yield
+        return
+    with Console(stderr=True).status(f"{what} …"):
+        yield
 
 
 def print_csv(headings: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

@@ -19,6 +19,7 @@ import platformdirs
 from pydantic import ValidationError
 
 from portero import __version__
+from portero.core import sentences
 from portero.core.matching.visits import BadUrl
 from portero.core.nouns.device import Facts
 from portero.endpoint.agent import Agent, NotTaken, Refused, Ruling, Unreachable
@@ -240,8 +241,7 @@ def run(arguments: list[str] | None = None) -> int:
         _say(f"{problem}. Is the service running?")
         return _UNREACHABLE
     except (Refused, NotTaken, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
-        text = str(problem)
-        _say(text[0].upper() + text[1:] + ("" if text.endswith(".") else "."))
+        _say(sentences.as_sentence(str(problem)))
         return _FAILED
     except ValidationError as problem:
         first = problem.errors()[0]

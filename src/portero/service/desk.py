@@ -239,5 +239,4 @@ def refuse_faults(estate: Estate) -> None:
     faults = list(estate.faults())
     if faults:
         errors = [field_error(fault.path, fault.message) for fault in faults]
-        message = faults[0].message
-        raise Problem("invalid", message[0].upper() + message[1:] + ".", errors=errors)
+        raise Problem("invalid", sentences.as_sentence(faults[0].message), errors=errors)

@@ -14,6 +14,8 @@ from portero.core.nouns.enrolment import (
     Invited,
     NewEnrolmentCode,
 )
+from portero.formats.device_list import read_device_list
+from portero.formats.places import BadDocument
 from portero.service.desk import Desk
 from portero.service.problems import Problem, field_error
 from portero.service.roster import Settlement
@@ -60,6 +62,25 @@ def invite(desk: Desk, wanted: Invitations, by: str) -> Invited:
             settlement.settle_namesakes(new.hostname)
     desk.live.tell("device")
     return Invited(invitations=tuple(made))
+
+
+def invite_list(desk: Desk, data: bytes, hours: int, codes: bool, by: str) -> Invited:
+    """The same from a list as CSV. Problem with the number of each bad line."""
+    try:
+        lines = read_device_list(data)
+    except BadDocument as problem:
+        errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
+        count = sentences.counted(len(problem.problems), "line")
+        raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
+    wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)
+    try:
+        return invite(desk, wanted, by)
+    except Problem as problem:
+        # errors point at the list's lines, not at the places in a JSON body
+        for error in problem.errors:
+            _, _, place, field = error["pointer"].split("/")
+            error["pointer"] = f"/{lines[int(place)][0]}/{field}"
+        raise
 
 
 def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:

@@ -107,13 +107,21 @@ def rule_for(code: BlockerCode, layer: LayerName | None) -> MembershipRule | Non
     return MembershipRule(all=(joined,), none=(Condition(field=missing, op=Op.LIKE, value="*"),))
 
 
+def _forks(units: list[str], below: str | None) -> list[str]:
+    """The units right below another one; a single one on the way is passed through, as it says nothing new."""
+    depth, prefix = (below.count("/") + 1, f"{below}/") if below else (0, "")
+    inside = [unit for unit in units if unit.startswith(prefix)]
+    names = list(dict.fromkeys("/".join(unit.split("/")[: depth + 1]) for unit in inside))
+    if len(names) == 1 and names[0] not in inside:
+        return _forks(units, names[0])
+    return names
+
+
 def unit_readiness(desk: Desk, below: str | None) -> list[UnitReadiness]:
-    """How each unit right below another one stands; of all topmost ones where none is named."""
+    """How each unit below another one stands, where they first fork; of all where none is named."""
     with desk.store.reading() as connection:
         known = counting.units(connection)
-    depth = below.count("/") + 1 if below else 0
-    prefix = f"{below}/" if below else ""
-    names = dict.fromkeys("/".join(unit.split("/")[: depth + 1]) for unit in known if unit.startswith(prefix))
+    names = _forks(known, below)
     rows = []
     for name in names:
         found = fleet_readiness(desk, name, None)

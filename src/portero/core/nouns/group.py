@@ -400,6 +400,24 @@ class PrecedenceState(Precedence):
     version: int
 
 
+class MembershipField(Noun):
+    """A fact that conditions may name, and how it is compared."""
+
+    field: str
+    ops: tuple[Op, ...]
+    words: Annotated[tuple[str, ...], Field(description="The words that are possible, where only some are.")] = ()
+    parts: Annotated[tuple[str, ...], Field(description="The fields of an item, for `has`.")] = ()
+
+
+def membership_fields() -> list[MembershipField]:
+    """Every fact that conditions may name; `labels.NAME` stands for all labels."""
+    shapes = {**FIELDS, "labels.NAME": _TEXT}
+    return [
+        MembershipField(field=field, ops=shape.ops, words=shape.words, parts=tuple(sorted(_ITEM_FIELDS.get(field, ()))))
+        for field, shape in shapes.items()
+    ]
+
+
 class Beside(Noun):
     """Another group, and how many devices are in both."""
 

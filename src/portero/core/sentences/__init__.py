@@ -21,10 +21,11 @@ from portero.core.sentences.verdicts import (
     not_reached,
     notice_sentence,
 )
-from portero.core.sentences.words import counted, joined
+from portero.core.sentences.words import as_sentence, counted, joined
 
 __all__ = [
     "NOTHING_IN_PLAY",
+    "as_sentence",
     "assignment_sentence",
     "blocker",
     "caveat",

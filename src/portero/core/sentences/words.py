@@ -19,3 +19,8 @@ def joined(words: Sequence[str], last: str = "and") -> str:
 def counted(number: int, noun: str, plural: str | None = None) -> str:
     """The number with its noun: “1 machine”, “1,240 machines”."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def as_sentence(words: str) -> str:
+    """The words with a capital in front and a stop behind, where they have none."""
+    return words[:1].upper() + words[1:] + ("" if words.endswith((".", "?", "!", ")")) else ".")

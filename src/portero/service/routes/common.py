@@ -11,6 +11,7 @@ from typing import Annotated, Any, TypeVar, get_args
 from fastapi import Depends, Header, Query, Request, Response
 from pydantic import BaseModel
 
+from portero.core import sentences
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import Noun, unknown_word
 from portero.core.nouns.estate import Estate
@@ -138,7 +139,7 @@ def the(nouns: Any, noun: str, key: str) -> Any:
     for one in nouns:
         if one.key == key:
             return one
-    raise Problem("not-found", unknown_word(noun, key, [one.key for one in nouns]).capitalize() + ".")
+    raise Problem("not-found", sentences.as_sentence(unknown_word(noun, key, [one.key for one in nouns])))
 
 
 def save(noun: str, attribute: str, key: str, if_match: str | None, new: Any) -> Edit:

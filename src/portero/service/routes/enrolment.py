@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request
+from starlette.concurrency import run_in_threadpool
 
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
 from portero.core.nouns.page import Page
@@ -49,3 +52,24 @@ def invite(body: Invitations, who: Keeper, desk: TheDesk) -> Invited:
     Without codes they are only recorded, as uncovered: machines that no endpoint runs on.
     """
     return enrolment.invite(desk, body, who.name)
+
+
+@router.post(
+    "/invitations/csv",
+    summary="Invite or record machines from CSV",
+    operation_id="inviteFromCsv",
+    status_code=201,
+    openapi_extra={"requestBody": {"required": True, "content": {"text/csv": {"schema": {"type": "string"}}}}},
+)
+async def invite_from_csv(
+    request: Request,
+    who: Keeper,
+    desk: TheDesk,
+    hours: Annotated[int, Query(ge=1, le=24 * 90)] = 24 * 14,
+    codes: Annotated[bool, Query(description="Without codes the machines are only recorded.")] = True,
+) -> Invited:
+    """The same from a list: hostname, kind, unit, serial, os.family, os.version, labels.NAME. Bad lines are told one
+    by one, with their number, and then none is taken.
+    """
+    data = await request.body()
+    return await run_in_threadpool(enrolment.invite_list, desk, data, hours, codes, who.name)

@@ -7,6 +7,7 @@ from typing import Annotated, Literal, get_args
 from fastapi import APIRouter, Query, Response
 from pydantic import ValidationError
 
+from portero.core import sentences
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind, LayerName
 from portero.core.nouns.group import Condition, MembershipRule, read_condition
@@ -180,7 +181,7 @@ def get_readiness(_who: Signed, desk: TheDesk, unit: _Unit = None, group: _Text 
     """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
     order = desk.snapshot.estate.group_order
     if group is not None and group not in order:
-        raise Problem("not-found", unknown_word("group", group, order).capitalize() + ".")
+        raise Problem("not-found", sentences.as_sentence(unknown_word("group", group, order)))
     return readiness.fleet_readiness(desk, unit, group)
 
 

@@ -16,9 +16,11 @@ from portero.core.nouns.group import (
     Group,
     GroupPreview,
     GroupSummary,
+    MembershipField,
     Precedence,
     PrecedencePreview,
     PrecedenceState,
+    membership_fields,
 )
 from portero.core.nouns.page import Page
 from portero.service.desk import Desk, Edit, refuse_faults
@@ -97,6 +99,12 @@ def get_group(key: str, response: Response, _who: Signed, desk: TheDesk) -> Grou
     if group.version is not None:
         tagged(response, group.version)
     return group
+
+
+@router.get("/membership-fields", summary="Facts for conditions", operation_id="listMembershipFields")
+def list_membership_fields(_who: Signed) -> list[MembershipField]:
+    """The facts that membership conditions may name, and how each is compared."""
+    return membership_fields()
 
 
 @router.post("/groups/preview", summary="Preview a group", operation_id="previewGroup")

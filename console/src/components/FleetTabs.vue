@@ -1,0 +1,14 @@
+<script setup lang="ts">
+import SectionTabs from './SectionTabs.vue'
+
+/** The pages about the fleet. */
+const TABS = [
+  { name: 'devices', label: 'Machines' },
+  { name: 'groups', label: 'Groups' },
+  { name: 'enrolment', label: 'Enrolment' },
+  { name: 'layers', label: 'Layers' },
+  { name: 'coverage', label: 'Coverage' },
+]
+</script>
+
+<template><SectionTabs :tabs="TABS" label="Fleet" /></template>

@@ -1,0 +1,215 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { Problem, type Group, type MembershipRule } from '../api/client'
+import { useCopyGroup, useCreateGroup, useGroupPreview, usePutGroup, useRemoveGroup } from '../api/groups'
+import { useAssignments } from '../api/policy'
+import { useSession } from '../api/session'
+import { useGroupDraft } from '../composables/useGroupDraft'
+import { useLeaveGuard } from '../composables/useLeaveGuard'
+import GroupPreviewPanel from './GroupPreviewPanel.vue'
+import Icon from './Icon.vue'
+import PinEditor from './PinEditor.vue'
+import RuleEditor from './RuleEditor.vue'
+
+/** Edit a group: its name, its membership rule, its pins. Without one, make a new one. */
+const props = defineProps<{ group?: Group; begin?: { key: string; rule: MembershipRule } }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { draft, body, changed, reset } = useGroupDraft(() => props.group, props.begin)
+const { mayAuthor } = useSession()
+const router = useRouter()
+const create = useCreateGroup()
+const put = usePutGroup()
+const copy = useCopyGroup()
+const remove = useRemoveGroup()
+const { data: assignments } = useAssignments()
+
+const asked = refDebounced(
+  computed(() => ({ ...body.value, key: body.value.key || 'new-group' })),
+  300,
+)
+const preview = useGroupPreview(computed(() => (props.group?.built_in ? null : asked.value)))
+const problem = computed(
+  () => create.error.value ?? put.error.value ?? copy.error.value ?? remove.error.value,
+)
+const conflict = computed(() => put.error.value instanceof Problem && put.error.value.status === 412)
+const saving = computed(() => create.isPending.value || put.isPending.value)
+const users = computed(() =>
+  (assignments.value ?? []).filter(({ to }) => props.group && to.includes(props.group.key)),
+)
+
+function save() {
+  if (!props.group) {
+    create.mutate(body.value, {
+      onSuccess({ key }) {
+        done()
+        emit('saved', key)
+      },
+    })
+    return
+  }
+  const version = draft.base?.version ?? props.group.version!
+  put.mutate({ body: body.value, version }, { onSuccess: () => setTimeout(reset) })
+}
+/** After a 412: keep what is edited here and put it over what the other one saved. */
+function keepMine() {
+  const { version } = (put.error.value as Problem).extra
+  put.mutate({ body: body.value, version: Number(version) }, { onSuccess: () => setTimeout(reset) })
+}
+function takeTheirs() {
+  put.reset()
+  reset()
+}
+function makeCopy() {
+  const key = window.prompt('Key of the copy', `${props.group!.key}-2`)
+  if (key)
+    copy.mutate({ group: props.group!.key, as: key.trim() }, { onSuccess: (made) => emit('saved', made.key) })
+}
+function drop() {
+  const { key, version, devices } = props.group!
+  if (window.confirm(`Remove group ${key}, which holds ${devices} machines?`))
+    remove.mutate(
+      { group: key, version: version! },
+      { onSuccess: () => void router.push({ name: 'groups' }) },
+    )
+}
+const done = useLeaveGuard(changed, 'Leave without saving this group?')
+</script>
+
+<template>
+  <div class="editing">
+    <form class="panel" @submit.prevent="save">
+      <div class="names">
+        <div v-if="!group">
+          <label class="form-label" for="group-key">Key</label>
+          <BFormInput
+            id="group-key"
+            v-model="draft.key"
+            required
+            maxlength="64"
+            pattern="[a-z0-9][a-z0-9\-]*"
+            placeholder="night-desks"
+          />
+        </div>
+        <div>
+          <label class="form-label" for="group-name">Name</label>
+          <BFormInput
+            id="group-name"
+            v-model="draft.name"
+            maxlength="120"
+            :placeholder="draft.key || 'Night desks'"
+            :disabled="!mayAuthor || group?.built_in"
+          />
+        </div>
+        <div class="save">
+          <BButton v-if="changed && group" variant="light" @click="reset">Undo changes</BButton>
+          <BButton
+            v-if="mayAuthor && !group?.built_in"
+            type="submit"
+            variant="primary"
+            :disabled="!changed || saving || Boolean(preview.error.value)"
+          >
+            {{ group ? 'Save' : 'Make group' }}
+          </BButton>
+        </div>
+      </div>
+      <div v-if="conflict" class="wrong" role="alert">
+        <p><Icon name="exclamation" /> {{ problem!.message }}</p>
+        <p v-if="group"><b>Theirs:</b> {{ group.sentence }}</p>
+        <BButton variant="light" @click="takeTheirs">Take theirs</BButton>
+        <BButton variant="light" @click="keepMine">Put mine over it</BButton>
+      </div>
+      <p v-else-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
+      <p v-if="group?.built_in" class="sub mt-3">
+        Built in: it holds {{ group.sentence }}, and cannot be changed.
+      </p>
+      <fieldset v-else :disabled="!mayAuthor">
+        <h2 class="mt-3">Membership rule</h2>
+        <RuleEditor :rule="draft.rule" />
+        <h2 class="mt-3">By hand</h2>
+        <PinEditor :pins="draft.in" title="In, whatever the rule says" where="in" />
+        <PinEditor :pins="draft.out" title="Out, whatever else says" where="out" />
+      </fieldset>
+      <template v-if="group">
+        <h2 class="mt-3">What is assigned to it</h2>
+        <ul v-if="users.length" class="users">
+          <li v-for="one in users" :key="one.key">
+            <RouterLink :to="{ name: 'categories', params: { ruleset: one.ruleset } }">{{
+              one.ruleset
+            }}</RouterLink>
+            {{ ' ' }}<span class="sub">{{ one.sentence }}</span>
+          </li>
+        </ul>
+        <p v-else class="sub">
+          Nothing yet. Assign a ruleset under
+          <RouterLink :to="{ name: 'categories' }">web categories</RouterLink>.
+        </p>
+        <div v-if="mayAuthor && !group.built_in" class="deeds">
+          <BButton variant="light" @click="makeCopy"><Icon name="copy" /> Copy…</BButton>
+          <BButton variant="light" :disabled="users.length > 0" @click="drop">Remove…</BButton>
+          <span v-if="users.length" class="small dim">It can be removed once nothing is assigned to it.</span>
+        </div>
+      </template>
+    </form>
+    <div>
+      <GroupPreviewPanel
+        v-if="!group?.built_in"
+        :preview="preview.data.value"
+        :problem="preview.error.value?.message"
+        :saved="Boolean(group)"
+      />
+      <section v-if="group" class="panel">
+        <RouterLink :to="{ name: 'devices', query: { group: group.key } }"
+          >Its {{ group.devices.toLocaleString() }} machines</RouterLink
+        >,
+        <RouterLink :to="{ name: 'overview', query: { group: group.key } }">how they stand</RouterLink>
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.editing {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 280px;
+  gap: 1.25rem;
+  align-items: start;
+}
+.names {
+  display: flex;
+  gap: 0.9rem;
+  align-items: start;
+}
+.names > div {
+  flex: 1;
+  max-width: 16rem;
+}
+.names .save {
+  margin-left: auto;
+  max-width: none;
+  flex: none;
+  display: flex;
+  gap: 0.5rem;
+  padding-top: 1.45rem;
+}
+.wrong {
+  color: var(--block);
+  margin: 0.7rem 0 0;
+}
+.wrong p {
+  margin-bottom: 0.4rem;
+}
+.users {
+  padding-left: 1.1rem;
+  margin-bottom: 0.5rem;
+}
+.deeds {
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+  margin-top: 0.8rem;
+}
+</style>

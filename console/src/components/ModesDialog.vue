@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { BFormSelect, BModal } from 'bootstrap-vue-next'
+import { computed, reactive, watch } from 'vue'
+
+import type { GroupLayers, LayerMode, LayerName } from '../api/client'
+import { usePutLayerModes } from '../api/enforcement'
+import { useGroups } from '../api/groups'
+import { LAYERS, MODES } from '../composables/layers'
+import DialogButtons from './DialogButtons.vue'
+
+/** What layers should do on a group's devices. */
+const props = defineProps<{ modes: GroupLayers[]; group?: string }>()
+const shown = defineModel<boolean>({ required: true })
+const put = usePutLayerModes()
+const { data: groups } = useGroups()
+const draft = reactive<{ group: string } & Record<LayerName, string>>({
+  group: '',
+  filter: '',
+  browser: '',
+  startup: '',
+})
+const known = computed(() => props.modes.find(({ group }) => group === draft.group))
+const groupOptions = computed(() => [
+  { value: '', text: 'Choose a group' },
+  ...(groups.value ?? []).map(({ key, name }) => ({ value: key, text: name })),
+])
+const modeOptions = [
+  { value: '', text: 'left to weaker groups' },
+  ...MODES.map((one) => ({ value: one, text: one })),
+]
+
+watch(shown, () => {
+  put.reset()
+  draft.group = props.group ?? ''
+})
+watch(
+  () => draft.group,
+  () => {
+    for (const { key } of LAYERS) draft[key] = known.value?.[key] ?? ''
+  },
+)
+function save() {
+  const body = Object.fromEntries(LAYERS.map(({ key }) => [key, (draft[key] || null) as LayerMode | null]))
+  put.mutate(
+    { group: draft.group, ...body, version: known.value?.version },
+    { onSuccess: () => (shown.value = false) },
+  )
+}
+</script>
+
+<template>
+  <BModal v-model="shown" title="Layer modes of a group" title-tag="h2" no-footer>
+    <form @submit.prevent="save">
+      <label class="form-label" for="modes-group">Group</label>
+      <BFormSelect
+        id="modes-group"
+        v-model="draft.group"
+        :options="groupOptions"
+        :disabled="Boolean(group)"
+      />
+      <template v-for="layer in LAYERS" :key="layer.key">
+        <label class="form-label mt-3" :for="`modes-${layer.key}`">{{ layer.name }}</label>
+        <BFormSelect :id="`modes-${layer.key}`" v-model="draft[layer.key]" :options="modeOptions" />
+      </template>
+      <DialogButtons
+        does="Put in force"
+        :error="put.error.value"
+        :disabled="!draft.group || put.isPending.value"
+        @back="shown = false"
+      />
+    </form>
+  </BModal>
+</template>

@@ -1,0 +1,201 @@
+<script setup lang="ts">
+import {
+  BButton,
+  BFormInput,
+  BFormSelect,
+  BTableSimple,
+  BTbody,
+  BTd,
+  BTh,
+  BThead,
+  BTr,
+} from 'bootstrap-vue-next'
+import { computed, reactive, ref, watch } from 'vue'
+
+import type { GroupLayers, LayerMode, LayerName, Settings } from '../api/client'
+import {
+  useLayerModes,
+  usePutSettings,
+  useReadiness,
+  useRemoveLayerModes,
+  useSettings,
+} from '../api/enforcement'
+import { useSession } from '../api/session'
+import FleetTabs from '../components/FleetTabs.vue'
+import Icon from '../components/Icon.vue'
+import LayerBar from '../components/LayerBar.vue'
+import ModesDialog from '../components/ModesDialog.vue'
+import PageHead from '../components/PageHead.vue'
+import StateBox from '../components/StateBox.vue'
+import { LAYERS, MODES } from '../composables/layers'
+
+const settings = useSettings()
+const modes = useLayerModes()
+const { data: readiness } = useReadiness({})
+const put = usePutSettings()
+const remove = useRemoveLayerModes()
+const { data: session, mayAuthor } = useSession()
+const mayKeep = computed(() => session.value?.role === 'keeper')
+const editing = ref(false)
+const chosen = ref<string>()
+
+const draft = reactive<Record<LayerName, LayerMode> & { networks: string }>({
+  filter: 'off',
+  browser: 'off',
+  startup: 'off',
+  networks: '',
+})
+const plain = (value: Settings | undefined) => ({
+  ...(value?.layers ?? { filter: 'off', browser: 'off', startup: 'off' }),
+  networks: (value?.gateway_networks ?? []).join(', '),
+})
+const reset = () => Object.assign(draft, plain(settings.data.value))
+const changed = computed(() => JSON.stringify(draft) !== JSON.stringify(plain(settings.data.value)))
+watch(settings.data, (_, before) => {
+  if (!before || JSON.stringify(draft) === JSON.stringify(plain(before))) reset()
+})
+reset()
+
+function save() {
+  const { networks, ...layers } = draft
+  put.mutate({
+    layers,
+    gateway_networks: networks
+      .split(',')
+      .map((one) => one.trim())
+      .filter(Boolean),
+    version: settings.data.value!.version,
+  })
+}
+function edit(group?: string) {
+  chosen.value = group
+  editing.value = true
+}
+function drop(one: GroupLayers) {
+  if (window.confirm(`Leave the layers of ${one.group} to weaker groups and the estate again?`))
+    remove.mutate({ group: one.group, version: one.version })
+}
+</script>
+
+<template>
+  <div class="page">
+    <FleetTabs />
+    <PageHead title="Layers">
+      <span
+        >What each layer of a machine should do. The strongest of its groups that names a layer counts, else
+        the estate.</span
+      >
+    </PageHead>
+    <StateBox :loading="settings.isPending.value" :error="settings.error.value" @retry="settings.refetch()">
+      <div class="with-side">
+        <div>
+          <section class="panel flush" aria-labelledby="modes">
+            <div class="headline">
+              <h2 id="modes">Layer modes, strongest first</h2>
+              <BButton v-if="mayAuthor" variant="light" @click="edit()"
+                ><Icon name="plus" /> For a group…</BButton
+              >
+            </div>
+            <BTableSimple caption-top>
+              <caption class="visually-hidden">
+                Layer modes by group
+              </caption>
+              <BThead
+                ><BTr
+                  ><BTh>Where</BTh><BTh v-for="layer in LAYERS" :key="layer.key">{{ layer.name }}</BTh
+                  ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+                ></BThead
+              >
+              <BTbody>
+                <BTr v-for="one in modes.data.value" :key="one.group">
+                  <BTd
+                    ><RouterLink :to="{ name: 'groups', params: { group: one.group } }">{{
+                      one.group
+                    }}</RouterLink></BTd
+                  >
+                  <BTd v-for="layer in LAYERS" :key="layer.key">
+                    <template v-if="one[layer.key]">{{ one[layer.key] }}</template>
+                    <span v-else class="dim">–</span>
+                  </BTd>
+                  <BTd class="text-end text-nowrap">
+                    <template v-if="mayAuthor">
+                      <BButton variant="link" :aria-label="`Change ${one.group}`" @click="edit(one.group)"
+                        >Change</BButton
+                      >
+                      <BButton variant="link" :aria-label="`Remove ${one.group}`" @click="drop(one)"
+                        >Remove</BButton
+                      >
+                    </template>
+                  </BTd>
+                </BTr>
+                <BTr class="estate">
+                  <BTd><b>the estate</b></BTd>
+                  <BTd v-for="layer in LAYERS" :key="layer.key">
+                    <BFormSelect
+                      v-model="draft[layer.key]"
+                      :options="[...MODES]"
+                      :disabled="!mayKeep"
+                      :aria-label="`${layer.name}, for the estate`"
+                    />
+                  </BTd>
+                  <BTd />
+                </BTr>
+              </BTbody>
+            </BTableSimple>
+          </section>
+          <section class="panel">
+            <h2>Gateway networks</h2>
+            <p class="sub">
+              A machine that is on-site with an address in one of these leaves filtering to the site's
+              gateway, and says so.
+            </p>
+            <BFormInput
+              v-model="draft.networks"
+              class="mono"
+              aria-label="Gateway networks"
+              placeholder="198.51.100.0/24, 2001:db8::/48"
+              :disabled="!mayKeep"
+            />
+          </section>
+          <div v-if="changed" class="save">
+            <span v-if="put.error.value" class="wrong" role="alert"
+              ><Icon name="exclamation" /> {{ put.error.value.message }}</span
+            >
+            <BButton variant="light" @click="reset">Undo changes</BButton>
+            <BButton variant="primary" :disabled="put.isPending.value" @click="save">Put in force</BButton>
+          </div>
+        </div>
+        <section v-if="readiness" class="panel" aria-label="What machines do">
+          <LayerBar v-for="layer in readiness.layers" :key="layer.layer" :count="layer" />
+        </section>
+      </div>
+    </StateBox>
+    <ModesDialog v-model="editing" :modes="modes.data.value ?? []" :group="chosen" />
+  </div>
+</template>
+
+<style scoped>
+.headline {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  padding: 0.7rem 1.1rem 0.3rem;
+}
+.headline h2 {
+  margin: 0;
+}
+.estate td {
+  background: var(--wash);
+}
+.save {
+  display: flex;
+  justify-content: flex-end;
+  align-items: center;
+  gap: 0.5rem;
+  margin-top: 1rem;
+}
+.wrong {
+  color: var(--block);
+  margin-right: auto;
+}
+</style>
