@@ -68,7 +68,7 @@ def console(page, service, machines):
     page.get_by_label("Name").fill("keeper")
     page.get_by_label("Password").fill(service.password)
     page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("heading", name="Fleet").wait_for()
+    page.get_by_role("heading", name="Overview").wait_for()
     page.go = lambda path: page.goto(service.url + "/console" + path)
     yield page
     assert not complaints

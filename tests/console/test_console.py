@@ -12,7 +12,9 @@ from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
-PAGES = ["/fleet", "/fleet/laptop-1", "/fleet/laptop-2?tab=activity", "/fleet/laptop-1?tab=facts"]
+PAGES = ["/overview", "/fleet", "/fleet/groups/office", "/fleet/groups/+new", "/fleet/enrolment", "/fleet/layers"]
+PAGES += ["/fleet/coverage", "/fleet/machines/laptop-1", "/fleet/machines/laptop-2?tab=readiness"]
+PAGES += ["/fleet/machines/laptop-2?tab=activity", "/fleet/machines/laptop-1?tab=facts"]
 PAGES += ["/controls/categories/leeway", "/controls/categories/+new", "/roll-out", "/activity", "/nowhere"]
 
 
@@ -25,7 +27,7 @@ def test_no_page_has_an_accessibility_violation(console, axe, scheme):
         expect(console.locator("[aria-busy]")).to_have_count(0)
         assert console.evaluate("document.documentElement.dataset.bsTheme") == scheme
         axe()
-    console.go("/fleet/laptop-1")
+    console.go("/fleet/machines/laptop-1")
     console.get_by_label("Address to try").fill("http://lucky-reef.example/")
     console.keyboard.press("Enter")
     expect(console.get_by_text("Intended", exact=False).first).to_be_visible()
@@ -54,22 +56,24 @@ def test_signing_in_goes_back_to_where_one_wanted_to_go(page, service, machines)
 
 
 def test_the_fleet_is_searched_filtered_and_sorted_in_the_address(console):
+    console.go("/fleet")
     expect(console.get_by_role("row")).to_have_count(4)
-    console.get_by_label("Hostname or unit").fill("eastquay")
+    console.get_by_label("Hostname, unit or serial").fill("eastquay")
     expect(console.get_by_role("row")).to_have_count(2)
     expect(console).to_have_url(re.compile("search=eastquay"))
     console.reload()
     expect(console.get_by_role("link", name="kiosk-1")).to_be_visible()
     console.get_by_role("button", name="Show all").click()
-    console.get_by_label("Group").select_option("office")
+    console.get_by_label("Group", exact=True).select_option("office")
     expect(console.get_by_role("row")).to_have_count(3)
     console.get_by_role("button", name="Machine").click()
     expect(console.get_by_role("row").nth(1)).to_contain_text("laptop-2")
-    console.get_by_label("Hostname or unit").fill("nothing-like-it")
+    console.get_by_label("Hostname, unit or serial").fill("nothing-like-it")
     expect(console.get_by_text("No machine matches these filters.")).to_be_visible()
 
 
 def test_a_machines_page_says_what_it_blocks_and_why(console):
+    console.go("/fleet")
     console.get_by_role("link", name="laptop-1").click()
     expect(console.get_by_role("heading", name="laptop-1")).to_be_visible()
     row = console.get_by_role("row").filter(has_text="no-gambling on whole-fleet")
@@ -88,7 +92,7 @@ def test_a_machines_page_says_what_it_blocks_and_why(console):
 
 
 def test_a_machine_that_only_records_shows_its_gaps_first(console):
-    console.go("/fleet/laptop-2")
+    console.go("/fleet/machines/laptop-2")
     expect(console.get_by_text("gaps: meant and done differ")).to_be_visible()
     expect(console.get_by_text("only records, so nothing is stopped")).to_be_visible()
     first = console.get_by_role("row").nth(2)

@@ -122,7 +122,7 @@ li a {
   text-decoration: none;
 }
 .fixed li a {
-  padding-left: 1.7rem;
+  padding-left: 1.95rem;
 }
 .fixed {
   background: var(--wash);
@@ -141,7 +141,8 @@ li a {
 .grip {
   background: none;
   border: 0;
-  padding: 0 0.1rem 0 0.4rem;
+  padding: 0;
+  width: 1.75rem;
   color: var(--ink-3);
   cursor: grab;
 }

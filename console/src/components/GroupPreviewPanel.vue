@@ -26,6 +26,9 @@ const more = (all: number, shown: number) =>
         <b>−{{ preview.drops_out }}</b> would drop out: {{ preview.drops_out_examples.join(', ')
         }}{{ more(preview.drops_out, preview.drops_out_examples.length) }}
       </p>
+      <p v-if="preview.devices > preview.comes_in" class="small dim">
+        as {{ preview.examples.join(', ') }}{{ more(preview.devices, preview.examples.length) }}
+      </p>
       <p v-if="saved && !preview.comes_in && !preview.drops_out" class="dim">As it is now.</p>
       <template v-if="preview.beside.length">
         <h3>These are also in</h3>

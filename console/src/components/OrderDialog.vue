@@ -40,7 +40,7 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" title="Put groups in this order" title-tag="h2" no-footer>
+  <BModal v-model="shown" title="Put groups in this order" title-tag="h2" lazy no-footer>
     <form @submit.prevent="save">
       <StateBox
         :loading="preview.isPending.value"

@@ -15,8 +15,8 @@ const nameOf = (key: string) => LAYERS.find((one) => one.key === key)!.name
       <Icon v-else-if="layer.meant !== 'enforcing'" name="dash" class="dim" label="not meant to enforce" />
       <Icon v-else name="cross" class="bad" label="does not enforce" />
       <div>
-        {{ nameOf(layer.layer) }} <b>{{ layer.reported ?? 'not reported' }}</b>
-        {{ ' ' }}<span v-if="layer.version" class="dim">{{ layer.version }}</span>
+        {{ nameOf(layer.layer) }} <b>{{ layer.reported ?? 'not reported' }}</b> {{ ' '
+        }}<span v-if="layer.version" class="dim">{{ layer.version }}</span>
         <div v-if="layer.reported !== layer.meant || !short" class="small sub">
           meant to be {{ layer.meant }}, by
           {{ layer.meant_by === 'estate' ? 'the estate' : layer.meant_by }}

@@ -58,14 +58,16 @@ reset()
 
 function save() {
   const { networks, ...layers } = draft
-  put.mutate({
+  const body = {
     layers,
     gateway_networks: networks
       .split(',')
       .map((one) => one.trim())
       .filter(Boolean),
     version: settings.data.value!.version,
-  })
+  }
+  // networks come back in their usual form
+  put.mutate(body, { onSuccess: () => setTimeout(reset) })
 }
 function edit(group?: string) {
   chosen.value = group

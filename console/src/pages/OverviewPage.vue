@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useRouteQuery } from '@vueuse/router'
-import { BButton, BFormSelect, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
+import { BFormSelect, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { BlockerCount } from '../api/client'
@@ -123,9 +123,9 @@ const asGroup = (one: BlockerCount) => ({
                   </BTd>
                   <BTd class="sub">{{ one.remedy }}</BTd>
                   <BTd class="text-nowrap text-end">
-                    <BButton v-if="one.group_rule && mayAuthor" variant="link" :to="asGroup(one)">
+                    <RouterLink v-if="one.group_rule && mayAuthor" :to="asGroup(one)" class="btn btn-link">
                       <Icon name="plus" /> Group of these
-                    </BButton>
+                    </RouterLink>
                   </BTd>
                 </BTr>
               </BTbody>

@@ -220,13 +220,13 @@ def list_devices(
 
 
 def find_devices(connection: sqlite3.Connection, name: str, now: float) -> list[Device]:
-    """The device of that id, or all devices of that hostname that are not retired."""
+    """The device of that id, or all devices of that hostname; retired ones only where there is no other."""
     rows = connection.execute(
-        f"SELECT {_SELECT} FROM {_SOURCE}"
-        " WHERE device.id = :name OR (device.hostname = :lower AND device.lifecycle <> 'retired')",
+        f"SELECT {_SELECT} FROM {_SOURCE} WHERE device.id = :name OR device.hostname = :lower",
         {"name": name, "lower": name.lower(), "now": now},
     ).fetchall()
-    return devices_of(connection, rows, now)
+    present = [row for row in rows if row["lifecycle"] != "retired" or row["id"] == name]
+    return devices_of(connection, present or rows, now)
 
 
 def list_events(connection: sqlite3.Connection, device: str, limit: int = 100) -> list[DeviceEvent]:
