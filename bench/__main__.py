@@ -9,6 +9,7 @@ from collections.abc import Callable
 import ada_url
 
 from bench.estates import make_estate, make_index, make_traffic, skewed
+from bench.fleet import membership_rows, store_rows
 from bench.measuring import Row, each, in_turns, print_rows, whole
 from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.visits import parse_visit
@@ -101,6 +102,9 @@ def main() -> int:
     rows = decision_rows(index, estate, visits, rounds)
     rows.append(growth_row((make_index(hosts // 4), make_estate(50, 250)), (index, estate), visits))
     rows += compile_rows(estate, 50 if options.quick else 300, rounds)
+    machines = 20_000 if options.quick else 100_000
+    rows += membership_rows(machines, rounds)
+    rows += store_rows(machines, rounds)
     print(f"{hosts:,} hosts, 1,000 assignments, 200 groups; one core. Ratios are to the floor of the same run.\n")
     print_rows(rows)
     return 1 if any(row.met == "NOT MET" for row in rows) else 0

@@ -71,6 +71,8 @@ class Row:
     goal: float | None = None
     steady: float | None = None
     """The highest p99 ÷ median that is good enough."""
+    most_ms: float | None = None
+    """The most milliseconds that are good enough, where a person waits."""
 
     @property
     def ratio(self) -> float | None:
@@ -80,6 +82,8 @@ class Row:
     @property
     def met(self) -> str:
         """Whether the goals are met; empty for a row without one."""
+        if self.most_ms is not None:
+            return "met" if self.timing.median * 1000 <= self.most_ms else "NOT MET"
         if self.goal is None or self.ratio is None:
             return ""
         good = self.ratio <= self.goal and (not self.steady or self.timing.p99 <= self.steady * self.timing.median)
@@ -98,7 +102,7 @@ def print_rows(rows: Sequence[Row]) -> None:
     """The table: what, median, p99, floor, ratio, goal, met or not."""
     lines = [("what", "median", "p99", "floor", "ratio", "goal", "")]
     for row in rows:
-        goal = f"≤ {row.goal:g}" if row.goal else ""
+        goal = f"≤ {row.goal:g}" if row.goal else f"≤ {row.most_ms:g} ms" if row.most_ms else ""
         if row.steady:
             goal += f", p99 ≤ {row.steady:g} × median"
         lines.append(

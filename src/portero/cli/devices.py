@@ -315,7 +315,7 @@ def register(commands: Commands) -> None:
     listing = device.add(
         "list", device_list, "List machines.", 'portero device list --group ships --where "os.version below 12.4"'
     )
-    listing.add_argument("--search", metavar="TEXT", help="part of hostname, unit, serial or id")
+    listing.add_argument("--search", metavar="TEXT", help="part of hostname, unit or serial; or an id")
     listing.add_argument("--unit", help="the unit and all below it")
     listing.add_argument("--kind", help="desktop, laptop, kiosk, server, tablet, phone or other")
     listing.add_argument("--group", help="key of a group")

@@ -14,7 +14,6 @@ from typing import Any, NamedTuple
 from portero.core import sentences
 from portero.core.insight.differences import differences
 from portero.core.matching.fleet import Regrouping
-from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.estate import Estate
@@ -179,12 +178,12 @@ class Desk:
             )
         return found[0]
 
-    def matching(self, rule: MembershipRule) -> list[str]:
+    def matching(self, rule: MembershipRule) -> frozenset[str]:
         """Ids of the devices that a membership rule would hold."""
         now = estates.moment(self.now())
         assert now is not None
-        membership = Membership([Group(key="matching", members=rule)], ["matching"])
-        return [member.id for member in self.roster.fleet if membership.groups_of(member, now)[0] == "matching"]
+        held = self.roster.fleet.held_by(Group(key="matching", members=rule), now)
+        return frozenset(member.id for member in held)
 
     def _load_policy(self, digest: str) -> Policy | None:
         with self.store.reading() as connection:

@@ -36,19 +36,18 @@ def fleet_readiness(desk: Desk, unit: str | None, group: str | None) -> FleetRea
     """How many devices enforce each layer, and where the others are lost."""
     filter, now = DeviceFilter(unit=unit, group=group), desk.now()
     with desk.store.reading() as connection:
-        classes = counting.class_counts(connection, filter, now)
-        machine = counting.machine_counts(connection, filter, now)
-        first = counting.first_obstacles(connection, filter, now)
-        every = counting.obstacle_counts(connection, filter, now)
+        classes, unheard = counting.class_counts(connection, filter, now)
+        obstacles = counting.obstacle_counts(connection, filter, now, unheard)
     estate = desk.snapshot.estate
-    layers = tuple(_layer(layer, estate, classes, first.get(layer, {})) for layer in LAYERS)
-    blockers = [_count(code, None, number) for code, number in machine.items()]
-    blockers += [_count(code, _layer_name(layer), number) for (code, layer), number in every.items()]
+    layers = tuple(_layer(layer, estate, classes, obstacles.first.get(layer, {})) for layer in LAYERS)
+    machine = {code: sum(one.by_code[code] for one in classes) for code in MACHINE_BLOCKERS}
+    blockers = [_count(code, None, number) for code, number in machine.items() if number]
+    blockers += [_count(code, _layer_name(layer), number) for (code, layer), number in obstacles.every.items()]
     return FleetReadiness(
         unit=unit,
         group=group,
         devices=sum(one.all for one in classes),
-        uncovered=sum(one.invited for one in classes),
+        uncovered=machine[BlockerCode.NEVER_JOINED],
         sentence=" ".join(sentences.readiness_sentence(layer) for layer in layers),
         layers=layers,
         blockers=tuple(sorted(blockers, key=lambda one: (-one.devices, ORDER[one.code]))),
@@ -64,8 +63,8 @@ def _layer(
 ) -> LayerCount:
     meant = [one for one in classes if estate.mode_of(layer, one.groups) is LayerMode.ENFORCING]
     unheard = {
-        BlockerCode.NEVER_JOINED: sum(one.invited for one in meant),
-        BlockerCode.CREDENTIAL_REVOKED: sum(one.revoked for one in meant),
+        BlockerCode.NEVER_JOINED: sum(one.by_code[BlockerCode.NEVER_JOINED] for one in meant),
+        BlockerCode.CREDENTIAL_REVOKED: sum(one.by_code[BlockerCode.CREDENTIAL_REVOKED] for one in meant),
         BlockerCode.SILENT: sum(one.silent for one in meant),
     }
     lost: dict[BlockerCode, int] = {code: number for code, number in [*unheard.items(), *first.items()] if number}

@@ -102,9 +102,7 @@ class Roster:
         self.publisher, self.estate = publisher, estate
         self.obstacles = Obstacles(estate)
         self.fleet = Fleet(Membership(estate.groups, estate.group_order))
-        at = _at(now)
-        for row in enrolling.member_rows(connection):
-            self.fleet.put(member_of(row), at)
+        self.fleet.put_all([member_of(row) for row in enrolling.member_rows(connection)], _at(now))
 
     def take(self, settlement: Settlement) -> None:
         """What was committed is so in memory too."""

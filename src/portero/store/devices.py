@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from portero.core.nouns.device import Device, DeviceEvent, Facts, Lifecycle
 from portero.core.nouns.readiness import ORDER, BlockerCode
 from portero.core.nouns.revision import RolloutCounts, RolloutState
 from portero.store.estates import moment, newest_revision
-from portero.store.paging import Query, Rows, like_pattern, page
+from portero.store.paging import Query, Rows, page
 
 LEAST_SILENCE = 180.0
 """Seconds: a device is not called silent before that, however quick its rhythm."""
@@ -28,6 +27,9 @@ _STATE = (
     " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"
 )
 _SOURCE = "device LEFT JOIN class ON class.id = device.class"
+# Where every device is looked at anyway, going through the table beats going through an index of it; SQLite's planner
+# believes otherwise, for the join's sake.
+_SCANNED = "device NOT INDEXED LEFT JOIN class ON class.id = device.class"
 _SELECT = (
     "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
     f" class.groups, class.digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
@@ -80,16 +82,15 @@ class DeviceFilter:
     rollout: str | None = None
     blocker: str | None = None
     layer: str | None = None
-    ids: Iterable[str] | None = field(default=None)
+    ids: frozenset[str] | None = None
 
     def conditions(self) -> tuple[list[str], dict[str, Any]]:
         """The SQL conditions and their values."""
         where: list[str] = []
         values: dict[str, Any] = {}
         if self.search:
-            columns = ("hostname", "unit", "serial", "id")
-            where.append("(" + " OR ".join(f"device.{one} LIKE :search ESCAPE '\\'" for one in columns) + ")")
-            values["search"] = like_pattern(self.search.strip().lower())
+            where.append("(instr(device.words, :search) OR device.id = :search)")
+            values["search"] = self.search.strip().lower()
         if self.unit:
             where.append("(device.unit = :unit OR substr(device.unit, 1, length(:unit) + 1) = :unit || '/')")
             values["unit"] = self.unit
@@ -103,8 +104,7 @@ class DeviceFilter:
             where.append(f"{_STATE} = :state")
             values["state"] = self.rollout
         if self.ids is not None:
-            where.append("device.id IN (SELECT value FROM json_each(:ids))")
-            values["ids"] = json.dumps(list(self.ids))
+            where.append("is_chosen(device.id)")
         self._lifecycle(where)
         self._blocker(where, values)
         return where, values
@@ -132,7 +132,12 @@ class DeviceFilter:
             values["layer"] = self.layer
 
 
-def _machine_blockers(row: sqlite3.Row, now: float) -> list[BlockerCode]:
+EXCEPTIONAL = " OR ".join(f"({condition})" for condition in MACHINE_BLOCKERS.values())
+"""SQL: something stands in the way that does not lie in the device's own facts."""
+
+
+def machine_blockers(row: sqlite3.Row, now: float) -> list[BlockerCode]:
+    """Which of MACHINE_BLOCKERS are true of a device, given its columns and `silent`."""
     found = []
     if row["lifecycle"] == "invited":
         found.append(BlockerCode.NEVER_JOINED)
@@ -168,7 +173,7 @@ def devices_of(connection: sqlite3.Connection, rows: list[sqlite3.Row], now: flo
 
 def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> Device:
     lifecycle = Lifecycle.SILENT if row["silent"] else Lifecycle(row["lifecycle"])
-    known = _machine_blockers(row, now) + (obstacles if row["lifecycle"] == "enrolled" else [])
+    known = machine_blockers(row, now) + (obstacles if row["lifecycle"] == "enrolled" else [])
     return Device(
         id=row["id"],
         hostname=row["hostname"],
@@ -204,9 +209,14 @@ def list_devices(
 ) -> Rows:
     """One page of devices; map its rows with `devices_of`."""
     where, values = filter.conditions()
+    if filter.ids is not None:
+        connection.create_function("is_chosen", 1, filter.ids.__contains__, deterministic=True)
     # the values name :now even where no condition uses it; SQLite takes unused names
-    query = Query("device.id", _SOURCE, where, {**values, "now": now}, SORTS[sort], descending, "device.id")
-    found = page(connection, query, cursor, limit)
+    source = _SOURCE if sort == "hostname" or filter.group else _SCANNED
+    query = Query("device.id", source, where, {**values, "now": now}, SORTS[sort], descending, "device.id")
+    # conditions are asked of the devices that are not retired, so their number is that of all that match
+    total = len(filter.ids) if filter.ids is not None and filter == DeviceFilter(ids=filter.ids) else None
+    found = page(connection, query, cursor, limit, total)
     # sorted first, fetched second: the sorter would carry the facts of every device along
     ids = [row["id"] for row in found.rows]
     whole = {

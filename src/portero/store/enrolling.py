@@ -31,6 +31,7 @@ def _fact_columns(facts: Facts) -> dict[str, Any]:
         "filter_layer": layers.filter.value if layers.filter else None,
         "browser_layer": layers.browser.value if layers.browser else None,
         "startup_layer": layers.startup.value if layers.startup else None,
+        "words": " ".join((facts.hostname, facts.unit or "", facts.serial or "")).lower(),
     }
 
 

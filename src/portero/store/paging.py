@@ -55,12 +55,16 @@ def decode_cursor(cursor: str, order: str) -> tuple[Any, Any]:
     return value, identity
 
 
-def page(connection: sqlite3.Connection, query: Query, cursor: str | None, limit: int) -> Rows:
-    """One page of a list. A missing sort value sorts as the empty one."""
+def page(
+    connection: sqlite3.Connection, query: Query, cursor: str | None, limit: int, total: int | None = None
+) -> Rows:
+    """One page of a list. A missing sort value sorts as the empty one. `total` is counted where it is not known."""
     order = f"{query.sort}{'-' if query.descending else '+'}"
     values = dict(query.values, limit_=limit + 1)
     conditions = list(query.where)
-    total = connection.execute(f"SELECT count(*) FROM {query.source}" + _where(conditions), query.values).fetchone()[0]
+    if total is None:
+        counting = f"SELECT count(*) FROM {query.source}" + _where(conditions)
+        total = int(connection.execute(counting, query.values).fetchone()[0])
     if cursor:
         values["value_"], values["identity_"] = decode_cursor(cursor, order)
         compare = "<" if query.descending else ">"

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Container, Iterable
 from typing import NamedTuple
 
 from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
-from portero.core.nouns.readiness import BlockerCode
-from portero.store.devices import MACHINE_BLOCKERS, DeviceFilter
+from portero.core.nouns.readiness import ORDER, BlockerCode
+from portero.store.devices import EXCEPTIONAL, MACHINE_BLOCKERS, DeviceFilter, machine_blockers
 
 
 def keep_obstacles(connection: sqlite3.Connection, device: str, obstacles: Iterable[Obstacle]) -> None:
@@ -32,15 +33,24 @@ class ClassCount(NamedTuple):
 
     groups: tuple[str, ...]
     all: int
-    invited: int
-    revoked: int
     silent: int
     """Those that are silent and not shut out."""
+    by_code: Counter[BlockerCode]
 
     @property
     def heard(self) -> int:
         """Those that are heard of, so that what they report counts."""
-        return self.all - self.invited - self.revoked - self.silent
+        gone = self.by_code[BlockerCode.NEVER_JOINED] + self.by_code[BlockerCode.CREDENTIAL_REVOKED]
+        return self.all - gone - self.silent
+
+
+class ObstacleCounts(NamedTuple):
+    """How many devices their own facts keep from something."""
+
+    every: dict[tuple[BlockerCode, str], int]
+    """By code and layer: all joined devices, whatever else stands in their way."""
+    first: dict[str, dict[BlockerCode, int]]
+    """By layer: those that are heard of and kept from enforcing it, each at its first obstacle."""
 
 
 def _scoped(filter: DeviceFilter, now: float) -> tuple[str, dict[str, object]]:
@@ -48,65 +58,58 @@ def _scoped(filter: DeviceFilter, now: float) -> tuple[str, dict[str, object]]:
     return " AND ".join(where), {**values, "now": now}
 
 
-_HEARD = f"(device.lifecycle = 'enrolled' AND NOT device.revoked AND NOT {MACHINE_BLOCKERS[BlockerCode.SILENT]})"
+_SILENT = MACHINE_BLOCKERS[BlockerCode.SILENT]
+_RANK = {code.value: place for code, place in ORDER.items()}
+_HARMLESS = {code.value for code in NOT_IN_THE_WAY}
 
 
-def class_counts(connection: sqlite3.Connection, filter: DeviceFilter, now: float) -> list[ClassCount]:
-    """The devices in scope, by class."""
+def class_counts(connection: sqlite3.Connection, filter: DeviceFilter, now: float) -> tuple[list[ClassCount], set[str]]:
+    """The devices in scope, by class; and those of them that are not heard of, by id."""
     where, values = _scoped(filter, now)
-    never, shut_out, silent = (
-        MACHINE_BLOCKERS[code]
-        for code in (BlockerCode.NEVER_JOINED, BlockerCode.CREDENTIAL_REVOKED, BlockerCode.SILENT)
-    )
-    rows = connection.execute(
-        f"SELECT class.groups, count(*), sum({never}), sum({shut_out}), sum({silent} AND NOT ({shut_out}))"
-        f" FROM device JOIN class ON class.id = device.class WHERE {where} GROUP BY device.class",
-        values,
-    )
-    return [ClassCount(tuple(json.loads(row[0])), *row[1:]) for row in rows]
-
-
-def machine_counts(connection: sqlite3.Connection, filter: DeviceFilter, now: float) -> dict[BlockerCode, int]:
-    """How many devices each blocker that does not lie in their facts concerns."""
-    where, values = _scoped(filter, now)
-    sums = ", ".join(f"coalesce(sum({condition}), 0)" for condition in MACHINE_BLOCKERS.values())
-    row = connection.execute(
-        f"SELECT {sums} FROM device LEFT JOIN class ON class.id = device.class WHERE {where}", values
-    ).fetchone()
-    return {code: count for code, count in zip(MACHINE_BLOCKERS, row, strict=True) if count}
-
-
-def first_obstacles(
-    connection: sqlite3.Connection, filter: DeviceFilter, now: float
-) -> dict[str, dict[BlockerCode, int]]:
-    """By layer: how many devices that are heard of are kept from enforcing it, each at its first obstacle."""
-    where, values = _scoped(filter, now)
-    harmless = ", ".join(f"'{code.value}'" for code in sorted(NOT_IN_THE_WAY))
-    found: dict[str, dict[BlockerCode, int]] = {}
-    for layer, code, count in connection.execute(
-        "SELECT layer, code, count(*) FROM ("
-        " SELECT obstacle.layer, obstacle.code, min(obstacle.rank) FROM obstacle"
-        " JOIN device ON device.id = obstacle.device LEFT JOIN class ON class.id = device.class"
-        f" WHERE {where} AND {_HEARD} AND obstacle.layer <> '' AND obstacle.code NOT IN ({harmless})"
-        " GROUP BY obstacle.layer, obstacle.device) GROUP BY 1, 2",
+    totals = connection.execute(
+        f"SELECT class, count(*) FROM device WHERE {where} AND class IS NOT NULL GROUP BY class", values
+    ).fetchall()
+    by_code: dict[int, Counter[BlockerCode]] = {}
+    silent: Counter[int] = Counter()
+    unheard: set[str] = set()
+    # most devices are like most others: only the exceptional ones are looked at one by one
+    for row in connection.execute(
+        f"SELECT id, class, lifecycle, revoked, keeps_name, rejoin_of, facts_at, {_SILENT} AS silent"
+        f" FROM device WHERE {where} AND class IS NOT NULL AND ({EXCEPTIONAL})",
         values,
     ):
-        found.setdefault(layer, {})[BlockerCode(code)] = count
-    return found
+        by_code.setdefault(row["class"], Counter()).update(machine_blockers(row, now))
+        silent[row["class"]] += row["silent"] and not row["revoked"]
+        if row["silent"] or row["revoked"]:
+            unheard.add(row["id"])
+    groups = dict(connection.execute("SELECT id, groups FROM class").fetchall())
+    counts = [
+        ClassCount(tuple(json.loads(groups[id])), number, silent[id], by_code.get(id, Counter()))
+        for id, number in totals
+    ]
+    return counts, unheard
 
 
 def obstacle_counts(
-    connection: sqlite3.Connection, filter: DeviceFilter, now: float
-) -> dict[tuple[BlockerCode, str], int]:
-    """How many joined devices each obstacle concerns, whatever else stands in their way."""
+    connection: sqlite3.Connection, filter: DeviceFilter, now: float, unheard: Container[str]
+) -> ObstacleCounts:
+    """How many devices in scope each obstacle concerns. Only devices that joined, and are not retired, have any."""
     where, values = _scoped(filter, now)
-    rows = connection.execute(
-        "SELECT obstacle.code, obstacle.layer, count(*) FROM obstacle JOIN device ON device.id = obstacle.device"
-        " LEFT JOIN class ON class.id = device.class"
-        f" WHERE {where} AND device.lifecycle = 'enrolled' GROUP BY 1, 2",
-        values,
-    )
-    return {(BlockerCode(row[0]), row[1]): row[2] for row in rows}
+    # the few obstacles first, then their devices, where it matters which they are
+    scope = "" if filter == DeviceFilter() else f" CROSS JOIN device ON device.id = obstacle.device WHERE {where}"
+    rows = connection.execute(f"SELECT obstacle.device, obstacle.layer, obstacle.code FROM obstacle{scope}", values)
+    every: Counter[tuple[str, str]] = Counter()
+    first: dict[tuple[str, str], str] = {}
+    for device, layer, code in rows:
+        every[code, layer] += 1
+        if layer and device not in unheard and code not in _HARMLESS:
+            known = first.get((device, layer))
+            if known is None or _RANK[code] < _RANK[known]:
+                first[device, layer] = code
+    lost: dict[str, dict[BlockerCode, int]] = {}
+    for (layer, code), number in Counter((layer, code) for (_, layer), code in first.items()).items():
+        lost.setdefault(layer, {})[BlockerCode(code)] = number
+    return ObstacleCounts({(BlockerCode(code), layer): number for (code, layer), number in every.items()}, lost)
 
 
 def units(connection: sqlite3.Connection) -> list[str]:

@@ -8,7 +8,7 @@ from datetime import datetime
 
 from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, reader_of
-from portero.core.matching.membership import Membership, source_of
+from portero.core.matching.membership import source_of
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import (
     WHOLE_FLEET,
@@ -31,21 +31,15 @@ EXAMPLES = 12
 
 def preview_group(fleet: Fleet, group: Group, now: datetime) -> GroupPreview:
     """Whom the group would hold, beside whom the one saved under its key holds now."""
-    membership = Membership([group], [group.key])
-    held: list[Member] = []
-    comes_in: list[str] = []
-    drops_out: list[str] = []
+    held = fleet.held_by(group, now)
+    ids = {member.id for member in held}
+    before = fleet.in_group(group.key)
+    comes_in = [member.facts.hostname for member in held if member.id not in before]
+    drops_out = [member.facts.hostname for id, member in before.items() if id not in ids]
     beside: Counter[str] = Counter()
-    for member in fleet:
-        groups = fleet.groups_of(member.id)
-        before = group.key in groups
-        if membership.groups_of(member, now)[0] == group.key:
-            held.append(member)
-            beside.update(groups)
-            if not before:
-                comes_in.append(member.facts.hostname)
-        elif before:
-            drops_out.append(member.facts.hostname)
+    for groups, number in Counter(fleet.groups_of(member.id) for member in held).items():
+        for key in groups:
+            beside[key] += number
     del beside[group.key], beside[WHOLE_FLEET]
     return GroupPreview(
         devices=len(held),

@@ -14,7 +14,7 @@ from portero.core.nouns.group import FIELDS, Condition, ItemTest, Op, VersionBou
 from portero.core.nouns.versions import version_key
 
 Test = Callable[[Any], bool]
-"""Takes a fact's value, which is reported; says whether the condition is true of it."""
+"""Takes a fact's value, which is reported; text comes folded. Says whether the condition is true of it."""
 
 
 def test_of(condition: Condition) -> Test:
@@ -27,7 +27,7 @@ def test_of(condition: Condition) -> Test:
         return _any_item(_item_test(condition.value))
     test = _single(condition)
     if head in ("browsers", "applications"):
-        return _any_item(lambda item: (value := getattr(item, part)) is not None and test(value))
+        return _any_item(lambda item: (value := getattr(item, part)) is not None and test(value.casefold()))
     return test
 
 
@@ -59,8 +59,7 @@ def _single(condition: Condition) -> Test:
         if is_version:
             tests = [version_test(Op.IS, value) for value in accepted]
             return lambda value: any(test(value) for test in tests)
-        folded = {value.casefold() for value in accepted}
-        return lambda value: value.casefold() in folded
+        return frozenset(value.casefold() for value in accepted).__contains__
     if condition.op in (Op.FROM, Op.TO, Op.BELOW):
         return version_test(condition.op, str(condition.value))
     return _text_test(condition.op, str(condition.value).casefold())
@@ -68,15 +67,29 @@ def _single(condition: Condition) -> Test:
 
 def _text_test(op: Op, wanted: str) -> Test:
     if op is Op.LIKE:
-        pattern = re.compile(translate(wanted.replace("[", "[[]")))  # only * and ? are special
-        return lambda value: pattern.match(value.casefold()) is not None
+        return _like(wanted)
+    below = wanted.rstrip("/") + "/"
     tests: dict[Op, Test] = {
-        Op.STARTS_WITH: lambda value: value.casefold().startswith(wanted),
-        Op.ENDS_WITH: lambda value: value.casefold().endswith(wanted),
-        Op.CONTAINS: lambda value: wanted in value.casefold(),
-        Op.UNDER: lambda value: f"{value.casefold()}/".startswith(wanted.rstrip("/") + "/"),
+        Op.STARTS_WITH: lambda value: value.startswith(wanted),
+        Op.ENDS_WITH: lambda value: value.endswith(wanted),
+        Op.CONTAINS: lambda value: wanted in value,
+        Op.UNDER: lambda value: f"{value}/".startswith(below),
     }
     return tests[op]
+
+
+def _like(pattern: str) -> Test:
+    """`*` and `?` stand for any text and any character; the plain forms, which most are, need no expression."""
+    inner = pattern.strip("*")
+    if not inner or ("*" not in inner and "?" not in inner):
+        front, behind = pattern.startswith("*"), pattern.endswith("*")
+        if front and behind:
+            return lambda value: inner in value
+        if front or behind:
+            return _text_test(Op.ENDS_WITH if front else Op.STARTS_WITH, inner)
+        return inner.__eq__
+    compiled = re.compile(translate(pattern.replace("[", "[[]")))
+    return lambda value: compiled.match(value) is not None
 
 
 _key = lru_cache(maxsize=20_000)(version_key)

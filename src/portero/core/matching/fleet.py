@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from operator import or_
 from typing import NamedTuple
 
 from portero.core.matching.members import Member
 from portero.core.matching.membership import Membership
+from portero.core.nouns.group import Group
 
 
 class Regrouping(NamedTuple):
@@ -31,7 +33,19 @@ class Fleet:
         return len(self._members)
 
     def __iter__(self) -> Iterator[Member]:
-        return iter(list(self._members.values()))
+        return iter(self.members())
+
+    def members(self) -> list[Member]:
+        """All devices, as they are now."""
+        return list(self._members.values())
+
+    def in_group(self, key: str) -> dict[str, Member]:
+        """The devices that are in a group now, by id."""
+        return {id: self._members[id] for id, groups in self._groups.items() if key in groups}
+
+    def held_by(self, group: Group, now: datetime) -> list[Member]:
+        """The devices that a group, in use or not, would hold."""
+        return Membership([group], [group.key]).held_by(group.key, self.members(), now)
 
     def get(self, id: str) -> Member | None:
         """One device."""
@@ -53,25 +67,46 @@ class Fleet:
         for kept in (self._members, self._bits, self._groups):
             kept.pop(id, None)
 
+    def put_all(self, members: Sequence[Member], now: datetime) -> None:
+        """Many devices at once."""
+        for member, bits in zip(members, self.membership.bits_of_all(members, now), strict=True):
+            self._members[member.id], self._bits[member.id] = member, bits
+            self._groups[member.id] = self.membership.groups_of_bits(bits, member)
+
     def plan(self, membership: Membership, now: datetime) -> Regrouping:
-        """What other groups would come to. Nothing changes yet; only conditions that are new are evaluated."""
+        """What other groups would come to. Nothing changes yet; only what is new is evaluated."""
+        members = list(self._members.values())
+        all_bits = self._planned_bits(membership, members, now)
         changed: dict[str, tuple[str, ...]] = {}
-        all_bits: dict[str, int] = {}
-        fresh = membership.fresh if membership.continues else None
-        look = fresh is None or fresh or membership.names_time
-        for id, member in self._members.items():
-            bits = self._bits[id]
-            if look:
-                more = membership.bits(member, now, fresh)
-                bits = more if fresh is None else bits | more
-                all_bits[id] = bits
-            groups = membership.groups_of_bits(bits, member)
-            if groups != self._groups[id]:
-                changed[id] = groups
-        return Regrouping(membership, all_bits, changed)
+        for place in self._suspects(membership, members, all_bits):
+            member = members[place]
+            groups = membership.groups_of_bits(all_bits[place], member)
+            if groups != self._groups[member.id]:
+                changed[member.id] = groups
+        return Regrouping(membership, dict(zip(self._members, all_bits, strict=True)), changed)
+
+    def _suspects(self, membership: Membership, members: list[Member], all_bits: list[int]) -> Iterable[int]:
+        """The places of those devices whose groups may be others: all, or those that a few changed groups concern."""
+        if membership.changed is None or membership.names_time:
+            return range(len(members))
+        held_before = list(self._groups.values())
+        suspects = set(membership.pinned_places(members))
+        for key in membership.changed:
+            good = membership.good_bits(key, all_bits)
+            pairs = enumerate(zip(all_bits, held_before, strict=True))
+            suspects.update(place for place, (bits, groups) in pairs if (bits in good) != (key in groups))
+        return sorted(suspects)
+
+    def _planned_bits(self, membership: Membership, members: list[Member], now: datetime) -> list[int]:
+        if not membership.continues:
+            return membership.bits_of_all(members, now)
+        kept = list(self._bits.values())
+        if not membership.fresh and not membership.names_time:
+            return kept
+        return list(map(or_, kept, membership.fresh_bits_of_all(members, now)))
 
     def take(self, regrouping: Regrouping) -> None:
         """Take planned groups into use. No device may have changed since the plan was made."""
-        self._bits |= regrouping.bits
+        self._bits = dict(regrouping.bits)
         self._groups |= regrouping.groups
         self.membership = regrouping.membership

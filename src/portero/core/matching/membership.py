@@ -7,13 +7,19 @@ once for each set.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any, NamedTuple
+from operator import or_
+from typing import NamedTuple
 
 from portero.core.matching.conditions import Test, test_of
 from portero.core.matching.members import Member, reader_of
 from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET, Condition, Group, MembershipRule, Op, duration
+
+FEW = 8
+"""How many changed groups are reckoned one by one for each device; with more, all are."""
+
+OWN_FACTS = ("hostname", "serial")
 
 Held = Callable[[int], bool]
 """Takes the bits of a device's true conditions; says whether a rule holds it."""
@@ -22,10 +28,10 @@ Held = Callable[[int], bool]
 class _Fact:
     """The conditions on one fact, and which of them each value makes true."""
 
-    __slots__ = ("_memo", "_read", "_tests")
+    __slots__ = ("_memo", "_tests", "read")
 
     def __init__(self, source: str) -> None:
-        self._read: Callable[[Member], Hashable] = reader_of(source)
+        self.read: Callable[[Member], Hashable] = reader_of(source)
         self._tests: list[tuple[int, Test]] = []
         self._memo: dict[Hashable, int] = {None: 0}
 
@@ -33,12 +39,33 @@ class _Fact:
         self._tests.append((bit, test))
         self._memo = {None: 0}
 
-    def bits(self, member: Member) -> int:
-        value = self._read(member)
+    def bits(self, value: Hashable) -> int:
         known = self._memo.get(value)
         if known is None:
-            known = self._memo[value] = sum(bit for bit, test in self._tests if test(value))
+            # text folds case: once, whatever the number of conditions
+            folded = value.casefold() if isinstance(value, str) else value
+            known = self._memo[value] = sum(bit for bit, test in self._tests if test(folded))
         return known
+
+    def bits_of_all(self, members: Iterable[Member]) -> list[int]:
+        memo, bits = self._memo, self.bits
+        return [memo[value] if value in memo else bits(value) for value in map(self.read, members)]
+
+
+class _OwnFact(_Fact):
+    """A fact that each device has for itself: to remember what its values come to would not pay."""
+
+    __slots__ = ()
+
+    def bits_of_all(self, members: Iterable[Member]) -> list[int]:
+        values = [value.casefold() if isinstance(value, str) else None for value in map(self.read, members)]
+        found = [0] * len(values)
+        for bit, test in self._tests:
+            found = [
+                bits | bit if value is not None and test(value) else bits
+                for bits, value in zip(found, values, strict=True)
+            ]
+        return found
 
 
 class _Pinned(NamedTuple):
@@ -69,11 +96,13 @@ class Membership:
         self.continues = keep
         """Whether bits reckoned by `previous` are still good, but for those that `fresh` adds."""
         self.fresh = self._add_conditions(wanted)
-        """Facts with conditions that `previous` did not have."""
+        """The conditions that `previous` did not have, by the fact they look at."""
         self._order = [key for key in order if key in self._by_key]
-        self._held: list[tuple[str, Held]] = [
-            (key, self._compile(rule)) for key in self._order if (rule := self._by_key[key].members)
-        ]
+        self._rank = {key: place for place, key in enumerate(self._order)}
+        self._held = {key: self._compile(rule) for key in self._order if (rule := self._by_key[key].members)}
+        self._by_bit, self._always = self._needed_bits()
+        self.changed = self._changed_since(previous)
+        """Groups that differ from those of `previous`; None where more than that differs."""
         self._pinned = _pins_by_device(self._by_key.values())
         self._memo: dict[int, tuple[str, ...]] = {}
         self.names_time = bool(self._waits)
@@ -81,7 +110,8 @@ class Membership:
 
     # --- compiling ---
 
-    def _add_conditions(self, wanted: set[Condition]) -> frozenset[str]:
+    def _add_conditions(self, wanted: set[Condition]) -> dict[str, list[tuple[int, Test]]]:
+        added: dict[str, list[tuple[int, Test]]] = {}
         fresh: dict[str, _Fact] = {}
         for condition in sorted(wanted - self._bit_of.keys(), key=repr):
             bit = 1 << len(self._bit_of)
@@ -97,8 +127,9 @@ class Membership:
                     if known != condition and known.op is not Op.OLDER_THAN and source_of(known) == source:
                         fresh[source].add(known_bit, test_of(known))
             fresh[source].add(bit, test_of(condition))
+            added.setdefault(source, []).append((bit, test_of(condition)))
         self._facts |= fresh
-        return frozenset(fresh)
+        return added
 
     def _compile(self, rule: MembershipRule) -> Held:
         every, nested_every = self._split(rule.all)
@@ -126,14 +157,83 @@ class Membership:
                 nested.append(self._compile(branch))
         return bits, nested
 
+    def _needed_bits(self) -> tuple[dict[int, list[str]], list[str]]:
+        """Groups by a bit that each needs to hold anybody, so that few are looked at; and those that need none."""
+        by_bit: dict[int, list[str]] = {}
+        always = []
+        for key in self._held:
+            rule = self._by_key[key].members
+            needed = [self._bit_of[one] for one in (rule.all if rule else None) or () if isinstance(one, Condition)]
+            if needed:
+                by_bit.setdefault(min(needed, key=lambda bit: len(by_bit.get(bit, ()))), []).append(key)
+            else:
+                always.append(key)
+        return by_bit, always
+
+    def _changed_since(self, previous: Membership | None) -> frozenset[str] | None:
+        if previous is None or not self.continues:
+            return None
+        differing = {
+            key
+            for key in self._by_key.keys() | previous._by_key.keys()
+            if self._by_key.get(key) != previous._by_key.get(key)
+        }
+        kept = [key for key in self._order if key not in differing]
+        same_order = kept == [key for key in previous._order if key not in differing]
+        return frozenset(differing) if same_order and len(differing) <= FEW else None
+
     # --- asking ---
 
-    def bits(self, member: Member, now: datetime, facts: Iterable[str] | None = None) -> int:
-        """The bits of the conditions that are true of a device; of those on some facts only, where they are named."""
-        found = 0
-        for fact in self._facts.values() if facts is None else [self._facts[name] for name in facts]:
-            found |= fact.bits(member)
-        return found | self._time_bits(member, now)
+    def bits(self, member: Member, now: datetime) -> int:
+        """The bits of the conditions that are true of a device."""
+        found = self._time_bits(member, now)
+        for fact in self._facts.values():
+            found |= fact.bits(fact.read(member))
+        return found
+
+    def bits_of_all(self, members: Sequence[Member], now: datetime) -> list[int]:
+        """The same for many devices, fact by fact."""
+        return self._joined_bits(members, now, self._facts.values())
+
+    def fresh_bits_of_all(self, members: Sequence[Member], now: datetime) -> list[int]:
+        """The same, of the conditions alone that `previous` did not have, and of those that time makes true."""
+        facts = []
+        for source, tests in self.fresh.items():
+            fact = _Fact(source) if source not in OWN_FACTS else _OwnFact(source)
+            for bit, test in tests:
+                fact.add(bit, test)
+            facts.append(fact)
+        return self._joined_bits(members, now, facts)
+
+    def _joined_bits(self, members: Sequence[Member], now: datetime, facts: Iterable[_Fact]) -> list[int]:
+        found = [self._time_bits(member, now) for member in members] if self._waits else [0] * len(members)
+        for fact in facts:
+            found = list(map(or_, found, fact.bits_of_all(members)))
+        return found
+
+    def good_bits(self, key: str, all_bits: Iterable[int]) -> set[int]:
+        """Those of the bits with which a group's rule holds a device."""
+        held = self._held.get(key)
+        return {bits for bits in set(all_bits) if held(bits)} if held else set()
+
+    def pinned_places(self, members: Sequence[Member]) -> list[int]:
+        """The places of those devices that some group has pinned in or out."""
+        if not self._pinned:
+            return []
+        return [place for place, member in enumerate(members) if self._pins_of(member) is not _FREE]
+
+    def held_by(self, key: str, members: Sequence[Member], now: datetime) -> list[Member]:
+        """Those of the devices that a group holds."""
+        all_bits = self.bits_of_all(members, now)
+        good = self.good_bits(key, all_bits)
+        if not self._pinned:
+            return [member for member, bits in zip(members, all_bits, strict=True) if bits in good]
+        found = []
+        for member, bits in zip(members, all_bits, strict=True):
+            pinned = self._pins_of(member)
+            if key not in pinned.out_of and (bits in good or key in pinned.into):
+                found.append(member)
+        return found
 
     def _time_bits(self, member: Member, now: datetime) -> int:
         found = 0
@@ -157,11 +257,22 @@ class Membership:
         if pinned is _FREE:
             known = self._memo.get(bits)
             if known is None:
-                known = self._memo[bits] = _ended([key for key, held in self._held if held(bits)])
+                known = self._memo[bits] = self._ended(self._holding(bits))
             return known
-        held_keys = {key for key, held in self._held if held(bits)}
-        found = (held_keys | pinned.into) - pinned.out_of
-        return _ended([key for key in self._order if key in found])
+        return self._ended([*({*self._holding(bits), *pinned.into} - pinned.out_of)])
+
+    def _holding(self, bits: int) -> list[str]:
+        """The groups whose rules hold a device with these true conditions, in no order."""
+        held, left = self._held, bits
+        found = [key for key in self._always if held[key](bits)]
+        while left:
+            bit = left & -left
+            left ^= bit
+            found += [key for key in self._by_bit.get(bit, ()) if held[key](bits)]
+        return found
+
+    def _ended(self, keys: list[str]) -> tuple[str, ...]:
+        return (*(sorted(keys, key=self._rank.__getitem__) or [UNCLAIMED]), WHOLE_FLEET)
 
     def groups_of(self, member: Member, now: datetime) -> tuple[str, ...]:
         """Keys of the device's groups, strongest first; `unclaimed` where no other holds it; `whole-fleet` last."""
@@ -176,15 +287,6 @@ class Membership:
             return by_name if by_id is _FREE else by_id
         return _Pinned(by_id.into | by_name.into, by_id.out_of | by_name.out_of)
 
-    def hold_by_rule(self, key: str, member: Member, now: datetime) -> bool:
-        """Whether a group's rule alone, without pins, holds the device."""
-        rule = self._by_key[key].members
-        return rule is not None and self._compile(rule)(self.bits(member, now))
-
-
-def _ended(keys: list[str]) -> tuple[str, ...]:
-    return (*(keys or [UNCLAIMED]), WHOLE_FLEET)
-
 
 def _pins_by_device(groups: Iterable[Group]) -> Mapping[str, _Pinned]:
     into: dict[str, set[str]] = {}
@@ -195,13 +297,3 @@ def _pins_by_device(groups: Iterable[Group]) -> Mapping[str, _Pinned]:
                 for pin in pins:
                     found.setdefault(pin.device, set()).add(group.key)
     return {name: _Pinned(frozenset(into.get(name, ())), frozenset(out_of.get(name, ()))) for name in {*into, *out_of}}
-
-
-def pinned(group: Group, member: Member) -> str | None:
-    """`in`, `out` or None: whether the device is pinned into the group or out of it."""
-    names: set[Any] = {member.id, *([member.facts.hostname] if member.keeps_name else [])}
-    for where in ("out", "in"):
-        pins = (group.pins.out if where == "out" else group.pins.in_) if group.pins else ()
-        if any(pin.device in names for pin in pins):
-            return where
-    return None

@@ -33,7 +33,7 @@ _Text = Annotated[str | None, Query(max_length=255)]
 _Unit = Annotated[str | None, Query(max_length=255, description="The unit and all below it.")]
 
 
-def _matching(desk: Desk, where: list[str]) -> list[str] | None:
+def _matching(desk: Desk, where: list[str]) -> frozenset[str] | None:
     """Ids of the devices of which all conditions are true; None where there is none."""
     if not where:
         return None
@@ -54,7 +54,9 @@ def _matching(desk: Desk, where: list[str]) -> list[str] | None:
 def list_devices(
     _who: Signed,
     desk: TheDesk,
-    search: Annotated[str | None, Query(max_length=255, description="Part of hostname, unit, serial or id.")] = None,
+    search: Annotated[
+        str | None, Query(max_length=255, description="Part of hostname, unit or serial; or an id.")
+    ] = None,
     unit: _Unit = None,
     kind: Kind | None = None,
     group: _Text = None,

@@ -84,6 +84,7 @@ CREATE TABLE device (
   filter_layer TEXT,
   browser_layer TEXT,
   startup_layer TEXT,
+  words TEXT NOT NULL,
   labels TEXT NOT NULL DEFAULT '{}',
   version INTEGER NOT NULL DEFAULT 1,
   class INTEGER REFERENCES class (id),
@@ -110,7 +111,10 @@ CREATE TABLE device (
 CREATE INDEX device_by_hostname ON device (hostname, id);
 CREATE INDEX device_by_unit ON device (unit, id);
 CREATE INDEX device_by_heard ON device (last_heard, id);
-CREATE INDEX device_by_class ON device (class);
+CREATE INDEX device_by_words ON device (lifecycle, words);
+CREATE INDEX device_by_standing ON device (
+  class, lifecycle, unit, revoked, silent_after, keeps_name, rejoin_of, facts_at, id
+);
 CREATE INDEX device_by_serial ON device (serial) WHERE serial IS NOT NULL;
 CREATE INDEX device_by_silence ON device (silent_after) WHERE told_silent = 0;
 CREATE INDEX device_by_recheck ON device (recheck_at) WHERE recheck_at IS NOT NULL;
