@@ -9,6 +9,9 @@ import sys
 from pathlib import Path
 
 from conftest import run_portero
+from portero.core.nouns.group import FIELDS
+from portero.core.nouns.readiness import BlockerCode
+from portero.formats.estate_document import read_estate, read_facts
 
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "docs" / "reference"))
@@ -58,3 +61,17 @@ def test_the_how_to_says_what_really_comes_back(tmp_path, monkeypatch):
     command, answer = re.search(r"```console\n\$ portero (.*?)\n(.*?)```", page, re.DOTALL).groups()
     monkeypatch.chdir(tmp_path)
     assert run_portero(*command.split()).stdout == answer
+
+
+def test_the_documents_of_the_reference_are_read():
+    page = (ROOT / "docs/reference/estate-document.md").read_text()
+    estate, facts = re.findall(r"```yaml\n(.*?)```", page, re.DOTALL)
+    assert read_estate(estate.encode()).layer_modes[0].filter == "observing"
+    assert read_facts(facts.encode()).devices[0].layer_versions.filter == "0.1.0"
+    for field in FIELDS:
+        assert f"`{field}`" in page or f"`.{field.rpartition('.')[2]}`" in page, field
+
+
+def test_every_blocker_is_explained():
+    page = (ROOT / "docs/how-to/know-which-machines-enforce.md").read_text()
+    assert [code for code in BlockerCode if f"`{code.value}`" not in page] == []

@@ -19,22 +19,29 @@ from pathlib import Path
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from portero.client import Portero
-from portero.demo.people_and_machines import HANDS_ON
 from portero.demo.history import ADMINISTRATOR, PASSWORD
+from portero.demo.people_and_machines import HANDS_ON
 
 HERE = Path(__file__).parent
 BIN = Path(sys.executable).parent
 PORT = 8742
 URL = f"http://127.0.0.1:{PORT}"
 SIZE = {"width": 1280, "height": 800}
+SETTLED = 239
+"""So many machines hold their newest bundle once the demo is up; the others are silent on purpose."""
 
 TERMINALS = {
     "terminal-check": (
         f"portero check visit {HANDS_ON} https://reeltide.example/",
         f"portero blocks {HANDS_ON} | head -20",
     ),
+    "terminal-readiness": (
+        "portero readiness | head -24",
+        "portero group edit pilot --pin-in office-laptop-04 --preview",
+        "portero layers show",
+    ),
     "terminal-rollout": ("portero rollout", "portero activity list --limit 12", "portero revision list --limit 6"),
-    "terminal-fleet": ("portero group list", "portero device list --group bridge --limit 8"),
+    "terminal-fleet": ("portero group list | head -20", "portero device list --where 'place is off-site' --limit 8"),
 }
 
 
@@ -49,7 +56,7 @@ def demo(folder: Path) -> Iterator[None]:
             try:
                 with Portero(URL) as portero:
                     portero.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
-                    while portero.devices.rollout().current < 240:
+                    while portero.devices.rollout().current < SETTLED:
                         time.sleep(1)
                 break
             except Exception:
@@ -69,9 +76,19 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.get_by_label("Password").fill(PASSWORD)
     yield "sign-in", page
     page.keyboard.press("Enter")
-    page.get_by_role("heading", name="Fleet").wait_for()
-    yield "fleet", settled(page)
-    page.goto(f"{URL}/console/fleet/{HANDS_ON}")
+    page.get_by_role("region", name="Filter").wait_for()
+    yield "overview", settled(page)
+    for name, path, shown in (
+        ("fleet", "/fleet", "eastquay-desk-01"),
+        ("group", "/fleet/groups/crew-mess", "These are also in"),
+        ("enrolment", "/fleet/enrolment", "It is the same"),
+        ("layers", "/fleet/layers", "Gateway networks"),
+        ("readiness", "/fleet/machines/lowlight-desk-02?tab=readiness", "Go there"),
+    ):
+        page.goto(f"{URL}/console{path}")
+        page.get_by_text(shown).first.wait_for()
+        yield name, settled(page)
+    page.goto(f"{URL}/console/fleet/machines/{HANDS_ON}")
     page.get_by_label("Address to try").fill("https://reeltide.example/live")
     page.keyboard.press("Enter")
     page.locator(".ladder").first.wait_for()
@@ -167,7 +184,10 @@ def main() -> None:
         folder = Path(temporary)
         with demo(folder / "demo"):
             draw_terminals(folder)
-            draw_pages({"sign-in", "fleet", "machine", "categories", "roll-out", "activity", "machine-dark"})
+            draw_pages(
+                {"overview", "fleet", "group", "enrolment", "layers", "readiness", "machine", "categories", "roll-out"}
+                | {"activity", "machine-dark", "group-dark"}
+            )
 
 
 if __name__ == "__main__":

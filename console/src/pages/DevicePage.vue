@@ -187,7 +187,12 @@ function span(seconds: number) {
             <section v-if="readiness.data.value && tab !== 'readiness'" class="panel">
               <h2>Readiness</h2>
               <ReadinessList :readiness="readiness.data.value" short />
-              <RouterLink :to="{ query: { tab: 'readiness' } }" class="small">What to do</RouterLink>
+              <RouterLink
+                v-if="readiness.data.value.blockers.length"
+                :to="{ query: { tab: 'readiness' } }"
+                class="small"
+                >What to do</RouterLink
+              >
             </section>
             <section v-if="tab === ''" class="panel">
               <h2>Recent activity</h2>

@@ -110,6 +110,7 @@ Brackwater Ferries is up.
   Console          {self.url}/console/
   Sign in          {ADMINISTRATOR} / {PASSWORD}      (or {READER} / {PASSWORD}, who may only read)
   Command line     portero sign-in --url {self.url} --name {ADMINISTRATOR}
+                   portero readiness
                    portero check visit {HANDS_ON} https://reeltide.example/
   A real filter    {HANDS_ON} listens as an HTTP proxy on 127.0.0.1:{proxy}
                    chromium --user-data-dir=/tmp/portero-browser --proxy-server=http://127.0.0.1:{proxy} \\

@@ -26,6 +26,8 @@ class Query:
     sort: str
     descending: bool
     id: str
+    counted: str | None = None
+    """From where to count, if that is quicker than from `source`."""
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,7 @@ def page(
     values = dict(query.values, limit_=limit + 1)
     conditions = list(query.where)
     if total is None:
-        counting = f"SELECT count(*) FROM {query.source}" + _where(conditions)
+        counting = f"SELECT count(*) FROM {query.counted or query.source}" + _where(conditions)
         total = int(connection.execute(counting, query.values).fetchone()[0])
     if cursor:
         values["value_"], values["identity_"] = decode_cursor(cursor, order)

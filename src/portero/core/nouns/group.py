@@ -171,8 +171,8 @@ class ItemTest(Noun):
 
 
 _ITEM_FIELDS = {
-    "browsers": {"name", "managed", "version"},
-    "applications": {"product", "vendor", "file", "signer", "path", "category", "version"},
+    "browsers": ("name", "version", "managed"),
+    "applications": ("product", "vendor", "version", "signer", "file", "path", "category"),
 }
 
 
@@ -223,11 +223,11 @@ class Condition(Noun):
         elif self.op in (Op.FROM, Op.TO, Op.BELOW):
             _refuse_no_version(str(self.value))
         elif isinstance(self.value, ItemTest):
-            foreign = sorted(set(self.value.given) - _ITEM_FIELDS[self.field])
+            foreign = sorted(set(self.value.given).difference(_ITEM_FIELDS[self.field]))
             if foreign:
                 raise ValueError(unknown_word(f"field of {self.field}", foreign[0], _ITEM_FIELDS[self.field]))
             if not self.value.given:
-                raise ValueError(f"“has” needs at least one of {', '.join(sorted(_ITEM_FIELDS[self.field]))}")
+                raise ValueError(f"“has” needs at least one of {', '.join(_ITEM_FIELDS[self.field])}")
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -413,7 +413,7 @@ def membership_fields() -> list[MembershipField]:
     """Every fact that conditions may name; `labels.NAME` stands for all labels."""
     shapes = {**FIELDS, "labels.NAME": _TEXT}
     return [
-        MembershipField(field=field, ops=shape.ops, words=shape.words, parts=tuple(sorted(_ITEM_FIELDS.get(field, ()))))
+        MembershipField(field=field, ops=shape.ops, words=shape.words, parts=_ITEM_FIELDS.get(field, ()))
         for field, shape in shapes.items()
     ]
 
