@@ -20,7 +20,8 @@ from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, MemberFacts, facts_from_json
 from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import Condition, Group, MembershipRule, read_condition
+from portero.core.nouns.group import Group
+from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.service import readiness
 from portero.service.desk import Desk
 from portero.store import devices

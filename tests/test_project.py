@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 
 from conftest import run_portero
-from portero.core.nouns.group import FIELDS
+from portero.core.nouns.membership import FIELDS
 from portero.core.nouns.readiness import BlockerCode
 from portero.formats.estate_document import read_estate, read_facts
 

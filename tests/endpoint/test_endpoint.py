@@ -304,4 +304,5 @@ def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(poli
     assert run_async(_check_in(folder)) is None
     told = rule(folder)
     assert (told["verdict"], "leaves filtering to the gateway" in told["layer"]["why"]) == ("allow", True)
+    assert status(folder)["left to gateway"] == "198.51.100.0/24"
     portero.enforcement.put_settings(Settings(), version=None)

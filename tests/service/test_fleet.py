@@ -48,6 +48,9 @@ def test_labels_move_a_machine_between_groups_at_once(portero, service):
     assert portero.devices.get("labelled").labels == {"wave": "First"}
     event = portero.devices.events(wire.id)[0]
     assert (event.by, event.what, event.reason) == ("keeper", "labels set to wave: First", "trying")
+    headers = {"Authorization": portero._http.headers["Authorization"]}
+    blind = httpx.put(f"{service.url}/api/v1/devices/{wire.id}/labels", json={"labels": {}}, headers=headers)
+    assert (blind.status_code, "If-Match" in blind.json()["detail"]) == (428, True)
     portero.devices.set_labels(wire.id, {})
     assert "first-wave" not in portero.devices.get("labelled").groups
 

@@ -7,16 +7,13 @@ import type { paths } from './schema'
 export type DeviceFilters = NonNullable<paths['/api/v1/devices']['get']['parameters']['query']>
 export type ActivityFilters = NonNullable<paths['/api/v1/activity']['get']['parameters']['query']>
 
-/** Devices, a page at a time. */
-export function useDevices(filters: MaybeRefOrGetter<DeviceFilters>) {
+type Paged<Item> = { items: Item[]; next?: string | null; total: number }
+
+/** A list, a page at a time. */
+function usePages<Item>(key: unknown[], ask: (cursor: string | undefined) => Promise<Paged<Item>>) {
   const query = useInfiniteQuery({
-    queryKey: ['devices', computed(() => toValue(filters))],
-    queryFn: ({ pageParam }) =>
-      told(
-        api.GET('/api/v1/devices', {
-          params: { query: { ...toValue(filters), cursor: pageParam ?? undefined } },
-        }),
-      ),
+    queryKey: key,
+    queryFn: ({ pageParam }) => ask(pageParam ?? undefined),
     initialPageParam: null as string | null,
     getNextPageParam: (page) => page.next,
     placeholderData: keepPreviousData,
@@ -24,6 +21,13 @@ export function useDevices(filters: MaybeRefOrGetter<DeviceFilters>) {
   const items = computed(() => query.data.value?.pages.flatMap((page) => page.items))
   const total = computed(() => query.data.value?.pages[0]?.total)
   return { ...query, items, total }
+}
+
+/** Devices, a page at a time. */
+export function useDevices(filters: MaybeRefOrGetter<DeviceFilters>) {
+  return usePages(['devices', computed(() => toValue(filters))], (cursor) =>
+    told(api.GET('/api/v1/devices', { params: { query: { ...toValue(filters), cursor } } })),
+  )
 }
 
 /** One device by id or hostname. */
@@ -77,19 +81,7 @@ export function useCheckVisit() {
 
 /** Reported attempts, newest first, a page at a time. */
 export function useActivity(filters: MaybeRefOrGetter<ActivityFilters>) {
-  const query = useInfiniteQuery({
-    queryKey: ['activity', computed(() => toValue(filters))],
-    queryFn: ({ pageParam }) =>
-      told(
-        api.GET('/api/v1/activity', {
-          params: { query: { ...toValue(filters), cursor: pageParam ?? undefined } },
-        }),
-      ),
-    initialPageParam: null as string | null,
-    getNextPageParam: (page) => page.next,
-    placeholderData: keepPreviousData,
-  })
-  const items = computed(() => query.data.value?.pages.flatMap((page) => page.items))
-  const total = computed(() => query.data.value?.pages[0]?.total)
-  return { ...query, items, total }
+  return usePages(['activity', computed(() => toValue(filters))], (cursor) =>
+    told(api.GET('/api/v1/activity', { params: { query: { ...toValue(filters), cursor } } })),
+  )
 }

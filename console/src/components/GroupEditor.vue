@@ -14,6 +14,7 @@ import GroupPreviewPanel from './GroupPreviewPanel.vue'
 import Icon from './Icon.vue'
 import PinEditor from './PinEditor.vue'
 import RuleEditor from './RuleEditor.vue'
+import SaveProblem from './SaveProblem.vue'
 
 /** Edit a group: its name, its membership rule, its pins. Without one, make a new one. */
 const props = defineProps<{ group?: Group; begin?: { key: string; rule: MembershipRule } }>()
@@ -35,7 +36,6 @@ const preview = useGroupPreview(computed(() => (props.group?.built_in ? null : a
 const problem = computed(
   () => create.error.value ?? put.error.value ?? copy.error.value ?? remove.error.value,
 )
-const conflict = computed(() => put.error.value instanceof Problem && put.error.value.status === 412)
 const saving = computed(() => create.isPending.value || put.isPending.value)
 const users = computed(() =>
   (assignments.value ?? []).filter(({ to }) => props.group && to.includes(props.group.key)),
@@ -116,13 +116,7 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
           </BButton>
         </div>
       </div>
-      <div v-if="conflict" class="wrong" role="alert">
-        <p><Icon name="exclamation" /> {{ problem!.message }}</p>
-        <p v-if="group"><b>Theirs:</b> {{ group.sentence }}</p>
-        <BButton variant="light" @click="takeTheirs">Take theirs</BButton>
-        <BButton variant="light" @click="keepMine">Put mine over it</BButton>
-      </div>
-      <p v-else-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
+      <SaveProblem :problem="problem" :theirs="group?.sentence" @take="takeTheirs" @keep="keepMine" />
       <p v-if="group?.built_in" class="sub mt-3">
         Built in: it holds {{ group.sentence }}, and cannot be changed.
       </p>
@@ -194,13 +188,6 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
   display: flex;
   gap: 0.5rem;
   padding-top: 1.45rem;
-}
-.wrong {
-  color: var(--block);
-  margin: 0.7rem 0 0;
-}
-.wrong p {
-  margin-bottom: 0.4rem;
 }
 .users {
   padding-left: 1.1rem;

@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BModal, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
+import { BFormInput, BModal, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref, watch } from 'vue'
 
 import { useOrderPreview, usePutOrder } from '../api/groups'
 import { useTaxonomy } from '../api/policy'
 import ActionMark from './ActionMark.vue'
-import Icon from './Icon.vue'
+import DialogButtons from './DialogButtons.vue'
 import StateBox from './StateBox.vue'
 
 /** What another order of groups would change, before it is put in force. */
@@ -84,26 +84,12 @@ function save() {
       </StateBox>
       <label class="form-label mt-3" for="order-reason">Reason</label>
       <BFormInput id="order-reason" v-model="reason" maxlength="2000" />
-      <p v-if="put.error.value" class="wrong" role="alert">
-        <Icon name="exclamation" /> {{ put.error.value.message }}
-      </p>
-      <div class="buttons">
-        <BButton variant="light" @click="shown = false">Back</BButton>
-        <BButton type="submit" variant="primary" :disabled="put.isPending.value">Put in force</BButton>
-      </div>
+      <DialogButtons
+        does="Put in force"
+        :error="put.error.value"
+        :disabled="put.isPending.value"
+        @back="shown = false"
+      />
     </form>
   </BModal>
 </template>
-
-<style scoped>
-.wrong {
-  color: var(--block);
-  margin: 0.7rem 0 0;
-}
-.buttons {
-  display: flex;
-  justify-content: flex-end;
-  gap: 0.5rem;
-  margin-top: 1.1rem;
-}
-</style>

@@ -10,6 +10,7 @@ import { useRulesetDraft } from '../composables/useRulesetDraft'
 import ActionPicker from './ActionPicker.vue'
 import AssignmentList from './AssignmentList.vue'
 import Icon from './Icon.vue'
+import SaveProblem from './SaveProblem.vue'
 import StateBox from './StateBox.vue'
 
 /** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
@@ -25,7 +26,6 @@ const put = usePutRuleset()
 const sought = ref('')
 const opened = ref(new Set<string>())
 const problem = computed(() => create.error.value ?? put.error.value)
-const conflict = computed(() => problem.value instanceof Problem && problem.value.status === 412)
 const saving = computed(() => create.isPending.value || put.isPending.value)
 
 const families = computed(() => {
@@ -116,15 +116,7 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
-      <div v-if="conflict" class="conflict" role="alert">
-        <p><Icon name="exclamation" /> {{ problem!.message }}</p>
-        <p v-if="ruleset"><b>Theirs:</b> {{ ruleset.sentence }}</p>
-        <BButton variant="light" @click="takeTheirs">Take theirs</BButton>
-        <BButton variant="light" @click="keepMine">Put mine over it</BButton>
-      </div>
-      <p v-else-if="problem" class="conflict" role="alert">
-        <Icon name="exclamation" /> {{ problem.message }}
-      </p>
+      <SaveProblem :problem="problem" :theirs="ruleset?.sentence" @take="takeTheirs" @keep="keepMine" />
     </form>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" />
@@ -223,13 +215,6 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 }
 .sentence {
   margin: 0.7rem 0 0;
-}
-.conflict {
-  color: var(--block);
-  margin: 0.6rem 0 0;
-}
-.conflict p {
-  margin-bottom: 0.4rem;
 }
 .tools {
   display: flex;

@@ -28,12 +28,11 @@ from portero.core.nouns.group import (
     Group,
     GroupPreview,
     GroupSummary,
-    MembershipRule,
     Pins,
     Precedence,
     PrecedencePreview,
-    read_condition,
 )
+from portero.core.nouns.membership import MembershipRule, read_condition
 from portero.core.nouns.readiness import BlockerCode
 
 

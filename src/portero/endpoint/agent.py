@@ -111,6 +111,13 @@ class Agent:
         }
         return self._own.model_copy(update={"layers": Layers(**does)})
 
+    @property
+    def gateway(self) -> str | None:
+        """The gateway network to which this machine, where it is now, leaves its filtering."""
+        if self.rulings is None:
+            return None
+        return gateway_of(self.rulings.policy.bundle, self._own.place, self._own.addresses)
+
     def _news_of_facts(self) -> Facts | None:
         """The facts, where the service has not heard them, or not for a day."""
         facts, now = self.facts, self.now()
@@ -233,12 +240,10 @@ class Agent:
     def _as_it_is(self, layer: LayerVerdict) -> LayerVerdict:
         """What the filter does of what the rules say: as far as the estate means it to, and the machine lets it."""
         assert self.rulings is not None
-        bundle, own = self.rulings.policy.bundle, self._own
-        gateway = gateway_of(bundle, own.place, own.addresses)
-        if gateway:
-            return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
-        meant = LayerMode(bundle.layers["filter"])
-        mode = weaker(meant, own.layers.filter or meant)
+        if self.gateway:
+            return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(self.gateway))
+        meant = LayerMode(self.rulings.policy.bundle.layers["filter"])
+        mode = weaker(meant, self._own.layers.filter or meant)
         return in_mode(layer, mode, sentences.does(mode))
 
     def record(

@@ -127,6 +127,7 @@ async def _status(options: argparse.Namespace) -> int:
             "revision": agent.manifest.revision if agent.manifest else None,
             "bundle": agent.manifest.bundle if agent.manifest else None,
             "filter": agent.facts.layers.filter,
+            "left to gateway": agent.gateway,
             "activity waiting": agent.queue.waiting(),
             "problem": agent.problem,
         }

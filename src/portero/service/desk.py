@@ -17,7 +17,8 @@ from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import Group, MembershipRule
+from portero.core.nouns.group import Group
+from portero.core.nouns.membership import MembershipRule
 from portero.core.nouns.revision import Change
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import compile_bundle

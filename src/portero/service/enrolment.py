@@ -20,8 +20,8 @@ from portero.service.desk import Desk
 from portero.service.problems import Problem, field_error
 from portero.service.roster import Settlement
 from portero.service.secrets import hash_secret, new_code, new_secret
-from portero.store import enrolling
-from portero.store.enrolling import UsedCode
+from portero.store import enrolling, enrolment_codes
+from portero.store.enrolment_codes import UsedCode
 from portero.store.estates import moment
 
 HOUR = 3600.0
@@ -32,7 +32,7 @@ def make_code(desk: Desk, new: NewEnrolmentCode, by: str) -> EnrolmentCode:
     code, now = new_code(), desk.now()
     id, expires = str(uuid4()), now + new.hours * HOUR
     with desk.store.writing() as connection:
-        enrolling.add_enrolment_code(
+        enrolment_codes.add_enrolment_code(
             connection,
             id=id,
             code_hash=hash_secret(code),
@@ -108,7 +108,7 @@ def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by:
     code, expires = None, None
     if wanted.codes:
         code, expires = new_code(), now + wanted.hours * HOUR
-        enrolling.add_enrolment_code(
+        enrolment_codes.add_enrolment_code(
             connection,
             id=str(uuid4()),
             code_hash=hash_secret(code),
@@ -136,7 +136,9 @@ def join(desk: Desk, code: str, facts: Facts) -> tuple[str, str] | None:
     """
     credential = new_secret("pd")
     with desk.settling() as settlement:
-        used = enrolling.use_enrolment_code(settlement.connection, hash_secret(code.strip().upper()), settlement.now)
+        used = enrolment_codes.use_enrolment_code(
+            settlement.connection, hash_secret(code.strip().upper()), settlement.now
+        )
         if used is None:
             return None
         device = _take_in(settlement, used, facts)
@@ -184,7 +186,9 @@ def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
 def expect_version(device: Device, if_match: str | None) -> None:
     """Problem unless nobody changed the device since the caller saw it."""
     tag = f'"v{device.version}"'
-    if if_match is not None and if_match.strip() not in ("*", tag):
+    if if_match is None:
+        raise Problem("precondition-required", f"Send If-Match with the ETag of the device that you saw ({tag} now).")
+    if if_match.strip() not in ("*", tag):
         raise Problem(
             "changed-meanwhile",
             f"{device.hostname} was changed by somebody else after you read it. Look at it, then send your change"

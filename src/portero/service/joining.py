@@ -12,7 +12,7 @@ from portero.core import sentences
 from portero.core.nouns.base import Noun
 from portero.service.problems import Problem
 from portero.service.secrets import hash_secret
-from portero.store import enrolling
+from portero.store import enrolment_codes
 
 PAGES = Path(__file__).parent / "pages"
 _FILES = {"join.css": "text/css", "join.js": "text/javascript"}
@@ -50,7 +50,7 @@ def install(app: FastAPI) -> None:
         if desk.throttle.wait(who, now) > 0:
             raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
         with desk.store.reading() as connection:
-            found = enrolling.code_by_hash(connection, hash_secret(body.code.strip().upper()), now)
+            found = enrolment_codes.code_by_hash(connection, hash_secret(body.code.strip().upper()), now)
         if found is None or found.state != "good":
             desk.throttle.failed(who, now)
             state = f"is {found.state}" if found else "is not known; look for a slip of the pen"

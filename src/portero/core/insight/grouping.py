@@ -13,14 +13,13 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import (
     WHOLE_FLEET,
     Beside,
-    Condition,
     Group,
     GroupPreview,
-    MembershipRule,
     MissingFact,
     PrecedencePreview,
     VerdictChange,
 )
+from portero.core.nouns.membership import Condition, MembershipRule
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import Policy, decide

@@ -10,7 +10,7 @@ from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from typing import Any
 
 from portero.core.matching.members import Item, Shared
-from portero.core.nouns.group import FIELDS, Condition, ItemTest, Op, VersionBounds
+from portero.core.nouns.membership import FIELDS, Condition, ItemTest, Op, VersionBounds
 from portero.core.nouns.versions import version_key
 
 Test = Callable[[Any], bool]

@@ -21,7 +21,7 @@ class Regrouping(NamedTuple):
 
 
 class Fleet:
-    """The devices of an estate and the groups each is in. Not safe to change from two threads at once."""
+    """The devices of an estate and the groups each is in. One thread may change it while others read."""
 
     def __init__(self, membership: Membership) -> None:
         self.membership = membership
@@ -41,7 +41,8 @@ class Fleet:
 
     def in_group(self, key: str) -> dict[str, Member]:
         """The devices that are in a group now, by id."""
-        return {id: self._members[id] for id, groups in self._groups.items() if key in groups}
+        held = [id for id, groups in list(self._groups.items()) if key in groups]
+        return {id: member for id in held if (member := self._members.get(id)) is not None}
 
     def held_by(self, group: Group, now: datetime) -> list[Member]:
         """The devices that a group, in use or not, would hold."""
@@ -52,8 +53,8 @@ class Fleet:
         return self._members.get(id)
 
     def groups_of(self, id: str) -> tuple[str, ...]:
-        """The device's groups, strongest first. KeyError where there is no such device."""
-        return self._groups[id]
+        """The device's groups, strongest first; none where there is no such device (any more)."""
+        return self._groups.get(id, ())
 
     def put(self, member: Member, now: datetime) -> tuple[str, ...]:
         """A device that is new, or whose facts, labels or lifecycle have changed; returns its groups."""

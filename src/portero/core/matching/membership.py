@@ -14,7 +14,8 @@ from typing import NamedTuple
 
 from portero.core.matching.conditions import Test, test_of
 from portero.core.matching.members import Member, reader_of
-from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET, Condition, Group, MembershipRule, Op, duration
+from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET, Group
+from portero.core.nouns.membership import Condition, MembershipRule, Op, duration
 
 FEW = 8
 """How many changed groups are reckoned one by one for each device; with more, all are."""

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from portero.core.nouns.base import Key, Noun
 from portero.core.nouns.device import LayerMode, LayerName
-from portero.core.nouns.group import MembershipRule
+from portero.core.nouns.membership import MembershipRule
 
 
 class BlockerCode(StrEnum):

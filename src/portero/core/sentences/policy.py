@@ -7,7 +7,8 @@ from typing import Any
 
 from portero.core.nouns.action import overridden
 from portero.core.nouns.assignment import Assignment, State
-from portero.core.nouns.group import Condition, Group, ItemTest, MembershipRule, VersionBounds
+from portero.core.nouns.group import Group
+from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, VersionBounds
 from portero.core.nouns.revision import Change
 from portero.core.nouns.ruleset import CategoryRule, Ruleset
 from portero.core.nouns.web_taxonomy import TAXONOMY

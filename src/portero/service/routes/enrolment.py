@@ -12,7 +12,7 @@ from portero.core.nouns.page import Page
 from portero.service import enrolment
 from portero.service.problems import Problem
 from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheDesk
-from portero.store import enrolling
+from portero.store import enrolment_codes
 
 router = APIRouter(tags=["enrolment"])
 
@@ -23,8 +23,8 @@ def list_enrolment_codes(
 ) -> Page[EnrolmentCodeSummary]:
     """Codes, newest first, without the codes themselves."""
     with desk.store.reading() as connection:
-        found = enrolling.list_enrolment_codes(connection, cursor, limit)
-    items = [enrolling.code_of(row, desk.now()) for row in found.rows]
+        found = enrolment_codes.list_enrolment_codes(connection, cursor, limit)
+    items = [enrolment_codes.code_of(row, desk.now()) for row in found.rows]
     return Page(items=items, next=found.next, total=found.total)
 
 
@@ -40,7 +40,7 @@ def create_enrolment_code(body: NewEnrolmentCode, who: Keeper, desk: TheDesk) ->
 def revoke_enrolment_code(id: str, _who: Keeper, desk: TheDesk) -> None:
     """Take a code back; nothing joins with it any more. Devices that did stay."""
     with desk.store.writing() as connection:
-        if not enrolling.revoke_enrolment_code(connection, id, desk.now()):
+        if not enrolment_codes.revoke_enrolment_code(connection, id, desk.now()):
             raise Problem("not-found", f"There is no enrolment code of id “{id[:40]}”.")
     desk.live.tell("device")
 

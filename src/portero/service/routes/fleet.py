@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from portero.core import sentences
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind, LayerName
-from portero.core.nouns.group import Condition, MembershipRule, read_condition
+from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.core.nouns.page import Page
 from portero.core.nouns.readiness import BlockerCode, FleetReadiness, Readiness, UnitReadiness
 from portero.core.nouns.revision import RolloutCounts
@@ -143,10 +143,9 @@ def put_labels(
 
 
 @router.post("/devices/{device}/retire", summary="Retire a device", operation_id="retireDevice")
-def retire_device(device: str, who: Keeper, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> Device:
+def retire_device(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
     """Take a device out of the fleet. Its credential is refused at once; its history stays."""
     seen = desk.device(device)
-    enrolment.expect_version(seen, if_match)
     enrolment.retire(desk, seen, who.name, reason)
     return desk.device(seen.id)
 

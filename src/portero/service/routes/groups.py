@@ -16,12 +16,11 @@ from portero.core.nouns.group import (
     Group,
     GroupPreview,
     GroupSummary,
-    MembershipField,
     Precedence,
     PrecedencePreview,
     PrecedenceState,
-    membership_fields,
 )
+from portero.core.nouns.membership import MembershipField, membership_fields
 from portero.core.nouns.page import Page
 from portero.service.desk import Desk, Edit, refuse_faults
 from portero.service.problems import Problem
