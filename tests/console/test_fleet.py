@@ -204,7 +204,7 @@ def test_a_code_is_shown_once_and_the_join_page_follows_it(console, portero, axe
 
     console.goto(link)
     expect(console.get_by_role("status")).to_contain_text("This code is good for 3 machines until")
-    expect(console.locator("#join")).to_have_text(f"portero-endpoint join --service {service.url} --code {code}")
+    expect(console.locator("#join")).to_have_text(f"portero-endpoint join --service {service.url} \\ --code {code}")
     axe()
     console.get_by_label("Enrolment code").fill("WRONG")
     console.get_by_role("button", name="Check it").click()

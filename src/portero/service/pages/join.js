@@ -6,7 +6,7 @@ const told = document.getElementById('told')
 function show() {
   const code = field.value.trim().toUpperCase() || '…'
   document.getElementById('join').textContent =
-    `portero-endpoint join --service ${location.origin} --code ${code}`
+    `portero-endpoint join --service ${location.origin} \\\n  --code ${code}`
 }
 
 async function check() {
