@@ -56,8 +56,11 @@ class Connection:
     def get_list(self, path: str, model: type[Model], **params: Any) -> list[Model]:
         return [model.model_validate(one) for one in self.ask("GET", path, params=given(params)).json()]
 
-    def post(self, path: str, body: BaseModel | dict[str, Any], model: type[Model], **params: Any) -> Model:
-        headers = {"Idempotency-Key": str(uuid.uuid4())}
+    def post(
+        self, path: str, body: BaseModel | dict[str, Any], model: type[Model], *, once: bool = False, **params: Any
+    ) -> Model:
+        """`once` for those creations that the service makes once however often they are sent: they may be repeated."""
+        headers = {"Idempotency-Key": str(uuid.uuid4())} if once else {}
         json = body if isinstance(body, dict) else body.model_dump(mode="json", exclude_none=True)
         answer = self.ask("POST", path, json=json, headers=headers, params=given(params))
         return model.model_validate_json(answer.content)

@@ -127,7 +127,7 @@ class Groups(Part):
 
     def create(self, group: Group, *, reason: str | None = None) -> GroupSummary:
         """Make a group. AlreadyExists, Invalid."""
-        return self.connection.post("/groups", group, GroupSummary, reason=reason)
+        return self.connection.post("/groups", group, GroupSummary, once=True, reason=reason)
 
     def put(self, group: Group, *, version: int | None, reason: str | None = None) -> GroupSummary:
         """Change a group as seen at `version` (None overwrites whatever there is). ChangedMeanwhile."""

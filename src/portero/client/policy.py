@@ -23,7 +23,7 @@ class Rulesets(Part):
 
     def create(self, ruleset: Ruleset, *, reason: str | None = None) -> RulesetSummary:
         """Make a ruleset. AlreadyExists, Invalid."""
-        return self.connection.post("/rulesets", ruleset, RulesetSummary, reason=reason)
+        return self.connection.post("/rulesets", ruleset, RulesetSummary, once=True, reason=reason)
 
     def put(self, ruleset: Ruleset, *, version: int | None, reason: str | None = None) -> RulesetSummary:
         """Change a ruleset as seen at `version` (None overwrites whatever there is). ChangedMeanwhile."""
@@ -48,7 +48,7 @@ class Assignments(Part):
 
     def create(self, assignment: NewAssignment, *, reason: str | None = None) -> AssignmentSummary:
         """Put a ruleset on groups. Invalid."""
-        return self.connection.post("/assignments", assignment, AssignmentSummary, reason=reason)
+        return self.connection.post("/assignments", assignment, AssignmentSummary, once=True, reason=reason)
 
     def put(self, assignment: Assignment, *, version: int | None, reason: str | None = None) -> AssignmentSummary:
         """Change anything about an assignment as seen at `version`. ChangedMeanwhile."""
