@@ -97,13 +97,16 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
     streams.start()
     chance = random.Random(7)
     for _ in range(KILLS):
-        time.sleep(chance.uniform(0.05, 0.6))
+        changed, reported = len(streams.rulesets), len(streams.attempts)
+        # each life gets something done, however slow the machine; then it ends at any moment
+        eventually(lambda: len(streams.rulesets) > changed and len(streams.attempts) > reported, timeout=60)  # noqa: B023
+        time.sleep(chance.uniform(0.0, 0.4))
         service.kill()
         service = Service(tmp_path / "data", port)
     time.sleep(0.5)
     streams.stop()
-    assert len(streams.rulesets) > KILLS, "the streams must really have run"
-    assert len(streams.attempts) > 20 * KILLS
+    assert len(streams.rulesets) >= KILLS, "the streams must really have run"
+    assert len(streams.attempts) >= 20 * KILLS
 
     with Portero(service.url, token=token) as portero:
         assert not set(streams.rulesets) - {one.key for one in portero.rulesets.list()}
