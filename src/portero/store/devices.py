@@ -213,7 +213,8 @@ def list_devices(
         connection.create_function("is_chosen", 1, filter.ids.__contains__, deterministic=True)
     # the values name :now even where no condition uses it; SQLite takes unused names
     source = _SOURCE if sort == "hostname" or filter.group else _SCANNED
-    query = Query("device.id", source, where, {**values, "now": now}, SORTS[sort], descending, "device.id", _SOURCE)
+    counted = _SOURCE if filter.rollout else "device"
+    query = Query("device.id", source, where, {**values, "now": now}, SORTS[sort], descending, "device.id", counted)
     # conditions are asked of the devices that are not retired, so their number is that of all that match
     total = len(filter.ids) if filter.ids is not None and filter == DeviceFilter(ids=filter.ids) else None
     found = page(connection, query, cursor, limit, total)

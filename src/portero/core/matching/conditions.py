@@ -7,6 +7,7 @@ from collections.abc import Callable
 from fnmatch import translate
 from functools import lru_cache
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+from operator import methodcaller
 from typing import Any
 
 from portero.core.matching.members import Item, Shared
@@ -70,8 +71,8 @@ def _text_test(op: Op, wanted: str) -> Test:
         return _like(wanted)
     below = wanted.rstrip("/") + "/"
     tests: dict[Op, Test] = {
-        Op.STARTS_WITH: lambda value: value.startswith(wanted),
-        Op.ENDS_WITH: lambda value: value.endswith(wanted),
+        Op.STARTS_WITH: methodcaller("startswith", wanted),
+        Op.ENDS_WITH: methodcaller("endswith", wanted),
         Op.CONTAINS: lambda value: wanted in value,
         Op.UNDER: lambda value: f"{value}/".startswith(below),
     }

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
-from operator import or_
+from itertools import compress
+from operator import ne, or_
 from typing import NamedTuple
 
 from portero.core.matching.members import Member
@@ -13,7 +14,7 @@ from portero.core.nouns.group import Group
 
 
 class Regrouping(NamedTuple):
-    """What other groups come to: the devices whose groups are others than before."""
+    """What other groups come to: the devices whose bits, and those whose groups, are others than before."""
 
     membership: Membership
     bits: dict[str, int]
@@ -76,15 +77,16 @@ class Fleet:
 
     def plan(self, membership: Membership, now: datetime) -> Regrouping:
         """What other groups would come to. Nothing changes yet; only what is new is evaluated."""
-        members = list(self._members.values())
-        all_bits = self._planned_bits(membership, members, now)
+        members, before = list(self._members.values()), list(self._bits.values())
+        all_bits = self._planned_bits(membership, members, before, now)
         changed: dict[str, tuple[str, ...]] = {}
         for place in self._suspects(membership, members, all_bits):
             member = members[place]
             groups = membership.groups_of_bits(all_bits[place], member)
             if groups != self._groups[member.id]:
                 changed[member.id] = groups
-        return Regrouping(membership, dict(zip(self._members, all_bits, strict=True)), changed)
+        places = compress(range(len(members)), map(ne, before, all_bits))
+        return Regrouping(membership, {members[place].id: all_bits[place] for place in places}, changed)
 
     def _suspects(self, membership: Membership, members: list[Member], all_bits: list[int]) -> Iterable[int]:
         """The places of those devices whose groups may be others: all, or those that a few changed groups concern."""
@@ -94,20 +96,20 @@ class Fleet:
         suspects = set(membership.pinned_places(members))
         for key in membership.changed:
             good = membership.good_bits(key, all_bits)
-            pairs = enumerate(zip(all_bits, held_before, strict=True))
-            suspects.update(place for place, (bits, groups) in pairs if (bits in good) != (key in groups))
+            holds, held = map(good.__contains__, all_bits), [key in groups for groups in held_before]
+            suspects.update(compress(range(len(members)), map(ne, holds, held)))
         return sorted(suspects)
 
-    def _planned_bits(self, membership: Membership, members: list[Member], now: datetime) -> list[int]:
+    @staticmethod
+    def _planned_bits(membership: Membership, members: list[Member], before: list[int], now: datetime) -> list[int]:
         if not membership.continues:
             return membership.bits_of_all(members, now)
-        kept = list(self._bits.values())
         if not membership.fresh and not membership.names_time:
-            return kept
-        return list(map(or_, kept, membership.fresh_bits_of_all(members, now)))
+            return before
+        return list(map(or_, before, membership.fresh_bits_of_all(members, now)))
 
     def take(self, regrouping: Regrouping) -> None:
         """Take planned groups into use. No device may have changed since the plan was made."""
-        self._bits = dict(regrouping.bits)
+        self._bits |= regrouping.bits
         self._groups |= regrouping.groups
         self.membership = regrouping.membership

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import reduce
+from itertools import compress
 from operator import or_
 from typing import NamedTuple
 
@@ -59,13 +61,13 @@ class _OwnFact(_Fact):
     __slots__ = ()
 
     def bits_of_all(self, members: Iterable[Member]) -> list[int]:
-        values = [value.casefold() if isinstance(value, str) else None for value in map(self.read, members)]
+        values = ["" if value is None else str(value).casefold() for value in map(self.read, members)]
         found = [0] * len(values)
         for bit, test in self._tests:
-            found = [
-                bits | bit if value is not None and test(value) else bits
-                for bits, value in zip(found, values, strict=True)
-            ]
+            # few devices pass a test on what is their own; a fact that is not reported passes none
+            for place in compress(range(len(values)), map(test, values)):
+                if values[place]:
+                    found[place] |= bit
         return found
 
 
@@ -207,10 +209,10 @@ class Membership:
         return self._joined_bits(members, now, facts)
 
     def _joined_bits(self, members: Sequence[Member], now: datetime, facts: Iterable[_Fact]) -> list[int]:
-        found = [self._time_bits(member, now) for member in members] if self._waits else [0] * len(members)
-        for fact in facts:
-            found = list(map(or_, found, fact.bits_of_all(members)))
-        return found
+        found = [fact.bits_of_all(members) for fact in facts]
+        if self._waits or not found:
+            found.append([self._time_bits(member, now) for member in members])
+        return reduce(lambda one, other: list(map(or_, one, other)), found)
 
     def good_bits(self, key: str, all_bits: Iterable[int]) -> set[int]:
         """Those of the bits with which a group's rule holds a device."""
