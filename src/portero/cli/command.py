@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from portero.cli import output
 from portero.cli.settings import Settings
 from portero.client import Portero
 
@@ -86,12 +87,18 @@ def add_preview(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
 
 
-def confirmed(question: str) -> bool:
-    """Whether the person says yes."""
+def confirmed(options: argparse.Namespace, question: str) -> bool:
+    """Whether the person says yes, now or by --yes; where not, they are told that nothing was changed."""
+    if options.yes:
+        return True
     try:
-        return input(question + " [y/N] ").strip().lower() in ("y", "yes")
+        answer = input(question + " [y/N] ")
     except EOFError:
-        return False
+        answer = ""
+    if answer.strip().lower() in ("y", "yes"):
+        return True
+    output.say("Nothing was changed.")
+    return False
 
 
 def read_bytes(name: str) -> bytes:

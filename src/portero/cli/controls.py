@@ -171,8 +171,7 @@ def assignment_remove(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         seen = portero.assignments.get(options.assignment)
-        if not options.yes and not confirmed(f"Remove {seen.key} ({seen.sentence})?"):
-            output.say("Nothing was changed.")
+        if not confirmed(options, f"Remove {seen.key} ({seen.sentence})?"):
             return DONE
         portero.assignments.remove(seen.key, version=seen.version, reason=options.reason)
     if options.json:

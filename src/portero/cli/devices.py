@@ -202,8 +202,7 @@ def _deed(verb: str) -> Any:
         options = context.options
         with context.client() as portero:
             seen = portero.devices.get(options.device)
-            if question and not options.yes and not confirmed(question.format(seen.hostname)):
-                output.say("Nothing was changed.")
+            if question and not confirmed(options, question.format(seen.hostname)):
                 return DONE
             changed = getattr(portero.devices, verb.replace("-", "_"))(seen.id, reason=options.reason)
         if options.json:

@@ -22,6 +22,7 @@ from portero.cli.command import (
 )
 from portero.client import Portero
 from portero.core import sentences
+from portero.core.nouns.base import fault_of
 from portero.core.nouns.group import (
     BUILT_IN,
     CopiedGroup,
@@ -82,8 +83,7 @@ def _condition(text: str) -> Any:
     try:
         return read_condition(text)
     except ValidationError as problem:
-        message = problem.errors()[0]["msg"].removeprefix("Value error, ")
-        raise UsageProblem(f"“{text}”: {message}") from problem
+        raise UsageProblem(f"“{text}”: {fault_of(problem.errors()[0])}") from problem
     except ValueError as problem:
         raise UsageProblem(str(problem)) from problem
 
@@ -197,8 +197,7 @@ def group_remove(context: Context) -> int:
     with context.client() as portero:
         seen = portero.groups.get(options.group)
         held = sentences.counted(seen.devices, "machine")
-        if not options.yes and not confirmed(f"Remove group {seen.key}, which holds {held}?"):
-            output.say("Nothing was changed.")
+        if not confirmed(options, f"Remove group {seen.key}, which holds {held}?"):
             return DONE
         portero.groups.remove(seen.key, version=seen.version, reason=options.reason)
     if options.json:

@@ -15,6 +15,7 @@ from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Problem, Unreachable
 from portero.core import sentences
+from portero.core.nouns.base import fault_of
 
 _DESCRIPTION = """\
 Say which web categories are stopped on which machines, see how overlapping policies resolve,
@@ -50,7 +51,7 @@ def _complain(text: str) -> None:
 def _invalid(problem: ValidationError) -> str:
     first = problem.errors()[0]
     where = ".".join(str(part) for part in first["loc"])
-    message = first["msg"].removeprefix("Value error, ")
+    message = fault_of(first)
     return f"{where}: {message}" if where else message
 
 

@@ -12,16 +12,16 @@ from portero.cli import output
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
-    CommandProblem,
     Commands,
     Context,
+    UsageProblem,
     add_csv,
     add_limit,
     add_reason,
 )
-from portero.client import NotFound
+from portero.client import Portero
 from portero.core import sentences
-from portero.core.nouns.coverage import ANY, CoverageRow
+from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
 from portero.core.nouns.device import LAYERS, Device, LayerMode
 from portero.core.nouns.readiness import FleetReadiness
 from portero.core.nouns.revision import RolloutCounts
@@ -77,7 +77,7 @@ def _expected(seconds: float | None) -> str:
     return "–" if seconds is None else f"in about {output.span(seconds)}"
 
 
-def _watch(portero: Any, counts: RolloutCounts) -> int:
+def _watch(portero: Portero, counts: RolloutCounts) -> int:
     """Follow the roll-out until nobody waits; a new line only where something changed."""
     told = None
     try:
@@ -138,8 +138,12 @@ def _gaps(found: FleetReadiness) -> int:
 
 def layers_show(context: Context) -> int:
     with context.client() as portero:
-        settings = portero.enforcement.settings()
-        modes = portero.enforcement.layer_modes()
+        return _tell_layers(context, portero)
+
+
+def _tell_layers(context: Context, portero: Portero) -> int:
+    settings = portero.enforcement.settings()
+    modes = portero.enforcement.layer_modes()
     if context.options.json:
         output.print_json({"settings": settings, "layer_modes": modes})
         return DONE
@@ -154,26 +158,30 @@ def layers_show(context: Context) -> int:
 def layers_set(context: Context) -> int:
     options = context.options
     wanted: dict[str, str] = {layer: mode for layer in LAYERS if (mode := getattr(options, layer))}
+    if options.clear and (wanted or not options.group):
+        raise UsageProblem("--clear takes all that a group says back: give it with --group, and without any layer")
+    if not (wanted or options.clear or options.gateway_networks):
+        raise UsageProblem("say what to set: --filter, --browser, --startup, --gateway-networks or --clear")
+    if options.group and options.gateway_networks:
+        raise UsageProblem("--gateway-networks are the estate's; leave --group out")
     with context.client() as portero:
-        if options.group:
-            known = {one.group: one for one in portero.enforcement.layer_modes()}
-            before = known.get(options.group)
-            if options.clear:
-                version = before.version if before else None
-                portero.enforcement.remove_layer_modes(options.group, version=version, reason=options.reason)
-            else:
-                kept = {layer: getattr(before, layer) for layer in LAYERS} if before else {}
-                modes = GroupLayers.model_validate({"group": options.group, **kept, **wanted})
-                version = before.version if before else None
-                portero.enforcement.put_layer_modes(modes, version=version, reason=options.reason)
-        else:
-            _set_estate(portero, options, wanted)
-    return layers_show(context)
+        setting = _set_group if options.group else _set_estate
+        setting(portero, options, wanted)
+        return _tell_layers(context, portero)
 
 
-def _set_estate(portero: Any, options: argparse.Namespace, wanted: dict[str, str]) -> None:
+def _set_group(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
+    before = next((one for one in portero.enforcement.layer_modes() if one.group == options.group), None)
+    version = before.version if before else None
     if options.clear:
-        raise CommandProblem("--clear goes with --group; the estate always says something")
+        portero.enforcement.remove_layer_modes(options.group, version=version, reason=options.reason)
+        return
+    kept = {layer: getattr(before, layer) for layer in LAYERS} if before else {}
+    modes = GroupLayers.model_validate({"group": options.group, **kept, **wanted})
+    portero.enforcement.put_layer_modes(modes, version=version, reason=options.reason)
+
+
+def _set_estate(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
     seen = portero.enforcement.settings()
     networks = options.gateway_networks.split(",") if options.gateway_networks else seen.gateway_networks
     settings = Settings.model_validate(
@@ -191,13 +199,18 @@ def _set_estate(portero: Any, options: argparse.Namespace, wanted: dict[str, str
 def coverage_list(context: Context) -> int:
     options = context.options
     with context.client() as portero:
+        if not options.csv:
+            return _tell_coverage(context, portero)
         rows = portero.enforcement.coverage()
-    if options.json:
+    names = [name for name in CoverageEntry.model_fields if name != "version"]
+    output.print_csv(names, ([getattr(one, name) for name in names] for one in rows))
+    return DONE
+
+
+def _tell_coverage(context: Context, portero: Portero) -> int:
+    rows = portero.enforcement.coverage()
+    if context.options.json:
         output.print_json(rows)
-        return DONE
-    names = ("control", "browser", "platform", "http", "https", "browser_from", "layer_from", "date", "source")
-    if options.csv:
-        output.print_csv((*names, "shipped"), ([*(getattr(one, name) for name in names), one.shipped] for one in rows))
         return DONE
     table = [
         (
@@ -207,7 +220,7 @@ def coverage_list(context: Context) -> int:
         )
         for one in rows
     ]
-    headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "BROWSER", "LAYER", "DATE", "SOURCE")
+    headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
     output.print_table(headings, table)
     return DONE
 
@@ -225,18 +238,15 @@ def coverage_set(context: Context) -> int:
     with context.client() as portero:
         version = {one.key: one.version for one in portero.enforcement.coverage()}.get(row.key)
         portero.enforcement.put_coverage_row(row, version=version, reason=options.reason)
-    return coverage_list(context)
+        return _tell_coverage(context, portero)
 
 
 def coverage_reset(context: Context) -> int:
     options = context.options
     key = f"{options.control}/{options.browser}/{options.platform}"
     with context.client() as portero:
-        try:
-            portero.enforcement.reset_coverage_row(key, reason=options.reason)
-        except NotFound as problem:
-            raise CommandProblem(problem.detail or str(problem)) from problem
-    return coverage_list(context)
+        portero.enforcement.reset_coverage_row(key, reason=options.reason)
+        return _tell_coverage(context, portero)
 
 
 def register(commands: Commands) -> None:
@@ -292,5 +302,4 @@ def register(commands: Commands) -> None:
     put.add_argument("--browser-from", metavar="VERSION", help="lowest version of the browser")
     put.add_argument("--layer-from", metavar="VERSION", help="lowest version of the layer")
     put.add_argument("--source", required=True, help="who found it out, and how")
-    for made in (listing, put, reset):
-        add_csv(made)
+    add_csv(listing)

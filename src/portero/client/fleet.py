@@ -102,16 +102,16 @@ class Enrolment(Part):
         """Take a code back. NotFound."""
         self.connection.delete(f"/enrolment-codes/{segment(id)}")
 
+    def invite(self, invitations: Invitations) -> Invited:
+        """Make machines known before they join, with a code each where wanted; all of them or none. Invalid."""
+        return self.connection.post("/invitations", invitations, Invited)
+
     def invite_csv(self, data: bytes, *, hours: int = 24 * 14, codes: bool = True) -> Invited:
         """The same from a list as CSV; Invalid names each bad line in its errors."""
         params = {"hours": hours, "codes": codes}
         headers = {"Content-Type": "text/csv; charset=utf-8"}
         answer = self.connection.ask("POST", "/invitations/csv", content=data, params=params, headers=headers)
         return Invited.model_validate_json(answer.content)
-
-    def invite(self, invitations: Invitations) -> Invited:
-        """Make machines known before they join, with a code each where wanted; all of them or none. Invalid."""
-        return self.connection.post("/invitations", invitations, Invited)
 
 
 class Groups(Part):

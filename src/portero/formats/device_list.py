@@ -8,7 +8,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from portero.core.nouns.base import unknown_word
+from portero.core.nouns.base import fault_of, unknown_word
 from portero.core.nouns.device import NewDevice
 from portero.formats.places import BadDocument, Problem
 
@@ -75,4 +75,4 @@ def _read_row(line: int, names: list[str], values: list[Any]) -> NewDevice | Pro
         return NewDevice.model_validate(value)
     except ValidationError as error:
         first = error.errors()[0]
-        return Problem(line, 1, first["loc"], first["msg"].removeprefix("Value error, "))
+        return Problem(line, 1, first["loc"], fault_of(first))

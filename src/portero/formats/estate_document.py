@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from portero.core.nouns.assignment import made_key
-from portero.core.nouns.base import without_tags
+from portero.core.nouns.base import fault_of, without_tags
 from portero.core.nouns.estate import Estate, FactsDocument
 from portero.formats.places import BadDocument, Path, PlacedValues
 
@@ -63,7 +63,7 @@ def _key_assignments(value: dict[str, Any]) -> None:
 def tell(error: Any, model: type[BaseModel]) -> tuple[Path, str]:
     """A Pydantic error as a path into the document and a sentence that says what to do."""
     path: Path = without_tags(error["loc"])
-    kind, message = error["type"], error["msg"].removeprefix("Value error, ")
+    kind, message = error["type"], fault_of(error)
     if kind == "extra_forbidden":
         name = str(path[-1])
         known = sorted(_known_keys(model))

@@ -181,9 +181,7 @@ class Desk:
 
     def matching(self, rule: MembershipRule) -> frozenset[str]:
         """Ids of the devices that a membership rule would hold."""
-        now = estates.moment(self.now())
-        assert now is not None
-        held = self.roster.fleet.held_by(Group(key="matching", members=rule), now)
+        held = self.roster.fleet.held_by(Group(key="matching", members=rule), estates.moment(self.now()))
         return frozenset(member.id for member in held)
 
     def _load_policy(self, digest: str) -> Policy | None:

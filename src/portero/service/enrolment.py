@@ -183,25 +183,11 @@ def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
 # --- what administrators do to one device ---
 
 
-def expect_version(device: Device, if_match: str | None) -> None:
-    """Problem unless nobody changed the device since the caller saw it."""
-    tag = f'"v{device.version}"'
-    if if_match is None:
-        raise Problem("precondition-required", f"Send If-Match with the ETag of the device that you saw ({tag} now).")
-    if if_match.strip() not in ("*", tag):
-        raise Problem(
-            "changed-meanwhile",
-            f"{device.hostname} was changed by somebody else after you read it. Look at it, then send your change"
-            " again.",
-            headers={"ETag": tag},
-            version=device.version,
-        )
-
-
 def set_labels(desk: Desk, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
-    """Put other labels on a device."""
+    """Put other labels on a device as it was seen. Problem where somebody changed it meanwhile."""
     with desk.settling() as settlement:
-        enrolling.set_labels(settlement.connection, device.id, labels)
+        if not enrolling.set_labels(settlement.connection, device.id, labels, device.version):
+            raise Problem("changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again.")
         words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
         enrolling.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
         settlement.settle(device.id)
@@ -237,10 +223,10 @@ def _expect_joined(device: Device) -> None:
 def settle_rejoin(desk: Desk, device: Device, same: bool, by: str, reason: str | None) -> str:
     """Say whether a device is the one with the same serial that joined before; the id by which it is known then."""
     old = device.rejoin_of
-    if old is None:
-        raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
     with desk.settling() as settlement:
         connection, now = settlement.connection, settlement.now
+        if old is None or not enrolling.waits_to_be(connection, device.id, old):
+            raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
         if same:
             enrolling.take_up(connection, old, device.id)
             enrolling.note_event(connection, old, now, by, "recognised after joining again", reason)

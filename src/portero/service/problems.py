@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
 from portero.core.matching.visits import BadUrl
-from portero.core.nouns.base import without_tags
+from portero.core.nouns.base import fault_of, without_tags
 from portero.formats.places import pointer
 from portero.store.database import StoreFull
 from portero.store.paging import BadCursor
@@ -77,7 +77,7 @@ def _invalid(error: RequestValidationError) -> Problem:
         where, *path = one["loc"]
         if one["type"] == "json_invalid":
             return Problem("bad-request", f"The body is not JSON: {one['ctx']['error']}.")
-        message = one["msg"].removeprefix("Value error, ")
+        message = fault_of(one)
         if one["type"] == "extra_forbidden":
             message = f"unknown key “{str(path[-1])[:64]}”"
         parts = [str(part) for part in without_tags(path)]

@@ -25,9 +25,7 @@ class Publisher:
 
     def manifest(self, digest: str, size: int, revision: int, now: float) -> str:
         """The signed manifest of a bundle at a revision."""
-        made_at = moment(now)
-        assert made_at is not None
-        return sign_manifest(Manifest(1, digest, size, revision, rfc3339(made_at), self.index), self.key)
+        return sign_manifest(Manifest(1, digest, size, revision, rfc3339(moment(now)), self.index), self.key)
 
     def class_for(
         self, connection: sqlite3.Connection, estate: Estate, groups: tuple[str, ...], revision: int, now: float

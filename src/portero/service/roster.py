@@ -5,24 +5,17 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping
-from datetime import datetime
 from functools import lru_cache
 
 from portero.core.insight.readiness import Obstacle, modes_of, obstacles
 from portero.core.matching.fleet import Fleet, Regrouping
-from portero.core.matching.members import Member, MemberFacts, facts_from_json
+from portero.core.matching.members import Member, facts_from_json
 from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
 from portero.service.publishing import Publisher
 from portero.store import classes, enrolling
 from portero.store.estates import moment
 from portero.store.readiness import keep_obstacles
-
-
-def _at(seconds: float) -> datetime:
-    at = moment(seconds)
-    assert at is not None
-    return at
 
 
 def member_of(row: sqlite3.Row) -> Member:
@@ -77,7 +70,7 @@ class Settlement:
             return
         member, before = member_of(rows[0]), rows[0]["class"]
         self.settled[device] = member
-        roster, now = self._roster, _at(self.now)
+        roster, now = self._roster, moment(self.now)
         groups = roster.fleet.membership.groups_of(member, now)
         class_id = roster.publisher.class_for(self.connection, roster.estate, groups, self._revision, self.now)
         following = roster.fleet.membership.next_change(member, now)
@@ -102,11 +95,11 @@ class Roster:
         self.publisher, self.estate = publisher, estate
         self.obstacles = Obstacles(estate)
         self.fleet = Fleet(Membership(estate.groups, estate.group_order))
-        self.fleet.put_all([member_of(row) for row in enrolling.member_rows(connection)], _at(now))
+        self.fleet.put_all([member_of(row) for row in enrolling.member_rows(connection)], moment(now))
 
     def take(self, settlement: Settlement) -> None:
         """What was committed is so in memory too."""
-        at = _at(settlement.now)
+        at = moment(settlement.now)
         for device, member in settlement.settled.items():
             if member is None:
                 self.fleet.drop(device)
@@ -116,7 +109,7 @@ class Roster:
     def plan(self, estate: Estate, now: float) -> Regrouping:
         """What the estate's groups would come to for every device."""
         membership = Membership(estate.groups, estate.group_order, self.fleet.membership)
-        return self.fleet.plan(membership, _at(now))
+        return self.fleet.plan(membership, moment(now))
 
     def move(
         self, connection: sqlite3.Connection, estate: Estate, regrouping: Regrouping, revision: int, now: float
@@ -132,7 +125,7 @@ class Roster:
             left.add(ids.get(self.fleet.groups_of(device), 0))
         classes.move_devices(connection, moves)
         if regrouping.membership.names_time:
-            at = _at(now)
+            at = moment(now)
             following = {
                 member.id: after.timestamp() if (after := regrouping.membership.next_change(member, at)) else None
                 for member in self.fleet
@@ -163,8 +156,3 @@ class Roster:
     def held_by(self, members: Iterable[Member]) -> dict[str, tuple[str, ...]]:
         """The groups of some devices, by id."""
         return {member.id: self.fleet.groups_of(member.id) for member in members}
-
-    def facts(self, device: str) -> MemberFacts | None:
-        """A device's facts as membership sees them."""
-        member = self.fleet.get(device)
-        return member.facts if member else None

@@ -18,6 +18,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
+from portero.core.nouns.base import fault_of
 from portero.core.nouns.device import Facts
 from portero.service import enrolment
 from portero.service.desk import Desk
@@ -58,7 +59,7 @@ async def _message(request: Request, type: type[Any]) -> Any:
 
 
 def _refuse_invalid(error: ValidationError, prefix: tuple[str, ...]) -> NoReturn:
-    errors = [field_error((*prefix, *one["loc"]), one["msg"].removeprefix("Value error, ")) for one in error.errors()]
+    errors = [field_error((*prefix, *one["loc"]), fault_of(one)) for one in error.errors()]
     raise Problem("invalid", f"{errors[0]['pointer']}: {errors[0]['detail']}.", errors=errors[:50]) from error
 
 

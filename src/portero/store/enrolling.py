@@ -79,9 +79,13 @@ def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: f
     _keep_facts(connection, device, facts)
 
 
-def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str]) -> None:
-    """Other labels on a device."""
-    connection.execute("UPDATE device SET labels = ?, version = version + 1 WHERE id = ?", (json.dumps(labels), device))
+def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], version: int) -> bool:
+    """Other labels on a device that is as of this version; False where it is not any more."""
+    changed = connection.execute(
+        "UPDATE device SET labels = ?, version = version + 1 WHERE id = ? AND version = ?",
+        (json.dumps(labels), device, version),
+    )
+    return changed.rowcount > 0
 
 
 def retire(connection: sqlite3.Connection, device: str) -> None:
@@ -155,6 +159,12 @@ def known_by_serial(connection: sqlite3.Connection, serial: str | None) -> str |
 def set_rejoin(connection: sqlite3.Connection, device: str, of: str | None) -> None:
     """The device may be another one that joined before; None for one that is settled."""
     connection.execute("UPDATE device SET rejoin_of = ?, version = version + 1 WHERE id = ?", (of, device))
+
+
+def waits_to_be(connection: sqlite3.Connection, device: str, of: str) -> bool:
+    """Whether it is still to be said that the device is that other one."""
+    found = connection.execute("SELECT 1 FROM device WHERE id = ? AND rejoin_of = ?", (device, of))
+    return found.fetchone() is not None
 
 
 def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:

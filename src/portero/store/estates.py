@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, overload
 
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.coverage import CoverageRow
@@ -27,6 +27,10 @@ _TABLES = {
 _SINGLES = ("precedence", "settings")
 
 
+@overload
+def moment(seconds: float) -> datetime: ...
+@overload
+def moment(seconds: None) -> None: ...
 def moment(seconds: float | None) -> datetime | None:
     """Stored seconds as a moment in UTC."""
     return None if seconds is None else datetime.fromtimestamp(seconds, UTC)

@@ -51,10 +51,15 @@ def decode_cursor(cursor: str, order: str) -> tuple[Any, Any]:
         made_for, value, identity = parts
     except (binascii.Error, ValueError, TypeError) as problem:
         raise BadCursor("the cursor is damaged; begin again without one") from problem
-    plain = all(part is None or isinstance(part, str | int | float) for part in (value, identity))
+    plain = all(_is_plain(part) for part in (value, identity))
     if made_for != order or not plain:
         raise BadCursor("the cursor belongs to another order of this list; begin again without one")
     return value, identity
+
+
+def _is_plain(part: object) -> bool:
+    """Whether SQLite can hold it; whole numbers have up to 64 bits there."""
+    return abs(part) < 2**63 if isinstance(part, int) else part is None or isinstance(part, str | float)
 
 
 def page(

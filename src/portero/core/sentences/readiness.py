@@ -30,7 +30,7 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
     BlockerCode.DUPLICATE_HOSTNAME: (
         "Another machine has had this hostname before; pins by that name are the other's.",
         "Rename one of them, or retire the one that is gone.",
-        "/fleet?search=",
+        "/fleet?blocker=duplicate-hostname",
     ),
     BlockerCode.CREDENTIAL_REVOKED: (
         "Its credential was revoked, so it hears of nothing any more.",
@@ -75,12 +75,12 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
     BlockerCode.ZONE_MISSING: (
         "It reports no time zone, so schedules that follow the machine run on UTC.",
         "Set the machine's time zone.",
-        "/fleet",
+        "/fleet?blocker=zone-missing",
     ),
     BlockerCode.FACTS_STALE: (
         "It has told no facts for more than three days, though it checks in.",
         "Restart the endpoint on the machine.",
-        "/fleet",
+        "/fleet?blocker=facts-stale",
     ),
 }
 

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 
 from portero.core import sentences
 from portero.core.nouns.access import Role
-from portero.core.nouns.base import Noun, unknown_word
+from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
 from portero.service.desk import Desk, Edit, Once
@@ -102,30 +102,29 @@ def once(key: str | None, body: BaseModel) -> Once | None:
     return Once(key, hashlib.sha256(body.model_dump_json().encode()).hexdigest()) if key else None
 
 
-def expect_version(if_match: str | None, noun: str, key: str, version: int | None, current: Any) -> None:
-    """Problem unless the object is there and is the version that the caller saw."""
-    if version is None:
-        raise Problem("not-found", f"There is no {noun} “{key[:64]}”.")
+def expect_tag(if_match: str | None, tag: str, what: str, changed: str, **newest: Any) -> None:
+    """Problem unless the caller saw the version with this ETag. `changed` says who changed it meanwhile, or when;
+    `newest` goes into the answer.
+    """
     if if_match is None:
         raise Problem(
             "precondition-required",
-            f"Send If-Match with the ETag of the {noun} that you saw ({etag(version)} is the newest), so that nobody's"
-            " change is lost.",
+            f"Send If-Match with the ETag that you saw of {what} ({tag} is the newest), so that nobody's change is"
+            " lost.",
         )
-    if if_match.strip() not in ("*", etag(version)):
+    if if_match.strip() not in ("*", tag):
         raise Problem(
             "changed-meanwhile",
-            f"The {noun} “{key}” was changed in revision {version}, after you read it. Look at its newest state, then"
-            " send your change again with its ETag.",
-            headers={"ETag": etag(version)},
-            current=current,
-            version=version,
+            f"{changed}, after you read it. Look at the newest state, then send your change again with its ETag.",
+            headers={"ETag": tag},
+            **newest,
         )
 
 
-def replaced(nouns: Sequence[Any], key: str, noun: Noun | None) -> tuple[Any, ...]:
-    """The nouns with that key's one replaced, or without it where `noun` is None."""
-    return tuple(one for one in (noun if old.key == key else old for old in nouns) if one is not None)
+def expect_version(if_match: str | None, what: str, version: int, current: Any) -> None:
+    """Problem unless the caller saw `what`, such as “the group “ships””, as of this revision."""
+    changed = f"{what[0].upper()}{what[1:]} was changed in revision {version}"
+    expect_tag(if_match, etag(version), what, changed, current=current, version=version)
 
 
 def refuse_taken(nouns: Sequence[Any], noun: str, key: str) -> None:
@@ -142,20 +141,30 @@ def the(nouns: Any, noun: str, key: str) -> Any:
     raise Problem("not-found", sentences.as_sentence(unknown_word(noun, key, [one.key for one in nouns])))
 
 
-def save(noun: str, attribute: str, key: str, if_match: str | None, new: Any) -> Edit:
-    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None."""
-    if new is not None and new.key != key:
+def save(
+    noun: str, attribute: str, key: str, if_match: str | None, new: Any, *, by: str = "key", may_be_new: bool = False
+) -> Edit:
+    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None.
+
+    `by` is what names the object. With `may_be_new` one that is not there yet is added, and needs no If-Match.
+    """
+    if new is not None and getattr(new, by) != key:
         raise Problem(
             "invalid",
-            f"The key in the body is “{new.key}”, and the address says “{key}”; a key never changes.",
-            errors=[field_error(["key"], "differs from the address")],
+            f"The {by} in the body is “{getattr(new, by)}”, and the address says “{key}”; it never changes.",
+            errors=[field_error([by], "differs from the address")],
         )
 
     def edit(estate: Estate, versions: Any) -> Estate:
         nouns = getattr(estate, attribute)
-        current = next((as_json(one) for one in nouns if one.key == key), None)
-        expect_version(if_match, noun, key, versions.get(key), current)
-        return estate.replacing(**{attribute: replaced(nouns, key, new)})
+        current = next((one for one in nouns if getattr(one, by) == key), None)
+        if current is not None:
+            expect_version(if_match, f"the {noun} “{key}”", versions[key], as_json(current))
+        elif new is None or not may_be_new:
+            raise Problem("not-found", f"There is no {noun} “{key[:64]}”.")
+        kept = [new if one is current else one for one in nouns]
+        after = [one for one in (kept if current is not None else [*kept, new]) if one is not None]
+        return estate.replacing(**{attribute: tuple(after)})
 
     return edit
 

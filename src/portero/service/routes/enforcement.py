@@ -6,10 +6,11 @@ from typing import Any
 
 from fastapi import APIRouter, Response
 
-from portero.core.nouns.coverage import SHIPPED_COVERAGE, CoverageEntry, CoverageRow
+from portero.core.nouns.coverage import CoverageEntry, CoverageRow
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.settings import GroupLayers, GroupLayersState, Settings, SettingsState
-from portero.service.problems import Problem, field_error
+from portero.service.desk import Edit
+from portero.service.problems import Problem
 from portero.service.routes.common import (
     Author,
     IfMatch,
@@ -19,6 +20,7 @@ from portero.service.routes.common import (
     TheDesk,
     as_json,
     expect_version,
+    save,
     tagged,
 )
 from portero.store import estates
@@ -42,7 +44,7 @@ def put_settings(
     """Change what holds for the whole estate."""
 
     def edit(estate: Estate, versions: Any) -> Estate:
-        expect_version(if_match, "settings", "settings", versions["settings"], as_json(estate.settings))
+        expect_version(if_match, "the state of the settings", versions["settings"], as_json(estate.settings))
         return estate.replacing(settings=body)
 
     desk.change(edit, noun="settings", by=who.name, reason=reason)
@@ -63,15 +65,8 @@ def list_layer_modes(_who: Signed, desk: TheDesk) -> list[GroupLayersState]:
     return [GroupLayersState(**modes.model_dump(), version=versions.get(modes.group, 0)) for modes in ordered]
 
 
-def _modes_edit(group: str, body: GroupLayers | None, if_match: str | None) -> Any:
-    def edit(estate: Estate, versions: Any) -> Estate:
-        current = next((as_json(one) for one in estate.layer_modes if one.group == group), None)
-        if current is not None or body is None:
-            expect_version(if_match, "layer modes of", group, versions.get(group), current)
-        others = tuple(one for one in estate.layer_modes if one.group != group)
-        return estate.replacing(layer_modes=(*others, body) if body else others)
-
-    return edit
+def _modes_edit(group: str, body: GroupLayers | None, if_match: str | None) -> Edit:
+    return save("set of layer modes", "layer_modes", group, if_match, body, by="group", may_be_new=True)
 
 
 @router.put("/layer-modes/{group}", summary="Set a group's layer modes", operation_id="putLayerModes")
@@ -79,12 +74,6 @@ def put_layer_modes(
     group: str, body: GroupLayers, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None
 ) -> GroupLayersState:
     """Say what layers should do on a group's devices. If-Match is needed where the group says something already."""
-    if body.group != group:
-        raise Problem(
-            "invalid",
-            f"The body speaks of “{body.group}”, and the address of “{group}”.",
-            errors=[field_error(["group"], "differs from the address")],
-        )
     desk.change(_modes_edit(group, body, if_match), noun="layer modes", by=who.name, reason=reason)
     return next(one for one in list_layer_modes(who, desk) if one.group == group)
 
@@ -113,19 +102,8 @@ def get_coverage(_who: Signed, desk: TheDesk) -> list[CoverageEntry]:
     ]
 
 
-def _coverage_edit(key: str, body: CoverageRow | None, if_match: str | None) -> Any:
-    def edit(estate: Estate, versions: Any) -> Estate:
-        current = next((as_json(one) for one in estate.coverage if one.key == key), None)
-        if current is not None:
-            expect_version(if_match, "coverage row", key, versions.get(key), current)
-        elif body is None:
-            shipped = any(row.key == key for row in SHIPPED_COVERAGE)
-            detail = "is as shipped, and stays" if shipped else "is not there"
-            raise Problem("not-found", f"The coverage row {key} {detail}.")
-        others = tuple(one for one in estate.coverage if one.key != key)
-        return estate.replacing(coverage=(*others, body) if body else others)
-
-    return edit
+def _coverage_edit(key: str, body: CoverageRow | None, if_match: str | None) -> Edit:
+    return save("coverage row", "coverage", key, if_match, body, may_be_new=True)
 
 
 @router.put("/coverage", summary="Edit a coverage row", operation_id="putCoverageRow")
@@ -154,4 +132,12 @@ def reset_coverage_row(
 ) -> None:
     """Take an edited row out of the table; the shipped one, where there is one, counts again."""
     key = f"{control}/{browser}/{platform}".casefold()
-    desk.change(_coverage_edit(key, None, if_match), noun="coverage row", by=who.name, reason=reason)
+    resetting = _coverage_edit(key, None, if_match)
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        edited = any(row.key == key for row in estate.coverage)
+        if not edited and key in estate.coverage_table.rows:
+            raise Problem("not-found", f"The coverage row “{key}” is as shipped, and stays.")
+        return resetting(estate, versions)
+
+    desk.change(edit, noun="coverage row", by=who.name, reason=reason)

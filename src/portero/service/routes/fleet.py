@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import ValidationError
 
 from portero.core import sentences
-from portero.core.nouns.base import unknown_word
+from portero.core.nouns.base import fault_of, unknown_word
 from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind, LayerName
 from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.core.nouns.page import Page
@@ -18,7 +18,7 @@ from portero.core.nouns.verdict import Blocks
 from portero.service import enrolment, readiness
 from portero.service.desk import Desk
 from portero.service.problems import Problem
-from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheDesk
+from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheDesk, expect_tag
 from portero.store import devices
 from portero.store.devices import DeviceFilter
 
@@ -42,9 +42,7 @@ def _matching(desk: Desk, where: list[str]) -> frozenset[str] | None:
         try:
             conditions.append(read_condition(text))
         except ValidationError as error:
-            first = error.errors()[0]
-            message = first["msg"].removeprefix("Value error, ")
-            raise Problem("invalid", f"where “{text[:80]}”: {message}.") from error
+            raise Problem("invalid", f"where “{text[:80]}”: {fault_of(error.errors()[0])}.") from error
         except ValueError as error:
             raise Problem("invalid", f"where: {error}.") from error
     return desk.matching(MembershipRule(all=tuple(conditions)))
@@ -94,8 +92,13 @@ def list_devices(
     return Page(items=items, next=found.next, total=found.total)
 
 
+def _etag(device: Device) -> str:
+    """Administrators' changes to a device are no revisions, so it counts them by itself."""
+    return f'"v{device.version}"'
+
+
 def _tagged(response: Response, device: Device) -> Device:
-    response.headers["ETag"] = f'"v{device.version}"'
+    response.headers["ETag"] = _etag(device)
     return device
 
 
@@ -137,7 +140,8 @@ def put_labels(
 ) -> Device:
     """Put these labels on a device in place of those it has; its groups follow at once."""
     seen = desk.device(device)
-    enrolment.expect_version(seen, if_match)
+    changed = f"The machine {seen.hostname} was changed by somebody else"
+    expect_tag(if_match, _etag(seen), f"the machine {seen.hostname}", changed, version=seen.version)
     enrolment.set_labels(desk, seen, body.labels, who.name, reason)
     return _tagged(response, desk.device(seen.id))
 

@@ -22,7 +22,7 @@ from portero.core.nouns.group import (
 )
 from portero.core.nouns.membership import MembershipField, membership_fields
 from portero.core.nouns.page import Page
-from portero.service.desk import Desk, Edit, refuse_faults
+from portero.service.desk import Desk, refuse_faults
 from portero.service.problems import Problem
 from portero.service.routes.common import (
     Author,
@@ -109,9 +109,7 @@ def list_membership_fields(_who: Signed) -> list[MembershipField]:
 @router.post("/groups/preview", summary="Preview a group", operation_id="previewGroup")
 def preview(body: Group, _who: Signed, desk: TheDesk) -> GroupPreview:
     """Whom a group, saved or not, would hold: who comes in and who drops out. Nothing is kept."""
-    now = moment(desk.now())
-    assert now is not None
-    return preview_group(desk.roster.fleet, body, now)
+    return preview_group(desk.roster.fleet, body, moment(desk.now()))
 
 
 @router.post("/groups", summary="Make a group", operation_id="createGroup", status_code=201)
@@ -218,9 +216,8 @@ def put_precedence(
 
     def edit(estate: Estate, versions: Any) -> Estate:
         current = {"precedence": [key for key in estate.group_order if key not in BUILT_IN]}
-        expect_version(if_match, "order of groups", "precedence", versions["precedence"], current)
+        expect_version(if_match, "the order of groups", versions["precedence"], current)
         return _reordered(estate, body.precedence)
 
-    ordering: Edit = edit
-    desk.change(ordering, noun="precedence", by=who.name, reason=reason)
+    desk.change(edit, noun="precedence", by=who.name, reason=reason)
     return get_precedence(response, who, desk)
