@@ -9,7 +9,8 @@ import pytest
 from playwright.sync_api import expect
 
 from conftest import Wire, group, under
-from portero.core.nouns.group import Group
+from portero.core.nouns.group import Group, Precedence
+from portero.core.nouns.settings import GroupLayers, Settings
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
@@ -306,3 +307,85 @@ def test_layers_and_coverage_are_changed(console, portero, axe):
     expect(row).to_have_count(0)
     answer = httpx.get(console.url.split("/console")[0] + "/join/nothing.js")
     assert answer.status_code == 404
+
+
+# --- two administrators at once: nothing is undone unseen ---
+
+
+def test_settings_that_somebody_else_saved_first_are_not_overwritten_unseen(console, portero):
+    console.go("/fleet/layers")
+    console.get_by_label("Startup layer, for the estate").select_option("off")
+    console.get_by_label("Gateway networks").fill("198.51.100.0/24")
+    seen = portero.enforcement.settings()
+    theirs = Settings.model_validate({"layers": {"filter": "observing"}})
+    portero.enforcement.put_settings(theirs, version=seen.version)
+    # the page has heard of it, and keeps what is being edited
+    expect(console.get_by_role("region", name="What machines do")).to_contain_text("of 0 enforce it")
+    expect(console.get_by_label("Startup layer, for the estate")).to_have_value("off")
+    console.get_by_role("button", name="Put in force").click()
+    alert = console.get_by_role("alert")
+    expect(alert).to_contain_text("was changed in revision")
+    expect(alert).to_contain_text("Theirs: Filter observing")
+    assert portero.enforcement.settings().layers.filter == "observing"
+    console.get_by_role("button", name="Take theirs").click()
+    expect(console.get_by_label("Filter, for the estate")).to_have_value("observing")
+    expect(console.get_by_role("button", name="Put in force")).to_have_count(0)
+
+    console.get_by_label("Filter, for the estate").select_option("off")
+    portero.enforcement.put_settings(Settings(), version=None)
+    expect(console.get_by_role("region", name="What machines do")).not_to_contain_text("of 0 enforce it")
+    console.get_by_role("button", name="Put in force").click()
+    console.get_by_role("button", name="Put mine over it").click()
+    expect(console.get_by_role("button", name="Put in force")).to_have_count(0)
+    assert portero.enforcement.settings().layers.filter == "off"
+    portero.enforcement.put_settings(Settings(), version=None)
+
+
+def test_an_order_that_somebody_else_changed_meanwhile_is_refused_and_kept(console, portero):
+    before = portero.groups.order()
+    keys = Keys(console)
+    console.go("/fleet/groups/office")
+    keys.tab_to(console.get_by_role("button", name=f"Move {before.precedence[1]}:"))
+    keys.press("ArrowUp")
+    turned = Precedence(precedence=tuple(reversed(before.precedence)))
+    portero.groups.put_order(turned, version=before.version)
+    console.get_by_role("button", name="Look at this order…").click()
+    dialog = console.get_by_role("dialog")
+    dialog.get_by_role("button", name="Put in force").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("The order of groups was changed in revision")
+    assert portero.groups.order().precedence == turned.precedence
+    dialog.get_by_role("button", name="Back").click()
+    console.get_by_role("button", name="Undo").click()
+    first = console.get_by_role("navigation", name="Groups, strongest first").get_by_role("link").first
+    expect(first).to_contain_text(turned.precedence[0])
+    portero.groups.put_order(Precedence(precedence=before.precedence), version=None)
+
+
+def test_labels_and_modes_that_changed_under_an_open_dialog_are_refused(console, portero, service):
+    wire = Wire(service, portero, "contended-1")
+    console.go("/fleet/machines/contended-1")
+    console.get_by_role("button", name="Manage").click()
+    console.get_by_text("Labels…").click()
+    dialog = console.get_by_role("dialog")
+    dialog.get_by_label("Label", exact=True).fill("wave")
+    dialog.get_by_label("Value of the label").fill("second")
+    portero.devices.set_labels(wire.id, {"wave": "first"})
+    expect(console.get_by_text("wave: first")).to_have_count(1)
+    dialog.get_by_role("button", name="Save").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("contended-1 was changed by somebody else")
+    assert portero.devices.get(wire.id).labels == {"wave": "first"}
+    portero.devices.retire(wire.id)
+
+    portero.enforcement.put_layer_modes(GroupLayers(group="office", filter="observing"))
+    console.go("/fleet/layers")
+    console.get_by_role("button", name="Change office").click()
+    dialog.get_by_label("Filter").select_option("off")
+    portero.enforcement.put_layer_modes(GroupLayers(group="office", startup="off"), version=None)
+    expect(console.get_by_role("row").filter(has_text="office").locator("td").nth(3)).to_have_text("off")
+    dialog.get_by_role("button", name="Put in force").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("The set of layer modes “office” was changed in revision")
+    dialog.get_by_role("button", name="Back").click()
+    console.get_by_role("button", name="Change office").click()
+    expect(dialog.get_by_label("Startup layer")).to_have_value("off")
+    expect(dialog.get_by_label("Filter")).to_have_value("")
+    portero.enforcement.remove_layer_modes("office")

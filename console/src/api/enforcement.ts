@@ -29,7 +29,7 @@ export function useSettings() {
 
 /** Change the estate's settings as they were seen. */
 export const usePutSettings = () =>
-  useChange(({ version, ...body }: Settings) =>
+  useChange(({ body, version }: { body: Omit<Settings, 'version'>; version: number }) =>
     told(api.PUT('/api/v1/settings', { body, headers: match(version) })),
   )
 

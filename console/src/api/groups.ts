@@ -14,6 +14,15 @@ export function useGroups() {
   })
 }
 
+/** All groups to choose from, with their sizes; `any` is what stands for no choice. */
+export function useGroupOptions(any: string) {
+  const { data: groups } = useGroups()
+  return computed(() => [
+    { value: '', text: any },
+    ...(groups.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
+  ])
+}
+
 /** The facts that membership conditions may name; they change with the program only. */
 export function useMembershipFields() {
   return useQuery({

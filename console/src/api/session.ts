@@ -18,7 +18,8 @@ async function load(): Promise<Session | null> {
 export function useSession() {
   const query = useQuery({ queryKey: ['session'], queryFn: load, staleTime: 60_000, retry: false })
   const mayAuthor = computed(() => ['author', 'keeper'].includes(query.data.value?.role ?? ''))
-  return { ...query, mayAuthor }
+  const mayKeep = computed(() => query.data.value?.role === 'keeper')
+  return { ...query, mayAuthor, mayKeep }
 }
 
 /** Sign in with name and password. */

@@ -1,15 +1,17 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { BButton } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { Problem, type Group, type MembershipRule } from '../api/client'
+import type { Group, MembershipRule } from '../api/client'
 import { useCopyGroup, useCreateGroup, useGroupPreview, usePutGroup, useRemoveGroup } from '../api/groups'
 import { useAssignments } from '../api/policy'
 import { useSession } from '../api/session'
 import { useGroupDraft } from '../composables/useGroupDraft'
 import { useLeaveGuard } from '../composables/useLeaveGuard'
+import { useSaving } from '../composables/useSaving'
+import EditorHead from './EditorHead.vue'
 import GroupPreviewPanel from './GroupPreviewPanel.vue'
 import Icon from './Icon.vue'
 import PinEditor from './PinEditor.vue'
@@ -41,27 +43,18 @@ const users = computed(() =>
   (assignments.value ?? []).filter(({ to }) => props.group && to.includes(props.group.key)),
 )
 
-function save() {
-  if (!props.group) {
-    create.mutate(body.value, {
-      onSuccess({ key }) {
-        done()
-        emit('saved', key)
-      },
-    })
-    return
-  }
-  const version = draft.base?.version ?? props.group.version!
-  put.mutate({ body: body.value, version }, { onSuccess: () => setTimeout(reset) })
-}
-/** After a 412: keep what is edited here and put it over what the other one saved. */
-function keepMine() {
-  const { version } = (put.error.value as Problem).extra
-  put.mutate({ body: body.value, version: Number(version) }, { onSuccess: () => setTimeout(reset) })
-}
-function takeTheirs() {
-  put.reset()
-  reset()
+const { save, keepMine, takeTheirs } = useSaving(put, {
+  body: () => body.value,
+  version: () => draft.base!.version!,
+  reset,
+})
+function make() {
+  create.mutate(body.value, {
+    onSuccess({ key }) {
+      done()
+      emit('saved', key)
+    },
+  })
 }
 function makeCopy() {
   const key = window.prompt('Key of the copy', `${props.group!.key}-2`)
@@ -81,41 +74,20 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
 
 <template>
   <div class="editing">
-    <form class="panel" @submit.prevent="save">
-      <div class="names">
-        <div v-if="!group">
-          <label class="form-label" for="group-key">Key</label>
-          <BFormInput
-            id="group-key"
-            v-model="draft.key"
-            required
-            maxlength="64"
-            pattern="[a-z0-9][a-z0-9\-]*"
-            placeholder="night-desks"
-          />
-        </div>
-        <div>
-          <label class="form-label" for="group-name">Name</label>
-          <BFormInput
-            id="group-name"
-            v-model="draft.name"
-            maxlength="120"
-            :placeholder="draft.key || 'Night desks'"
-            :disabled="!mayAuthor || group?.built_in"
-          />
-        </div>
-        <div class="save">
-          <BButton v-if="changed && group" variant="light" @click="reset">Undo changes</BButton>
-          <BButton
-            v-if="mayAuthor && !group?.built_in"
-            type="submit"
-            variant="primary"
-            :disabled="!changed || saving || Boolean(preview.error.value)"
-          >
-            {{ group ? 'Save' : 'Make group' }}
-          </BButton>
-        </div>
-      </div>
+    <form class="panel" @submit.prevent="group ? save() : make()">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="group"
+        :is-new="!group"
+        key-example="night-desks"
+        name-example="Night desks"
+        :changed="changed"
+        :fixed="group?.built_in"
+        :may-author="mayAuthor"
+        :blocked="saving || Boolean(preview.error.value)"
+        @undo="reset"
+      />
       <SaveProblem :problem="problem" :theirs="group?.sentence" @take="takeTheirs" @keep="keepMine" />
       <p v-if="group?.built_in" class="sub mt-3">
         Built in: it holds {{ group.sentence }}, and cannot be changed.
@@ -171,23 +143,6 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
   grid-template-columns: minmax(0, 1fr) 280px;
   gap: 1.25rem;
   align-items: start;
-}
-.names {
-  display: flex;
-  gap: 0.9rem;
-  align-items: start;
-}
-.names > div {
-  flex: 1;
-  max-width: 16rem;
-}
-.names .save {
-  margin-left: auto;
-  max-width: none;
-  flex: none;
-  display: flex;
-  gap: 0.5rem;
-  padding-top: 1.45rem;
 }
 .users {
   padding-left: 1.1rem;

@@ -16,16 +16,20 @@ const asking = ref(false)
 const list = useTemplateRef('list')
 const told = ref('')
 
-const savedOrder = computed(() => saved.data.value?.precedence ?? [])
-const moved = computed(() => order.value.join() !== savedOrder.value.join())
+const moved = computed(() => order.value.join() !== base.value.precedence.join())
 const byKey = computed(() => new Map(props.groups.map((group) => [group.key, group])))
 const builtIn = computed(() => props.groups.filter((group) => group.built_in))
-const reset = () => (order.value = [...savedOrder.value])
+/** The order that was there when moving began. */
+const base = ref({ precedence: [] as string[], version: 0 })
+function reset() {
+  base.value = saved.data.value ?? base.value
+  order.value = [...base.value.precedence]
+}
+// what others did shows at once, unless it would take away what is being moved
 watch(
-  savedOrder,
-  (_, before) => {
-    // what others did shows at once, unless it would take away what is being moved
-    if (!moved.value || order.value.join() === (before ?? []).join()) reset()
+  saved.data,
+  () => {
+    if (!moved.value) reset()
   },
   { immediate: true },
 )
@@ -86,11 +90,10 @@ async function move(key: string, by: number) {
       <BButton variant="primary" @click="asking = true">Look at this order…</BButton>
     </div>
     <OrderDialog
-      v-if="saved.data.value"
       v-model="asking"
       :order="order"
-      :version="saved.data.value.version"
-      @saved="saved.refetch()"
+      :version="base.version"
+      @saved="saved.refetch().then(reset)"
     />
   </nav>
 </template>

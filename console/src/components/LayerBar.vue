@@ -3,12 +3,12 @@ import { computed } from 'vue'
 
 import type { LayerCount } from '../api/client'
 import { LAYERS } from '../composables/layers'
+import { plain } from '../composables/words'
 
 /** How many machines really enforce a layer, and at what the others are lost; each part leads to its machines. */
 const props = defineProps<{ count: LayerCount; scope?: Record<string, string | undefined> }>()
 const words = computed(() => LAYERS.find(({ key }) => key === props.count.layer)!)
 const share = (number: number) => `${props.count.meant ? (100 * number) / props.count.meant : 0}%`
-const plain = (code: string) => code.replace(/-/g, ' ')
 const link = (code: string, layer?: string | null) => ({
   name: 'devices',
   query: { ...props.scope, blocker: code, layer: layer ?? undefined },

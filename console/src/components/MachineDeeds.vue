@@ -11,13 +11,14 @@ import LabelEditor from './LabelEditor.vue'
 
 /** What an administrator can do to one machine: labels, revoke, retire. */
 const props = defineProps<{ device: Device }>()
-const { data: session, mayAuthor } = useSession()
-const mayKeep = computed(() => session.value?.role === 'keeper')
+const { mayAuthor, mayKeep } = useSession()
 const setLabels = useSetLabels()
 const deed = useDeed()
 
 const labelling = ref(false)
 const rows = ref<{ name: string; value: string }[]>([])
+/** The machine's version as the labels were read: what others did since must not be undone unseen. */
+const seen = ref(0)
 const doing = ref(false)
 const which = ref<Deed>('retire')
 const reason = ref('')
@@ -38,12 +39,13 @@ const words = computed(() => WORDS[which.value as 'retire' | 'revoke'])
 function label() {
   rows.value = rowsOf(props.device.labels)
   if (!rows.value.length) rows.value = [{ name: '', value: '' }]
+  seen.value = props.device.version
   setLabels.reset()
   labelling.value = true
 }
 function saveLabels() {
   setLabels.mutate(
-    { device: props.device.id, labels: labelsOf(rows.value), version: props.device.version },
+    { device: props.device.id, labels: labelsOf(rows.value), version: seen.value },
     { onSuccess: () => (labelling.value = false) },
   )
 }

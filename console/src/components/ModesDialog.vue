@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BFormSelect, BModal } from 'bootstrap-vue-next'
-import { computed, reactive, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 
 import type { GroupLayers, LayerMode, LayerName } from '../api/client'
 import { usePutLayerModes } from '../api/enforcement'
@@ -19,7 +19,8 @@ const draft = reactive<{ group: string } & Record<LayerName, string>>({
   browser: '',
   startup: '',
 })
-const known = computed(() => props.modes.find(({ group }) => group === draft.group))
+/** What the group said when it was chosen. */
+const known = ref<GroupLayers>()
 const groupOptions = computed(() => [
   { value: '', text: 'Choose a group' },
   ...(groups.value ?? []).map(({ key, name }) => ({ value: key, text: name })),
@@ -31,11 +32,12 @@ const modeOptions = [
 
 watch(shown, () => {
   put.reset()
-  draft.group = props.group ?? ''
+  draft.group = shown.value ? (props.group ?? '') : ''
 })
 watch(
   () => draft.group,
   () => {
+    known.value = props.modes.find(({ group }) => group === draft.group)
     for (const { key } of LAYERS) draft[key] = known.value?.[key] ?? ''
   },
 )

@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next'
-import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Device } from '../api/client'
@@ -16,8 +15,7 @@ const props = defineProps<{ device: Device }>()
 const { data: before } = useDevice(() => props.device.rejoin_of!)
 const deed = useDeed()
 const router = useRouter()
-const { data: session } = useSession()
-const mayKeep = computed(() => session.value?.role === 'keeper')
+const { mayKeep } = useSession()
 
 function settle(same: boolean) {
   deed.mutate(

@@ -2,6 +2,8 @@
 import { useNow } from '@vueuse/core'
 import { computed } from 'vue'
 
+import { span } from '../composables/words'
+
 /** A moment as people say it (“4 min ago”), with the exact one on hover. */
 const props = defineProps<{ at?: string | null }>()
 const now = useNow({ interval: 5000 })
@@ -11,13 +13,7 @@ const words = computed(() => {
   if (!props.at) return 'never'
   const seconds = Math.max(0, (now.value.getTime() - new Date(props.at).getTime()) / 1000)
   if (seconds < 10) return 'just now'
-  const steps: [number, string][] = [
-    [86_400, 'd'],
-    [3600, 'h'],
-    [60, 'min'],
-  ]
-  for (const [size, unit] of steps) if (seconds >= size) return `${Math.floor(seconds / size)} ${unit} ago`
-  return `${Math.floor(seconds)} s ago`
+  return `${span(seconds)} ago`
 })
 </script>
 

@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
-import { Problem, type Ruleset } from '../api/client'
+import type { Ruleset } from '../api/client'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
 import { useLeaveGuard } from '../composables/useLeaveGuard'
 import { useRulesetDraft } from '../composables/useRulesetDraft'
+import { useSaving } from '../composables/useSaving'
 import ActionPicker from './ActionPicker.vue'
 import AssignmentList from './AssignmentList.vue'
+import EditorHead from './EditorHead.vue'
 import Icon from './Icon.vue'
 import SaveProblem from './SaveProblem.vue'
 import StateBox from './StateBox.vue'
@@ -54,65 +56,37 @@ watch(
   { immediate: true },
 )
 
-function save() {
-  const onSuccess = ({ key }: { key: string }) => {
-    done()
-    emit('saved', key)
-  }
-  if (!props.ruleset) create.mutate(body.value, { onSuccess })
-  else
-    put.mutate(
-      { body: body.value, version: draft.base?.version ?? props.ruleset.version },
-      { onSuccess: () => setTimeout(reset) },
-    )
+const { save, keepMine, takeTheirs } = useSaving(put, {
+  body: () => body.value,
+  version: () => draft.base!.version,
+  reset,
+})
+function make() {
+  create.mutate(body.value, {
+    onSuccess({ key }) {
+      done()
+      emit('saved', key)
+    },
+  })
 }
-/** After a 412: keep what is edited here and put it over what the other one saved. */
-function keepMine() {
-  const current = (put.error.value as Problem).extra
-  put.mutate({ body: body.value, version: Number(current.version) }, { onSuccess: () => setTimeout(reset) })
-}
-function takeTheirs() {
-  put.reset()
-  reset()
-}
-
 const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 </script>
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="save">
-      <div class="names">
-        <div v-if="!ruleset">
-          <label class="form-label" for="key">Key</label>
-          <BFormInput
-            id="key"
-            v-model="draft.key"
-            required
-            maxlength="64"
-            pattern="[a-z0-9][a-z0-9\-]*"
-            placeholder="no-gambling"
-            aria-describedby="key-help"
-          />
-          <div id="key-help" class="small dim">Lower-case letters, digits and “-”; it never changes.</div>
-        </div>
-        <div>
-          <label class="form-label" for="name">Name</label>
-          <BFormInput
-            id="name"
-            v-model="draft.name"
-            maxlength="120"
-            :placeholder="draft.key || 'No gambling'"
-            :disabled="!mayAuthor"
-          />
-        </div>
-        <div class="save">
-          <BButton v-if="changed && ruleset" variant="light" @click="reset">Undo changes</BButton>
-          <BButton v-if="mayAuthor" type="submit" variant="primary" :disabled="!changed || saving">
-            {{ ruleset ? 'Save' : 'Make ruleset' }}
-          </BButton>
-        </div>
-      </div>
+    <form class="panel" @submit.prevent="ruleset ? save() : make()">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="ruleset"
+        :is-new="!ruleset"
+        key-example="no-gambling"
+        name-example="No gambling"
+        :changed="changed"
+        :may-author="mayAuthor"
+        :blocked="saving"
+        @undo="reset"
+      />
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
@@ -195,23 +169,6 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 }
 .editor .panel + .panel {
   margin-top: 0;
-}
-.names {
-  display: flex;
-  gap: 0.9rem;
-  align-items: start;
-}
-.names > div {
-  flex: 1;
-  max-width: 20rem;
-}
-.names .save {
-  margin-left: auto;
-  max-width: none;
-  flex: none;
-  display: flex;
-  gap: 0.5rem;
-  padding-top: 1.45rem;
 }
 .sentence {
   margin: 0.7rem 0 0;

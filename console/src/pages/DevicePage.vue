@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 
 import { useActivity, useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from '../api/fleet'
 import { shownAction } from '../composables/shownAction'
+import { span } from '../composables/words'
 import ActionMark from '../components/ActionMark.vue'
 import ActivityTable from '../components/ActivityTable.vue'
 import BlocksTable from '../components/BlocksTable.vue'
@@ -45,10 +46,6 @@ const crumbs = computed(() => {
   const parts = device.value?.facts.unit?.split('/') ?? []
   return parts.map((label, place) => ({ label, unit: parts.slice(0, place + 1).join('/') }))
 })
-function span(seconds: number) {
-  if (seconds < 90) return `${Math.round(seconds)} s`
-  return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${Math.round(seconds / 3600)} h`
-}
 </script>
 
 <template>

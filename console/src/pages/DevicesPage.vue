@@ -15,7 +15,7 @@ import {
 import { computed } from 'vue'
 
 import { useDevices, useRollout, type DeviceFilters } from '../api/fleet'
-import { useGroups } from '../api/groups'
+import { useGroupOptions } from '../api/groups'
 import FleetTabs from '../components/FleetTabs.vue'
 import Icon from '../components/Icon.vue'
 import MachineName from '../components/MachineName.vue'
@@ -23,6 +23,7 @@ import PageHead from '../components/PageHead.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import RolloutMark from '../components/RolloutMark.vue'
 import StateBox from '../components/StateBox.vue'
+import { plain } from '../composables/words'
 
 const KINDS = ['desktop', 'laptop', 'kiosk', 'server', 'tablet', 'phone', 'other']
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
@@ -52,7 +53,6 @@ const BLOCKERS = [
   'zone-missing',
   'facts-stale',
 ]
-const plain = (code: string) => code.replace(/-/g, ' ')
 
 const search = useRouteQuery<string>('search', '')
 const unit = useRouteQuery<string>('unit', '')
@@ -93,7 +93,7 @@ const filters = computed(
 )
 const devices = useDevices(filters)
 const { data: counts } = useRollout()
-const { data: groups } = useGroups()
+const groupOptions = useGroupOptions('Any group')
 
 const narrowing = [search, unit, kind, group, rollout, lifecycle, blocker, layer, where]
 const filtered = computed(() => narrowing.some((one) => one.value))
@@ -107,10 +107,6 @@ const blockers = [
   ...BLOCKERS.map((value) => ({ value, text: plain(value) })),
 ]
 const states = [{ value: '', text: 'Any roll-out state' }, ...STATES.map((value) => ({ value, text: value }))]
-const groupOptions = computed(() => [
-  { value: '', text: 'Any group' },
-  ...(groups.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
-])
 
 function sortBy(key: string) {
   const same = (sort.value || 'hostname') === key

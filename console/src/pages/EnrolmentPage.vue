@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 
 import type { EnrolmentCode } from '../api/client'
 import { useEnrolmentCodes, useRevokeCode } from '../api/enrolment'
@@ -20,8 +20,7 @@ const { data: codes, isPending, error, refetch } = useEnrolmentCodes()
 const waiting = useDevices({ blocker: 'rejoin-waiting', limit: 50 })
 const invited = useDevices({ lifecycle: 'invited', limit: 50 })
 const revoke = useRevokeCode()
-const { data: session } = useSession()
-const mayKeep = computed(() => session.value?.role === 'keeper')
+const { mayKeep } = useSession()
 const making = ref(false)
 const inviting = ref(false)
 
@@ -48,7 +47,7 @@ const day = (at: string) => new Date(at).toLocaleDateString()
     <RejoinBox v-for="device in waiting.items.value" :key="device.id" :device="device" class="mt-3" />
     <div class="with-side">
       <section class="panel flush" aria-labelledby="codes">
-        <h2 id="codes" class="inner">Enrolment codes</h2>
+        <h2 id="codes">Enrolment codes</h2>
         <StateBox
           :loading="isPending"
           :error="error"
@@ -113,10 +112,6 @@ const day = (at: string) => new Date(at).toLocaleDateString()
 </template>
 
 <style scoped>
-.inner {
-  padding: 0.9rem 1.1rem 0.2rem;
-  margin: 0;
-}
 .never {
   list-style: none;
   padding: 0;

@@ -26,16 +26,17 @@ import Icon from '../components/Icon.vue'
 import LayerBar from '../components/LayerBar.vue'
 import ModesDialog from '../components/ModesDialog.vue'
 import PageHead from '../components/PageHead.vue'
+import SaveProblem from '../components/SaveProblem.vue'
 import StateBox from '../components/StateBox.vue'
 import { LAYERS, MODES } from '../composables/layers'
+import { useSaving } from '../composables/useSaving'
 
 const settings = useSettings()
 const modes = useLayerModes()
 const { data: readiness } = useReadiness({})
 const put = usePutSettings()
 const remove = useRemoveLayerModes()
-const { data: session, mayAuthor } = useSession()
-const mayKeep = computed(() => session.value?.role === 'keeper')
+const { mayAuthor, mayKeep } = useSession()
 const editing = ref(false)
 const chosen = ref<string>()
 
@@ -49,26 +50,34 @@ const plain = (value: Settings | undefined) => ({
   ...(value?.layers ?? { filter: 'off', browser: 'off', startup: 'off' }),
   networks: (value?.gateway_networks ?? []).join(', '),
 })
-const reset = () => Object.assign(draft, plain(settings.data.value))
-const changed = computed(() => JSON.stringify(draft) !== JSON.stringify(plain(settings.data.value)))
-watch(settings.data, (_, before) => {
-  if (!before || JSON.stringify(draft) === JSON.stringify(plain(before))) reset()
+/** The settings that the draft began with. */
+const base = ref<Settings>()
+function reset() {
+  base.value = settings.data.value
+  Object.assign(draft, plain(base.value))
+}
+const changed = computed(() => JSON.stringify(draft) !== JSON.stringify(plain(base.value)))
+// what others save shows at once, unless it would take away what is being edited
+watch(settings.data, () => {
+  if (!changed.value) reset()
 })
 reset()
 
-function save() {
+function settingsOf() {
   const { networks, ...layers } = draft
-  const body = {
-    layers,
-    gateway_networks: networks
-      .split(',')
-      .map((one) => one.trim())
-      .filter(Boolean),
-    version: settings.data.value!.version,
-  }
-  // networks come back in their usual form
-  put.mutate(body, { onSuccess: () => setTimeout(reset) })
+  const listed = networks.split(',').map((one) => one.trim())
+  return { layers, gateway_networks: listed.filter(Boolean) }
 }
+const { save, keepMine, takeTheirs } = useSaving(put, {
+  body: settingsOf,
+  version: () => base.value!.version,
+  reset,
+})
+const theirs = computed(() => {
+  const { networks, ...layers } = plain(settings.data.value)
+  const modes = LAYERS.map(({ key, name }) => `${name} ${layers[key]}`).join(', ')
+  return networks ? `${modes}; gateway networks ${networks}` : modes
+})
 function edit(group?: string) {
   chosen.value = group
   editing.value = true
@@ -160,9 +169,13 @@ function drop(one: GroupLayers) {
             />
           </section>
           <div v-if="changed" class="save">
-            <span v-if="put.error.value" class="wrong" role="alert"
-              ><Icon name="exclamation" /> {{ put.error.value.message }}</span
-            >
+            <SaveProblem
+              :problem="put.error.value"
+              :theirs="theirs"
+              class="wrong"
+              @take="takeTheirs"
+              @keep="keepMine"
+            />
             <BButton variant="light" @click="reset">Undo changes</BButton>
             <BButton variant="primary" :disabled="put.isPending.value" @click="save">Put in force</BButton>
           </div>
@@ -197,7 +210,6 @@ function drop(one: GroupLayers) {
   margin-top: 1rem;
 }
 .wrong {
-  color: var(--block);
-  margin-right: auto;
+  margin: 0 auto 0 0;
 }
 </style>

@@ -5,30 +5,26 @@ import { computed } from 'vue'
 
 import type { BlockerCount } from '../api/client'
 import { useReadiness, useUnitReadiness } from '../api/enforcement'
-import { useGroups } from '../api/groups'
+import { useGroupOptions } from '../api/groups'
 import { useSession } from '../api/session'
 import Icon from '../components/Icon.vue'
 import LayerBar from '../components/LayerBar.vue'
 import PageHead from '../components/PageHead.vue'
 import StateBox from '../components/StateBox.vue'
 import { LAYERS } from '../composables/layers'
+import { plain } from '../composables/words'
 
 const unit = useRouteQuery<string>('unit', '')
 const group = useRouteQuery<string>('group', '')
 const scope = computed(() => ({ unit: unit.value || undefined, group: group.value || undefined }))
 const { data, isPending, error, refetch } = useReadiness(scope)
 const units = useUnitReadiness(computed(() => unit.value || undefined))
-const { data: groups } = useGroups()
+const groupOptions = useGroupOptions('Every group')
 const { mayAuthor } = useSession()
 
 const where = computed(() => unit.value || group.value || 'the fleet')
-const groupOptions = computed(() => [
-  { value: '', text: 'Every group' },
-  ...(groups.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
-])
 const parts = computed(() => unit.value.split('/').map((_, place, all) => all.slice(0, place + 1).join('/')))
-const of = (code: string, layer?: string | null) =>
-  layer ? `${code.replace(/-/g, ' ')} · ${layer}` : code.replace(/-/g, ' ')
+const of = (code: string, layer?: string | null) => (layer ? `${plain(code)} · ${layer}` : plain(code))
 const machines = (one: BlockerCount) => ({
   name: 'devices',
   query: { ...scope.value, blocker: one.code, layer: one.layer ?? undefined },
@@ -97,7 +93,7 @@ const asGroup = (one: BlockerCount) => ({
           </section>
         </div>
         <section class="panel flush mt-3" aria-labelledby="way">
-          <h2 id="way" class="inner">What stands in the way, most machines first</h2>
+          <h2 id="way">What stands in the way, most machines first</h2>
           <StateBox :empty="data.blockers.length === 0">
             <template #empty><p class="mb-0">Nothing: every machine does what it is meant to.</p></template>
             <BTableSimple hover caption-top>
@@ -141,9 +137,5 @@ const asGroup = (one: BlockerCount) => ({
 .n {
   text-align: right;
   white-space: nowrap;
-}
-.inner {
-  padding: 0.9rem 1.1rem 0.2rem;
-  margin: 0;
 }
 </style>

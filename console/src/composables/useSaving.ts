@@ -1,0 +1,28 @@
+import type { Ref } from 'vue'
+
+import { Problem } from '../api/client'
+
+interface Put<Body> {
+  mutate(change: { body: Body; version: number }, options: { onSuccess: () => void }): void
+  reset(): void
+  error: Ref<Error | null>
+}
+
+/** Save a draft as of the version that it began with; where others saved first, theirs or knowingly over theirs. */
+export function useSaving<Body>(
+  put: Put<Body>,
+  draft: { body: () => Body; version: () => number; reset: () => void },
+) {
+  function save(version = draft.version()) {
+    // what was saved comes back in its usual form
+    put.mutate({ body: draft.body(), version }, { onSuccess: () => setTimeout(draft.reset) })
+  }
+  return {
+    save: () => save(),
+    keepMine: () => save(Number((put.error.value as Problem).extra.version)),
+    takeTheirs() {
+      put.reset()
+      draft.reset()
+    },
+  }
+}

@@ -1,0 +1,13 @@
+/** A code, such as a blocker's, as words. */
+export const plain = (code: string) => code.replace(/-/g, ' ')
+
+/** Seconds in the largest fitting unit: “4 min”. */
+export function span(seconds: number): string {
+  const steps: [number, string][] = [
+    [86_400, 'd'],
+    [3600, 'h'],
+    [60, 'min'],
+  ]
+  for (const [size, unit] of steps) if (seconds >= size) return `${Math.floor(seconds / size)} ${unit}`
+  return `${Math.floor(seconds)} s`
+}
