@@ -12,7 +12,7 @@ from bench.estates import make_estate, make_index, make_traffic, skewed
 from bench.fleet import membership_rows, store_rows
 from bench.measuring import Row, each, in_turns, print_rows, whole
 from portero.core.matching.categories import MemoryIndex
-from portero.core.matching.visits import parse_visit
+from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import Policy, decide

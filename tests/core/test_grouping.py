@@ -17,7 +17,8 @@ from portero.core.nouns.device import Facts
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy, decide
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.situations import Situation
 
 
 @settings(max_examples=200, deadline=None)
@@ -63,7 +64,7 @@ def test_another_order_changes_the_verdicts_that_its_preview_names(actions, orde
     before = Estate(precedence=keys, groups=labelled, rulesets=rulesets, assignments=put)
     after = before.replacing(precedence=tuple(order))
     fleet = a_fleet(before, *(tuple(one) for one in memberships))
-    preview = preview_precedence(fleet, before, after, lambda: False)
+    preview = preview_precedence(fleet, before, after, NOW, lambda: False)
 
     expected: Counter[tuple[str, str]] = Counter()
     turned = 0
@@ -71,8 +72,8 @@ def test_another_order_changes_the_verdicts_that_its_preview_names(actions, orde
         verdicts = []
         for estate in (before, after):
             groups = Membership(estate.groups, estate.group_order).groups_of(one, NOW)
-            decided = decide(Policy(compile_bundle(estate, groups)), ("games",))
-            verdicts.append((groups, decided.verdict if decided else "allow"))
+            decided = Policy(compile_bundle(estate, groups)).frame(Situation(NOW)).category("games").winner
+            verdicts.append((groups, decided.action if decided else "allow"))
         turned += verdicts[0][0] != verdicts[1][0]
         if verdicts[0][1] != verdicts[1][1]:
             expected[verdicts[0][1], verdicts[1][1]] += 1
@@ -84,5 +85,5 @@ def test_a_preview_that_runs_out_of_time_says_so():
     groups = tuple(group(key, all=[{"field": f"labels.{key}", "op": "is", "value": "yes"}]) for key in ("a", "b"))
     estate = Estate(precedence=("a", "b"), groups=groups)
     fleet = a_fleet(estate, ("a", "b"))
-    preview = preview_precedence(fleet, estate, estate.replacing(precedence=("b", "a")), lambda: True)
+    preview = preview_precedence(fleet, estate, estate.replacing(precedence=("b", "a")), NOW, lambda: True)
     assert (preview.devices, preview.verdicts, preview.complete) == (1, (), False)

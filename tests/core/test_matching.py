@@ -14,8 +14,8 @@ from conftest import group, under
 from portero.core.matching.categories import MemoryIndex, look_up
 from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
-from portero.core.matching.visits import BadUrl, parse_visit
 from portero.core.nouns.device import Facts
+from portero.core.nouns.urls import BadUrl, parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 

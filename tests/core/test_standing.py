@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import pytest
 
 from conftest import group, ruleset, under
@@ -13,10 +15,11 @@ from portero.core.nouns.coverage import CoverageTable
 from portero.core.nouns.device import Facts, LayerMode, Layers, Lifecycle
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import explain
+from portero.core.resolving.explaining import Case, explain
+from portero.core.resolving.policy import Policy
 from portero.core.resolving.standing import Standing
 
+NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
 INDEX = MemoryIndex({"lucky-reef.example": ("gambling",)})
 FULL = Layers(filter=LayerMode.ENFORCING, browser=LayerMode.ENFORCING, startup=LayerMode.ENFORCING)
 
@@ -38,7 +41,8 @@ def told(estate: Estate, *groups: str, url: str = "http://lucky-reef.example/", 
     applied = standing.pop("applied", policy)
     browser = standing.pop("browser", None)
     known = Standing(**{"layers": FULL, "applied": applied, "coverage": estate.coverage_table, **standing})
-    return explain(policy, Attempt(device="x", url=url, place=place, browser=browser), INDEX, known)
+    attempt = Attempt(device="x", url=url, place=place, browser=browser, at=NOW)
+    return explain(policy, Case(attempt, INDEX, known))
 
 
 def codes(explanation) -> list[str]:

@@ -83,7 +83,7 @@ def test_json_is_read_as_yaml_is():
         ("portero: 1", "portero: 2", "“2” is none of 1"),
         ("portero: 1", "portray: 1", "it must begin with “portero: 1”"),
         ("precedence: [bridge]", "precedence: [bridge", "not YAML"),
-        ("Crew-Rota.example.", "crew rota", "is not a hostname"),
+        ("Crew-Rota.example.", "crew rota", "is not a web host"),
         ("Crew-Rota.example.", "games.category.test", "is a test host and always keeps its category"),
     ],
 )

@@ -133,11 +133,11 @@ def test_lists_page_by_cursor_and_carry_a_total(portero, raw):
             None,
             "gambling",
         ),
-        (b'{"key": "x", "kind": "category", "rules": [{"action": "block"}]}', 422, None, "exactly one of"),
+        (b'{"key": "x", "kind": "category", "rules": [{"action": "block"}]}', 422, None, "exactly one thing"),
         (b'{"key": "x", "kind": "category", "rules": ' + b"[" * 3000 + b"]" * 3000 + b"}", None, None, ""),
         (b"[]", 422, "", "dictionary"),
         (b"\xff\xfe", 400, None, ""),
-        (b"x" * 4_100_000, 413, None, "4 MB"),
+        (b"x" * 40_100_000, 413, None, "40 MB"),
     ],
 )
 def test_bad_bodies_get_a_clear_problem_and_change_nothing(portero, raw, body, status, pointer, words):

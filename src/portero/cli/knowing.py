@@ -23,9 +23,9 @@ from portero.cli.command import (
 from portero.core import sentences
 from portero.core.insight.offline import OfflineEstate, UnknownDevice
 from portero.core.matching.categories import EMPTY_INDEX
-from portero.core.matching.visits import BadUrl
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.category_index import read_index

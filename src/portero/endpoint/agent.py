@@ -10,19 +10,22 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 import httpx
+import msgspec
 
 from portero.core import sentences
 from portero.core.matching.categories import CategoryIndex
-from portero.core.matching.visits import parse_visit
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
-from portero.core.nouns.verdict import LayerVerdict
-from portero.core.resolving.deciding import Policy
+from portero.core.nouns.urls import parse_visit
+from portero.core.nouns.verdict import Layer, LayerVerdict
+from portero.core.resolving.bundles import BundleNotice, with_overlay
 from portero.core.resolving.explaining import HostRulings
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.situations import OFF_SITE, Situation
 from portero.core.resolving.standing import gateway_of, in_mode, weaker
 from portero.endpoint.keeping import Folder, Identity, Queue
-from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle
+from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle, unpack_overlay
 from portero.formats.category_index import digest_of, read_index
 
 FACTS_EVERY = timedelta(days=1)
@@ -51,6 +54,8 @@ class Ruling(NamedTuple):
     categories: tuple[str, ...]
     layer: LayerVerdict
     reference: str | None
+    notice: BundleNotice | None = None
+    """What the assignment that stops or warns has its notice say, beside the reason."""
 
 
 @lru_cache(maxsize=8)
@@ -60,9 +65,25 @@ def _index_of(digest: str, data: bytes) -> CategoryIndex:
     return read_index(data)
 
 
+class _Files(NamedTuple):
+    """What a manifest names, as it is kept on this machine."""
+
+    bundle: bytes
+    overlay: bytes | None
+    categories: bytes
+
+
 @lru_cache(maxsize=512)
-def _rulings_of(digest: str, packed: bytes, index_digest: str, index: bytes) -> HostRulings:
-    return HostRulings(Policy(unpack_bundle(packed, digest)), _index_of(index_digest, index))
+def _rulings_of(manifest: Manifest, files: _Files, hostname: str) -> HostRulings:
+    bundle = unpack_bundle(files.bundle, manifest.bundle)
+    if manifest.overlay and files.overlay is not None:
+        try:
+            bundle = with_overlay(bundle, unpack_overlay(files.overlay, manifest.overlay, manifest.bundle))
+        except ValueError as problem:
+            raise BadBundle(str(problem)) from problem
+    return HostRulings(
+        Policy(bundle, hostname if manifest.overlay else ""), _index_of(manifest.index, files.categories)
+    )
 
 
 def _file(digest: str) -> str:
@@ -92,6 +113,10 @@ class Agent:
         self.queue = Queue(folder)
         self.manifest: Manifest | None = None
         self.rulings: HostRulings | None = None
+        self._people: dict[str, list[str]] = json.loads(folder.read("people.json") or b"{}")
+        """The user groups of the people seen here, as the service told them."""
+        self._since: dict[str, float] = json.loads(folder.read("until-restart.json") or b"{}")
+        """Since when assignments that hold until restart are applied here."""
         self.problem: str | None = None
         self._http = http
         self._tells_facts = tells_facts
@@ -156,22 +181,36 @@ class Agent:
 
     def _take(self, token: str, manifest: Manifest) -> None:
         packed = self.folder.read("bundles/" + _file(manifest.bundle))
+        overlay = self.folder.read("overlays/" + _file(manifest.overlay)) if manifest.overlay else None
         index = self.folder.read("index/" + _file(manifest.index))
-        if packed is None or index is None:
-            raise BadBundle("the bundle or the category index is missing")
-        self.rulings = _rulings_of(manifest.bundle, packed, manifest.index, index)
+        if packed is None or index is None or (manifest.overlay and overlay is None):
+            raise BadBundle("the bundle, its overlay or the category index is missing")
+        # the revision does not change what is decided: the same files give the same rulings
+        named = msgspec.structs.replace(manifest, revision=0, made_at="")
+        self.rulings = _rulings_of(named, _Files(packed, overlay, index), self._own.hostname)
         self.manifest = manifest
+        self._note_until_restart()
+
+    def _note_until_restart(self) -> None:
+        """Keep since when assignments that hold until restart are applied; forget those that are gone."""
+        assert self.rulings is not None
+        keys = [one.key for one in self.rulings.policy.bundle.assignments if one.until_restart]
+        since = {key: self._since.get(key, self.now().timestamp()) for key in keys}
+        if since != self._since:
+            self._since = since
+            self.folder.write("until-restart.json", json.dumps(since).encode())
 
     async def check_in(self, woken: bool = False) -> bool:
         """Tell the service what this device is and holds, and take what it should have; True where that is new."""
         message: dict[str, Any] = {"woken": woken}
         if self.manifest:
-            message |= {"have": self.manifest.bundle, "revision": self.manifest.revision}
+            message |= {"have": self.manifest.name, "revision": self.manifest.revision}
         if self.problem:
             message["problem"] = self.problem
         answer = await self._tell(message)
         if answer.status_code == 204:
             self.problem = None
+            await self._learn_people()
             return False
         try:
             await self._apply(answer.json()["manifest"])
@@ -181,8 +220,26 @@ class Agent:
             return False
         self.problem = None
         assert self.manifest is not None
-        await self._tell({"have": self.manifest.bundle, "revision": self.manifest.revision, "woken": True})
+        await self._tell({"have": self.manifest.name, "revision": self.manifest.revision, "woken": True})
+        await self._learn_people()
         return True
+
+    def meet(self, user: str | None) -> None:
+        """Somebody uses this machine; their user groups are asked for at the next check-in."""
+        if user and user.casefold() not in self._people:
+            self._people[user.casefold()] = []
+
+    async def _learn_people(self) -> None:
+        """Ask for the user groups of the people seen here, where rules name any."""
+        named = self.rulings and any(one.user_groups for one in self.rulings.policy.bundle.assignments)
+        if not named or not self._people:
+            return
+        before = dict(self._people)
+        for user in before:
+            answer = await self._call("GET", "people", params={"user": user})
+            self._people[user] = answer.json()["user_groups"]
+        if self._people != before:
+            self.folder.write("people.json", json.dumps(self._people).encode())
 
     async def _tell(self, message: dict[str, Any]) -> httpx.Response:
         """A check-in, with the facts where there is news of them."""
@@ -201,14 +258,18 @@ class Agent:
                 f"the service offers revision {manifest.revision}, older than {self.manifest.revision} held here"
             )
         await self._fetch("bundle", "bundles", manifest.bundle)
+        if manifest.overlay:
+            await self._fetch("overlay", "overlays", manifest.overlay)
         await self._fetch("index", "index", manifest.index)
         try:
             self._take(token, manifest)
         except BadBundle:
             (self.folder.path / "bundles" / _file(manifest.bundle)).unlink(missing_ok=True)
+            (self.folder.path / "overlays" / _file(manifest.overlay or "none")).unlink(missing_ok=True)
             raise
         self.folder.write("manifest.jws", token.encode())
         self.folder.drop_others("bundles", _file(manifest.bundle))
+        self.folder.drop_others("overlays", _file(manifest.overlay or "none"))
         self.folder.drop_others("index", _file(manifest.index))
 
     async def _fetch(self, what: str, folder: str, digest: str) -> None:
@@ -220,22 +281,48 @@ class Agent:
 
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""
-        have = self.manifest.bundle if self.manifest else ""
+        have = self.manifest.name if self.manifest else ""
         answer = await self._call("GET", "wait", params={"have": have}, timeout=40.0)
         return answer.status_code == 200
 
     # --- visits ---
 
-    def rule(self, url: str) -> Ruling:
-        """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none."""
+    def situation(self, user: str | None, at: datetime | None = None) -> Situation:
+        """Who visits now, on this machine as it is."""
+        own, folded = self._own, user.casefold() if user else None
+        return Situation(
+            at=at or self.now(),
+            user=folded,
+            user_groups=frozenset(self._people.get(folded or "", ())),
+            place=own.place.value if own.place else OFF_SITE,
+            zone=own.zone,
+            last_start=own.last_start.timestamp() if own.last_start else None,
+            applied=self._since,
+        )
+
+    def rule(self, url: str, user: str | None = None, *, page: bool = True, at: datetime | None = None) -> Ruling:
+        """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none.
+
+        `page` is False where no more than the host is seen of it, as in a tunnel.
+        """
+        self.meet(user)
         visit = parse_visit(url)
         if self.rulings is None:
             layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
             return Ruling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
-        entry, layer = self.rulings.of(visit.host)
+        frame = self.rulings.policy.frame(self.situation(user, at))
+        entry, layer = self.rulings.of(visit, frame, page)
         layer = self._as_it_is(layer)
         reference = new_reference() if layer.verdict is not Verdict.ALLOW else None
-        return Ruling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference)
+        notice = self._notice(layer) if reference else None
+        return Ruling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference, notice)
+
+    def _notice(self, layer: LayerVerdict) -> BundleNotice | None:
+        assert self.rulings is not None
+        assert layer.winner is not None
+        bundle = self.rulings.policy.bundle
+        key = next(one.notice for one in bundle.assignments if one.key == layer.winner.assignment)
+        return bundle.parts.notices.get(key) if key else None
 
     def _as_it_is(self, layer: LayerVerdict) -> LayerVerdict:
         """What the filter does of what the rules say: as far as the estate means it to, and the machine lets it."""
@@ -244,7 +331,7 @@ class Agent:
             return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(self.gateway))
         meant = LayerMode(self.rulings.policy.bundle.layers["filter"])
         mode = weaker(meant, self._own.layers.filter or meant)
-        return in_mode(layer, mode, sentences.does(mode))
+        return in_mode(layer, mode, sentences.does(Layer.FILTER, mode))
 
     def record(
         self,
@@ -276,7 +363,7 @@ class Agent:
                 logged=logged,
                 winner=ruling.layer.winner or next(iter(ruling.layer.logged), None),
                 reference=ruling.reference,
-                bundle=self.manifest.bundle if self.manifest else None,
+                bundle=self.manifest.name if self.manifest else None,
             )
         )
 

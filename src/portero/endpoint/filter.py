@@ -12,8 +12,8 @@ from urllib.parse import parse_qs, urlsplit
 import h11
 import httpx
 
-from portero.core.matching.visits import BadUrl
 from portero.core.nouns.action import Verdict
+from portero.core.nouns.urls import BadUrl
 from portero.endpoint.agent import Agent, Ruling
 from portero.endpoint.notice import NOTICE_HOST, notice_page
 
@@ -41,6 +41,7 @@ class Filter:
 
     def __init__(self, agent: Agent, *, user: str | None = None, origin: Origin | None = None) -> None:
         self._agent, self._user, self._origin = agent, user, origin
+        agent.meet(user)
         self._permits: dict[str, float] = {}
         self._warned: dict[str, Ruling] = {}
         self._http = httpx.AsyncClient(trust_env=False, follow_redirects=False, timeout=30.0)
@@ -56,9 +57,9 @@ class Filter:
             writer.close()
             await writer.wait_closed()
 
-    def judge(self, url: str, browser: str | None) -> Ruling:
+    def judge(self, url: str, browser: str | None, *, page: bool = True) -> Ruling:
         """Rule on a visit and record it. A person who went on past the warning is let through."""
-        ruling = self._agent.rule(url)
+        ruling = self._agent.rule(url, self._user, page=page)
         continued = ruling.verdict is Verdict.WARN and self._permits.get(ruling.host, 0) > time.monotonic()
         self._agent.record(ruling, user=self._user, browser=browser, continued=continued)
         if continued:
@@ -201,7 +202,7 @@ class _Connection:
     async def _tunnel(self, request: h11.Request) -> None:
         host, _, port = request.target.decode("latin-1").rpartition(":")
         try:
-            ruling = self._owner.judge(f"https://{host}:{port}/", _browser(request))
+            ruling = self._owner.judge(f"https://{host}:{port}/", _browser(request), page=False)
         except (BadUrl, ValueError) as problem:
             await self._answer(400, str(problem).encode(), "text/plain; charset=utf-8")
             return

@@ -113,7 +113,8 @@ class SimulatedDevice:
         url = self._random.choices(list(sites), list(sites.values()))[0]
         user = self._random.choice(self._planned.people) if self._planned.people else None
         browsers = self._facts.browsers
-        agent.record(agent.rule(url), user=user, browser=browsers[0].name if browsers else None, at=at)
+        ruling = agent.rule(url, user, page=not url.startswith("https:"), at=at)
+        agent.record(ruling, user=user, browser=browsers[0].name if browsers else None, at=at)
 
 
 async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:

@@ -20,8 +20,8 @@ from pydantic import ValidationError
 
 from portero import __version__
 from portero.core import sentences
-from portero.core.matching.visits import BadUrl
 from portero.core.nouns.device import Facts
+from portero.core.nouns.urls import BadUrl
 from portero.endpoint.agent import Agent, NotTaken, Refused, Ruling, Unreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
@@ -103,7 +103,7 @@ def _ruling_json(ruling: Ruling) -> dict[str, Any]:
 async def _visit(options: argparse.Namespace) -> int:
     async with new_http() as http:
         agent = Agent(Folder(options.data), http)
-        ruling = agent.rule(options.url)
+        ruling = agent.rule(options.url, options.user)
         agent.record(ruling, user=options.user)
         with contextlib.suppress(Unreachable, NotTaken, Refused):
             await agent.report()

@@ -17,7 +17,7 @@ from cryptography.hazmat.primitives.serialization import (
     load_pem_private_key,
 )
 
-from portero.core.resolving.bundles import BUNDLE_FORMAT, Bundle
+from portero.core.resolving.bundles import BUNDLE_FORMAT, Bundle, Overlay
 
 MAX_BUNDLE_BYTES = 64_000_000
 _JWS = jwt.PyJWS(algorithms=["EdDSA"])
@@ -36,6 +36,13 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     revision: int
     made_at: str
     index: str
+    overlay: str | None = None
+    """What the device that the manifest is for gets on top of the bundle of its class."""
+
+    @property
+    def name(self) -> str:
+        """The digest that tells what a device holds: the overlay's, which names its bundle, or the bundle's."""
+        return self.overlay or self.bundle
 
 
 class PackedBundle(NamedTuple):
@@ -53,14 +60,19 @@ def pack_bundle(bundle: Bundle) -> PackedBundle:
     return PackedBundle("sha256:" + hashlib.sha256(plain).hexdigest(), len(plain), packed)
 
 
-def unpack_bundle(packed: bytes, digest: str) -> Bundle:
-    """The bundle of these bytes. BadBundle where they are not what the digest names."""
+def _unpacked(packed: bytes, digest: str, what: str) -> bytes:
     try:
         plain = zstandard.ZstdDecompressor().decompress(packed, max_output_size=MAX_BUNDLE_BYTES)
     except zstandard.ZstdError as problem:
-        raise BadBundle("the bundle is damaged: it cannot be unpacked") from problem
+        raise BadBundle(f"the {what} is damaged: it cannot be unpacked") from problem
     if "sha256:" + hashlib.sha256(plain).hexdigest() != digest:
-        raise BadBundle("the bundle is not the one that its manifest names: the digests differ")
+        raise BadBundle(f"the {what} is not the one that its manifest names: the digests differ")
+    return plain
+
+
+def unpack_bundle(packed: bytes, digest: str) -> Bundle:
+    """The bundle of these bytes. BadBundle where they are not what the digest names."""
+    plain = _unpacked(packed, digest, "bundle")
     try:
         bundle = msgspec.json.decode(plain, type=Bundle)
     except msgspec.MsgspecError as problem:
@@ -68,6 +80,36 @@ def unpack_bundle(packed: bytes, digest: str) -> Bundle:
     if bundle.portero_bundle != BUNDLE_FORMAT:
         raise BadBundle(f"the bundle is of format {bundle.portero_bundle}, and only {BUNDLE_FORMAT} is known here")
     return bundle
+
+
+class PackedOverlay(NamedTuple):
+    """An overlay ready to travel: its digest and its bytes."""
+
+    digest: str
+    packed: bytes
+
+
+def pack_overlay(overlay: Overlay, bundle: str) -> PackedOverlay:
+    """The overlay as zstd-compressed JSON, bound to the bundle of that digest and named by the SHA-256 of the JSON."""
+    plain = msgspec.json.encode({"bundle": bundle, "overlay": overlay}, order="deterministic")
+    return PackedOverlay("sha256:" + hashlib.sha256(plain).hexdigest(), zstandard.ZstdCompressor().compress(plain))
+
+
+class _BoundOverlay(msgspec.Struct, forbid_unknown_fields=True):
+    bundle: str
+    overlay: Overlay
+
+
+def unpack_overlay(packed: bytes, digest: str, bundle: str) -> Overlay:
+    """The overlay of these bytes. BadBundle where they are not what the digest names, or for another bundle."""
+    plain = _unpacked(packed, digest, "overlay")
+    try:
+        bound = msgspec.json.decode(plain, type=_BoundOverlay)
+    except msgspec.MsgspecError as problem:
+        raise BadBundle(f"the overlay does not read as one: {problem}") from problem
+    if bound.bundle != bundle:
+        raise BadBundle("the overlay goes with another bundle")
+    return bound.overlay
 
 
 def new_signing_key() -> Ed25519PrivateKey:

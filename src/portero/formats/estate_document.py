@@ -2,31 +2,88 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from difflib import get_close_matches
+from functools import cache
 from typing import Any, TypeVar
 
+import yaml
 from pydantic import BaseModel, ValidationError
 
 from portero.core.nouns.assignment import made_key
 from portero.core.nouns.base import fault_of, without_tags
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.formats.places import BadDocument, Path, PlacedValues
+from portero.formats.places import BadDocument, Path, PlacedFiles, PlacedValues
 
 Document = TypeVar("Document", Estate, FactsDocument)
 
 
-def read_estate(data: bytes) -> Estate:
-    """An estate document's bytes as an Estate. BadDocument with every problem and its place."""
-    return _read(data, Estate, "portero")
+def read_estate(data: bytes | Mapping[str, bytes]) -> Estate:
+    """An estate document as an Estate: one file's bytes, or several by name. BadDocument with every problem and its
+    place.
+    """
+    return _read(PlacedValues(data) if isinstance(data, bytes) else PlacedFiles(data), Estate, "portero")
 
 
 def read_facts(data: bytes) -> FactsDocument:
     """A facts document's bytes. BadDocument with every problem and its place."""
-    return _read(data, FactsDocument, "portero_facts")
+    return _read(PlacedValues(data), FactsDocument, "portero_facts")
 
 
-def _read(data: bytes, model: type[Document], version_key: str) -> Document:
-    placed = PlacedValues(data)
+def written_estate(estate: Estate) -> dict[str, Any]:
+    """The estate as plain values, in the order of the document; what is as it is anyway is left out."""
+    values = estate.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
+    return {"portero": 1, **{name: values[name] for name in Estate.model_fields if values.get(name)}}
+
+
+def write_estate(estate: Estate) -> str:
+    """The estate as a YAML document, always in the same order."""
+    return _yaml(written_estate(estate))
+
+
+_OWN_FILES = ("rulesets",)
+"""Lists of which each object gets a file of its own."""
+
+
+def write_estate_files(estate: Estate) -> dict[str, str]:
+    """The estate as a folder of YAML documents, by name: a file a list, and one for each ruleset."""
+    values = written_estate(estate)
+    files = {"estate.yaml": {name: value for name, value in values.items() if not _is_list_of_objects(value)}}
+    for name, value in values.items():
+        if name in _OWN_FILES:
+            files |= {f"{name}/{one['key']}.yaml": {"portero": 1, name: [one]} for one in value}
+        elif _is_list_of_objects(value):
+            files[f"{name}.yaml"] = {"portero": 1, name: value}
+    return {name: _yaml(value) for name, value in files.items()}
+
+
+def _is_list_of_objects(value: Any) -> bool:
+    return isinstance(value, list) and isinstance(value[0], dict)
+
+
+def _yaml(value: dict[str, Any]) -> str:
+    # the innermost mappings in one line each, so that a rule is a line and diffs are by rule
+    text: str = yaml.dump(value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=1000)
+    return text
+
+
+def _mapping(dumper: Any, value: dict[str, Any]) -> yaml.Node:
+    flat = all(not isinstance(one, (dict, list)) for one in value.values())
+    in_a_line = flat and "key" not in value and "portero" not in value
+    return dumper.represent_mapping("tag:yaml.org,2002:map", value, flow_style=in_a_line)
+
+
+def _list(dumper: Any, value: list[Any]) -> yaml.Node:
+    flat = all(not isinstance(one, (dict, list)) for one in value)
+    return dumper.represent_sequence("tag:yaml.org,2002:seq", value, flow_style=flat)
+
+
+_Dumper: Any = type("_Dumper", (yaml.CSafeDumper,), {})
+_Dumper.add_representer(dict, _mapping)
+_Dumper.add_representer(list, _list)
+
+
+def _read(placed: PlacedValues | PlacedFiles, model: type[Document], version_key: str) -> Document:
     value = placed.value
     if not isinstance(value, dict) or version_key not in value:
         message = f"this is no {version_key} document: it must begin with “{version_key}: 1”"
@@ -55,8 +112,9 @@ def _key_assignments(value: dict[str, Any]) -> None:
         if isinstance(entry, dict) and entry.get("key") is None and isinstance(entry.get("ruleset"), str):
             to = entry.get("to")
             first = to[0] if isinstance(to, list) and to else to
-            if isinstance(first, str):
-                entry["key"] = made_key(entry["ruleset"], first, taken)
+            name = first.get("device") if isinstance(first, dict) else first
+            if isinstance(name, str):
+                entry["key"] = made_key(entry["ruleset"], name, taken)
                 taken.add(entry["key"])
 
 
@@ -82,8 +140,9 @@ def tell(error: Any, model: type[BaseModel]) -> tuple[Path, str]:
     return path, message
 
 
-def _known_keys(model: type[BaseModel]) -> set[str]:
+@cache
+def _known_keys(model: type[BaseModel]) -> frozenset[str]:
     """Every key that the model or a model within it knows."""
     schema = model.model_json_schema()
     parts = [schema, *schema.get("$defs", {}).values()]
-    return {key for part in parts for key in part.get("properties", {})}
+    return frozenset(key for part in parts for key in part.get("properties", {}))

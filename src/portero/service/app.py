@@ -21,9 +21,22 @@ from portero import __version__
 from portero.service import joining, problems, wire
 from portero.service.desk import Desk
 from portero.service.problems import Problem
-from portero.service.routes import enforcement, enrolment, fleet, groups, knowing, policy, session
+from portero.service.routes import (
+    authored,
+    documents,
+    enforcement,
+    enrolment,
+    fleet,
+    groups,
+    knowing,
+    policy,
+    session,
+)
 
 MAX_BODY = 4_000_000
+MAX_DOCUMENT = 40_000_000
+_DOCUMENTS = ("/api/v1/estate", "/api/v1/rulesets", "/api/v1/directory")
+"""Where whole documents are sent."""
 TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
 
@@ -59,8 +72,9 @@ class Bounded:
             await self._app(scope, receive, send)
             return
         announced = dict(scope["headers"]).get(b"content-length", b"0")
-        too_large = Problem("too-large", f"A request may carry up to {MAX_BODY // 1_000_000} MB.")
-        if not announced.isdigit() or int(announced) > MAX_BODY:
+        most = MAX_DOCUMENT if scope["path"].startswith(_DOCUMENTS) else MAX_BODY
+        too_large = Problem("too-large", f"This request may carry up to {most // 1_000_000} MB.")
+        if not announced.isdigit() or int(announced) > most:
             await too_large.response()(scope, receive, send)
             return
         seen = 0
@@ -69,7 +83,7 @@ class Bounded:
             nonlocal seen
             message = await receive()
             seen += len(message.get("body", b""))
-            if seen > MAX_BODY:
+            if seen > most:
                 raise too_large
             return message
 
@@ -151,7 +165,7 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     )
     app.state.desk = desk
     problems.install(app)
-    parts = (session, fleet, enrolment, groups, enforcement, policy, knowing)
+    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, knowing)
     for part in parts:
         app.include_router(part.router, prefix="/api/v1", responses=_PROBLEM)
     app.router.routes.extend(wire.ROUTES)

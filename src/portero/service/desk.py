@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import lru_cache
@@ -12,28 +13,31 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from portero.core import sentences
+from portero.core.insight.comparing import Classes
 from portero.core.insight.differences import differences
+from portero.core.insight.offline import with_frozen_members
 from portero.core.matching.fleet import Regrouping
+from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import Device
+from portero.core.nouns.device import Application, Device
+from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
 from portero.core.nouns.revision import Change
 from portero.core.nouns.verdict import Blocks, Explanation
-from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import blocks, explain
-from portero.core.resolving.standing import Path as VisitPath
+from portero.core.resolving.bundles import ANY_STATE, compile_bundle, with_overlay
+from portero.core.resolving.explaining import Case, blocks, explain
+from portero.core.resolving.policy import Policy
 from portero.core.resolving.standing import Standing
-from portero.formats.bundles import public_text_of, unpack_bundle
+from portero.formats.bundles import public_text_of, unpack_bundle, unpack_overlay
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 from portero.service.live import Live
 from portero.service.problems import Problem, field_error
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster, Settlement
 from portero.service.secrets import Throttle, signing_key
-from portero.store import access, classes, devices, enrolling, estates
+from portero.store import access, classes, devices, directories, enrolling, estates, overlays
 from portero.store.database import Store
 
 Edit = Callable[[Estate, Mapping[str, int]], Estate]
@@ -71,6 +75,7 @@ class Desk:
         self.publisher = Publisher(key, self.index.digest)
         self._lock = threading.Lock()
         self._policy = lru_cache(maxsize=512)(self._load_policy)
+        self.directory = self._load_directory()
         with self.store.reading() as connection:
             self.snapshot = Snapshot(estates.load_estate(connection), estates.newest_revision(connection))
             self.roster = Roster(self.publisher, connection, self.snapshot.estate, self.now())
@@ -111,6 +116,7 @@ class Desk:
                 revision = estates.write_revision(
                     connection, at=now, by=by, summary=summary, reason=reason, changes=changes
                 )
+                estates.keep_order(connection, before, after)
                 regrouping, woken = self._carry_out(connection, before, after, changes, revision, now)
             # only what is committed is seen
             self.roster.adopt(after, regrouping)
@@ -140,6 +146,43 @@ class Desk:
             moved = roster.held_by(roster.fleet) | moved
         roster.keep_all_obstacles(connection, after, moved)
         return regrouping, changed | left
+
+    def put_estate(
+        self, after: Estate, seen: Snapshot, *, by: str, reason: str | None, expect: Callable[[int], None]
+    ) -> int:
+        """Make the estate another one in one revision; returns the newest revision. Problem where it changed since."""
+
+        def edit(before: Estate, _versions: Mapping[str, int]) -> Estate:
+            expect(self.snapshot.revision)
+            if before is not seen.estate:
+                raise Problem("changed-meanwhile", "The estate was changed just now; compare again, then put it.")
+            return after
+
+        self.change(edit, noun="settings", by=by, reason=reason)
+        return self.snapshot.revision
+
+    def classes_under(self, after: Estate, now: float) -> Classes:
+        """How many devices have which groups now, and would have under another estate."""
+        fleet, planned = self.roster.fleet, self.roster.plan(after, now).groups
+        found: Classes = Counter()
+        for member in fleet:
+            groups = fleet.groups_of(member.id)
+            found[groups, planned.get(member.id, groups)] += 1
+        return found
+
+    def with_frozen(self, estate: Estate) -> Estate:
+        """The estate with what its frozen sets hold, where it does not say: what devices have now."""
+        waiting = any(not one.following and one.frozen_members is None for one in estate.application_sets)
+        return with_frozen_members(estate, self._applications()) if waiting else estate
+
+    def frozen(self, application_set: ApplicationSet) -> ApplicationSet:
+        """The set with what it holds, where it is frozen and does not say."""
+        return self.with_frozen(Estate(application_sets=(application_set,))).application_sets[0]
+
+    def _applications(self) -> list[Application]:
+        """Every program that some device has, once."""
+        with self.store.reading() as connection:
+            return devices.all_applications(connection)
 
     # --- the fleet ---
 
@@ -184,35 +227,44 @@ class Desk:
         held = self.roster.fleet.held_by(Group(key="matching", members=rule), estates.moment(self.now()))
         return frozenset(member.id for member in held)
 
-    def _load_policy(self, digest: str) -> Policy | None:
+    def _load_policy(self, digest: str, hostname: str) -> Policy | None:
+        """The policy of a bundle, or of an overlay on top of its bundle, of that digest."""
         with self.store.reading() as connection:
-            packed = classes.get_bundle(connection, digest)
-        return Policy(unpack_bundle(packed, digest)) if packed else None
+            found = overlays.get_overlay(connection, digest)
+            base = found[1] if found else digest
+            packed = classes.get_bundle(connection, base)
+        if packed is None:
+            return None
+        bundle = unpack_bundle(packed, base)
+        if found is None:
+            return Policy(bundle)
+        return Policy(with_overlay(bundle, unpack_overlay(found[0], digest, base)), hostname)
 
-    def _judged(self, device: Device) -> tuple[Policy, Standing, dict[str, Any]]:
-        snapshot = self.snapshot
-        policy = self._policy(device.bundle) if device.bundle else None
-        if policy is None:
-            policy = Policy(compile_bundle(snapshot.estate, device.groups))
-        applied = self._policy(device.applied_bundle) if device.applied_bundle else None
+    def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
+        """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
+        policy = (
+            self._policy(digest, "") if any(one.until_restart for one in self.snapshot.estate.assignments) else None
+        )
+        held = [one.key for one in policy.bundle.assignments if one.until_restart] if policy else []
+        overlays.note_until_restart(connection, device, held, now)
+
+    def policy(self, device: Device, digest: str | None) -> Policy | None:
+        """The policy that a device has, or had, by its digest."""
+        return self._policy(digest, device.hostname) if digest else None
+
+    def _case(self, device: Device, attempt: Attempt) -> Case:
+        """An attempt on a device with all that is known of it."""
+        with self.store.reading() as connection:
+            since = overlays.until_restart_since(connection, device.id)
         standing = Standing.of(
             device.facts,
             lifecycle=device.lifecycle,
-            applied=applied,
+            applied=self.policy(device, device.applied_bundle),
             current=device.applied_bundle == device.bundle,
-            coverage=snapshot.estate.coverage_table,
+            since=since,
+            coverage=self.snapshot.estate.coverage_table,
+            catalogue=self.roster.catalogue,
         )
-        provenance = {
-            "revision": snapshot.revision,
-            "bundle": device.bundle,
-            "applied_bundle": device.applied_bundle,
-        }
-        return policy, standing, provenance
-
-    def explain(self, attempt: Attempt) -> Explanation:
-        """The whole answer to an attempt on one of the devices. BadUrl where the URL is none."""
-        device = self.device(attempt.device)
-        policy, standing, provenance = self._judged(device)
         filled = attempt.model_copy(
             update={
                 "device": device.hostname,
@@ -220,21 +272,60 @@ class Desk:
                 "place": attempt.place or device.facts.place,
             }
         )
-        return explain(policy, filled, self.index, standing, **provenance)
+        return Case(filled, self.index, standing, self.user_groups(attempt.user))
+
+    def _newest_policy(self, device: Device) -> Policy:
+        policy = self.policy(device, device.bundle)
+        return policy or Policy(compile_bundle(self.snapshot.estate, device.groups))
+
+    def _provenance(self, device: Device) -> dict[str, Any]:
+        return {
+            "revision": self.snapshot.revision,
+            "bundle": device.bundle,
+            "applied_bundle": device.applied_bundle,
+        }
+
+    def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
+        """The whole answer to an attempt on one of the devices. BadUrl where the URL is none."""
+        device = self.device(attempt.device)
+        whole = None
+        if left_aside:
+            names = (device.id, device.hostname)
+            whole = Policy(compile_bundle(self.snapshot.estate, device.groups, names, ANY_STATE), device.hostname)
+        case = self._case(device, attempt)
+        return explain(self._newest_policy(device), case, whole=whole, **self._provenance(device))
 
     def blocks(self, device: Device) -> Blocks:
         """What the device does about each category that some rule names for it."""
-        policy, standing, provenance = self._judged(device)
-        return blocks(policy, device.hostname, standing, VisitPath(device.facts.place), provenance)
+        attempt = Attempt(device=device.hostname, url="http://nothing.test/")
+        return blocks(self._newest_policy(device), self._case(device, attempt), self._provenance(device))
+
+    # --- people ---
+
+    def _load_directory(self) -> Directory:
+        with self.store.reading() as connection:
+            return directories.newest(connection) or Directory()
+
+    def user_groups(self, user: str | None) -> frozenset[str]:
+        """The user groups that a person is in, by the newest generation of the directory; folded."""
+        return self.directory.groups_of(user) if user else frozenset()
+
+    def put_directory(self, directory: Directory, by: str) -> None:
+        """Take a new generation of the directory into use. Problem where it does not fit together."""
+        refuse_faults(directory)
+        with self._lock:
+            with self.store.writing() as connection:
+                directories.keep(connection, directory, by, self.now())
+            self.directory = directory
 
     def close(self) -> None:
         """Close the store."""
         self.store.close()
 
 
-def refuse_faults(estate: Estate) -> None:
-    """Problem where the estate's parts do not fit together."""
-    faults = list(estate.faults())
+def refuse_faults(document: Estate | Directory) -> None:
+    """Problem where the parts of a document do not fit together."""
+    faults = list(document.faults())
     if faults:
         errors = [field_error(fault.path, fault.message) for fault in faults]
         raise Problem("invalid", sentences.as_sentence(faults[0].message), errors=errors)

@@ -10,8 +10,8 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from portero.core.matching.visits import BadUrl
 from portero.core.nouns.base import fault_of, without_tags
+from portero.core.nouns.urls import BadUrl
 from portero.formats.places import pointer
 from portero.store.database import StoreFull
 from portero.store.paging import BadCursor

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
+from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
-from portero.core.resolving.bundles import compile_bundle
-from portero.formats.bundles import Manifest, pack_bundle, sign_manifest
-from portero.store import classes
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.resolving.bundles import compile_bundle, compile_overlay
+from portero.formats.bundles import Manifest, pack_bundle, pack_overlay, sign_manifest
+from portero.store import classes, overlays
 from portero.store.classes import DeviceClass
 from portero.store.estates import moment, set_revision_devices
 
@@ -23,9 +25,10 @@ class Publisher:
     key: str
     index: str
 
-    def manifest(self, digest: str, size: int, revision: int, now: float) -> str:
-        """The signed manifest of a bundle at a revision."""
-        return sign_manifest(Manifest(1, digest, size, revision, rfc3339(moment(now)), self.index), self.key)
+    def manifest(self, digest: str, size: int, revision: int, now: float, overlay: str | None = None) -> str:
+        """The signed manifest of a bundle at a revision, and of an overlay on top of it."""
+        manifest = Manifest(1, digest, size, revision, rfc3339(moment(now)), self.index, overlay)
+        return sign_manifest(manifest, self.key)
 
     def class_for(
         self, connection: sqlite3.Connection, estate: Estate, groups: tuple[str, ...], revision: int, now: float
@@ -68,8 +71,11 @@ class Publisher:
                     changed.add(known.id)
             elif known.id in entered:
                 self._refresh(connection, known, revision, now)
-        set_revision_devices(connection, revision, classes.devices_in(connection, sorted(changed.union(entered))))
-        return frozenset(changed)
+        overlaid = self._overlay_all(connection, before, after, revision, now)
+        devices = classes.devices_in(connection, sorted(changed.union(entered)))
+        apart = [class_id for class_id in overlaid if class_id not in changed and class_id not in entered]
+        set_revision_devices(connection, revision, devices + len(apart))
+        return frozenset(changed.union(overlaid))
 
     def _recompile(
         self, connection: sqlite3.Connection, estate: Estate, known: DeviceClass, revision: int, now: float
@@ -84,21 +90,84 @@ class Publisher:
         classes.set_bundle(connection, known.id, packed.digest, revision, manifest, now)
         return True
 
+    # --- overlays ---
+
+    def _overlay_all(
+        self, connection: sqlite3.Connection, before: Estate, after: Estate, revision: int, now: float
+    ) -> list[int]:
+        """Make the overlays of all devices that have one, or are to have one; the classes of those that changed."""
+        names = before.named_devices | after.named_devices
+        rows = overlays.with_overlays(connection, sorted(names))
+        return [row["class"] for row in rows if self._overlay_row(connection, after, row, revision, now)]
+
+    def _overlay_row(
+        self, connection: sqlite3.Connection, estate: Estate, row: sqlite3.Row, revision: int, now: float
+    ) -> bool:
+        names = (row["id"], row["hostname"]) if row["keeps_name"] else (row["id"],)
+        return self.overlay(connection, estate, row["id"], names, row["class"], revision, now)
+
+    def overlay(
+        self,
+        connection: sqlite3.Connection,
+        estate: Estate,
+        device: str,
+        names: Collection[str],
+        class_id: int,
+        revision: int,
+        now: float,
+    ) -> bool:
+        """Make what a device gets on top of its class's bundle; True where that is another than before."""
+        had, known = overlays.of_device(connection, device), classes.get_class(connection, class_id)
+        overlay = compile_overlay(estate, known.groups, names)
+        if overlay is None:
+            overlays.drop_overlay(connection, device)
+            return had is not None
+        packed = pack_overlay(overlay, known.digest)
+        if had is None or had.digest != packed.digest or had.revision < known.revision:
+            manifest = self.manifest(known.digest, known.size, revision, now, packed.digest)
+            overlays.set_overlay(connection, device, packed, known.digest, revision, manifest, now)
+        return had is None or had.digest != packed.digest
+
 
 def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
     """The groups whose classes the changes can alter; None for all of them."""
     touched: set[str] = set()
+    changed: dict[str, set[str]] = {}
     for change in changes:
-        if change.noun in ("correction", "settings"):
-            return None
-        if change.noun == "layer modes":
-            touched.add(change.key)
-        if change.noun == "assignment":
-            for side in (change.before, change.after):
-                touched.update((side or {}).get("to", ()))
-        if change.noun == "ruleset":
-            for estate in (before, after):
-                for assignment in estate.assignments:
-                    if assignment.ruleset == change.key:
-                        touched.update(assignment.to)
+        changed.setdefault(change.noun, set()).add(change.key)
+    if changed.keys() & {"correction", "settings"}:
+        return None
+    touched |= changed.get("layer modes", set())
+    for estate in (before, after):
+        rulesets = set(_touched_rulesets(estate, changed))
+        for assignment in estate.assignments:
+            if assignment.ruleset in rulesets or _is_touched(assignment, changed):
+                touched.update(assignment.groups)
     return touched
+
+
+def _is_touched(assignment: Assignment, changed: dict[str, set[str]]) -> bool:
+    return (
+        assignment.key in changed.get("assignment", ())
+        or assignment.schedule in changed.get("schedule", ())
+        or assignment.notice in changed.get("notice", ())
+    )
+
+
+def _touched_rulesets(estate: Estate, changed: dict[str, set[str]]) -> Iterator[str]:
+    """The rulesets that are changed, or in which something stands that is."""
+    own, sets = changed.get("ruleset", set()), changed.get("application set", set())
+    services = bool(changed.get("service"))
+    for ruleset in estate.rulesets:
+        names_set = ruleset.kind == "startup" and not sets.isdisjoint(_sets_of(ruleset))
+        names_service = services and ruleset.kind == "indicator" and _looks_at_services(ruleset)
+        if ruleset.key in own or names_set or names_service:
+            yield ruleset.key
+
+
+def _sets_of(ruleset: Ruleset) -> Iterator[str]:
+    return (rule.application_set for rule in ruleset.rules if rule.application_set)
+
+
+def _looks_at_services(ruleset: Ruleset) -> bool:
+    return any(rule.selector.kind in ("service", "decision", "suitability") for rule in ruleset.rules)

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 from functools import lru_cache
 
 from portero.core.insight.readiness import Obstacle, modes_of, obstacles
+from portero.core.matching.applications import catalogue_of
 from portero.core.matching.fleet import Fleet, Regrouping
 from portero.core.matching.members import Member, facts_from_json
 from portero.core.matching.membership import Membership
@@ -75,6 +76,10 @@ class Settlement:
         class_id = roster.publisher.class_for(self.connection, roster.estate, groups, self._revision, self.now)
         following = roster.fleet.membership.next_change(member, now)
         enrolling.set_class(self.connection, device, class_id, following.timestamp() if following else None)
+        if roster.estate.named_devices:
+            names = (device, member.facts.hostname) if member.keeps_name else (device,)
+            publisher = roster.publisher
+            publisher.overlay(self.connection, roster.estate, device, names, class_id, self._revision, self.now)
         keep_obstacles(self.connection, device, roster.obstacles.of(member, groups))
         if before is not None and before != class_id:
             self.moved.add(before)
@@ -94,8 +99,20 @@ class Roster:
     def __init__(self, publisher: Publisher, connection: sqlite3.Connection, estate: Estate, now: float) -> None:
         self.publisher, self.estate = publisher, estate
         self.obstacles = Obstacles(estate)
+        self._catalogued = -1
+        self._catalogue: Mapping[str, frozenset[str]] = {}
         self.fleet = Fleet(Membership(estate.groups, estate.group_order))
         self.fleet.put_all([member_of(row) for row in enrolling.member_rows(connection)], moment(now))
+
+    @property
+    def catalogue(self) -> Mapping[str, frozenset[str]]:
+        """Categories of the products that are found on devices, by product, folded."""
+        state = self.fleet.changes
+        if state != self._catalogued:
+            lists = {member.applications for member in self.fleet if member.applications}
+            self._catalogue = catalogue_of(one for shared in lists for one in shared.items)
+            self._catalogued = state
+        return self._catalogue
 
     def take(self, settlement: Settlement) -> None:
         """What was committed is so in memory too."""

@@ -24,7 +24,7 @@ from portero.service import enrolment
 from portero.service.desk import Desk
 from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
-from portero.store import activities, classes, enrolling
+from portero.store import activities, classes, enrolling, overlays
 from portero.store.enrolling import Known
 
 CHECK_IN_SECONDS = 60.0
@@ -126,6 +126,7 @@ def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | No
             settlement.settle(known.id)
         if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
             enrolling.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
+            desk.note_until_restart(connection, known.id, message.have[:80], now)
         if message.problem:
             enrolling.note_failed(connection, known.id, message.problem[:500], now)
         wanted = enrolling.wanted_of(connection, known.id)
@@ -209,6 +210,28 @@ async def bundle(request: Request, desk: Desk) -> Response:
     return _immutable(request, digest, packed, "application/zstd")
 
 
+async def overlay(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/overlay/{digest}: what the device gets on top of its bundle, zstd-compressed; 304 as above."""
+    known, digest = await run_in_threadpool(_device, desk, request), request.path_params["digest"]
+
+    def read() -> tuple[bytes, str] | None:
+        with desk.store.reading() as connection:
+            return overlays.get_overlay(connection, digest) if classes.may_have(connection, known.id, digest) else None
+
+    found = await run_in_threadpool(read)
+    if found is None:
+        raise Problem("not-found", "This device has no such overlay; check in to learn which it should have.")
+    return _immutable(request, digest, found[0], "application/zstd")
+
+
+async def people(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/people?user=NAME: the user groups of a person seen on the device, of those that rules name."""
+    await run_in_threadpool(_device, desk, request)
+    user = request.query_params.get("user", "")[:255]
+    named = {key.casefold() for one in desk.snapshot.estate.assignments if one.people for key in one.people.user_groups}
+    return JSONResponse({"user": user, "user_groups": sorted(desk.user_groups(user) & named)})
+
+
 async def index(request: Request, desk: Desk) -> Response:
     """GET /device/v1/index/{digest}: the category index as CSV; 304 where the device has it."""
     await run_in_threadpool(_device, desk, request)
@@ -229,6 +252,8 @@ ROUTES = [
     Route("/device/v1/check-in", _endpoint(check_in), methods=["POST"]),
     Route("/device/v1/wait", _endpoint(wait), methods=["GET"]),
     Route("/device/v1/bundle/{digest}", _endpoint(bundle), methods=["GET"]),
+    Route("/device/v1/overlay/{digest}", _endpoint(overlay), methods=["GET"]),
+    Route("/device/v1/people", _endpoint(people), methods=["GET"]),
     Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
     Route("/device/v1/activity", _endpoint(activity), methods=["POST"]),
 ]

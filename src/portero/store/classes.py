@@ -38,6 +38,11 @@ def class_of(connection: sqlite3.Connection, groups: tuple[str, ...]) -> DeviceC
     return _class(row) if row else None
 
 
+def get_class(connection: sqlite3.Connection, id: int) -> DeviceClass:
+    """The class of that id, which there must be."""
+    return _class(connection.execute(f"{_SELECT} WHERE class.id = ?", (id,)).fetchone())
+
+
 def keep_bundle(connection: sqlite3.Connection, packed: PackedBundle, now: float) -> None:
     """Keep a bundle under its digest; one that is kept already stays as it is."""
     connection.execute(
@@ -111,9 +116,10 @@ def get_bundle(connection: sqlite3.Connection, digest: str) -> bytes | None:
 
 
 def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
-    """Whether this is the device's own bundle: the one that it should have."""
+    """Whether this is the device's own bundle or overlay: the one that it should have."""
     row = connection.execute(
-        "SELECT 1 FROM device JOIN class ON class.id = device.class WHERE device.id = ? AND class.digest = ?",
+        "SELECT 1 FROM device JOIN class ON class.id = device.class"
+        " WHERE device.id = ? AND ? IN (class.digest, device.overlay)",
         (device, digest),
     ).fetchone()
     return row is not None

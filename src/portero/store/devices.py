@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from portero.core.nouns.device import Device, DeviceEvent, Facts, Lifecycle
+from portero.core.nouns.device import Application, Device, DeviceEvent, Facts, Lifecycle
 from portero.core.nouns.readiness import ORDER, BlockerCode
 from portero.core.nouns.revision import RolloutCounts, RolloutState
 from portero.store.estates import moment, newest_revision
@@ -21,7 +22,8 @@ FACTS_STALE_SECONDS = 3 * 86_400.0
 """A device that checks in but has told no facts for so long has stale ones."""
 
 _SILENT = "(device.lifecycle = 'enrolled' AND device.silent_after < :now)"
-_CURRENT = "(device.applied_bundle IS class.digest)"
+_WANTED = "coalesce(device.overlay, class.digest)"
+_CURRENT = f"(device.applied_bundle IS {_WANTED})"
 _STATE = (
     f"CASE WHEN device.lifecycle <> 'enrolled' THEN NULL WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
     " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"
@@ -32,7 +34,7 @@ _SOURCE = "device LEFT JOIN class ON class.id = device.class"
 _SCANNED = "device NOT INDEXED LEFT JOIN class ON class.id = device.class"
 _SELECT = (
     "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
-    f" class.groups, class.digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
+    f" class.groups, {_WANTED} AS digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
 )
 # What lies not in a device's own facts: SQL conditions, by the blocker's code.
 MACHINE_BLOCKERS: dict[BlockerCode, str] = {
@@ -291,12 +293,24 @@ def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:
     )
 
 
-def count_in_any(connection: sqlite3.Connection, groups: tuple[str, ...]) -> int:
-    """How many devices are in at least one of the groups."""
-    marks = ", ".join("?" for _ in groups)
+def all_applications(connection: sqlite3.Connection) -> list[Application]:
+    """Every program that some device has told of, those of browsers among them, once."""
+    rows = connection.execute(
+        "SELECT DISTINCT item.value FROM device_facts, json_each(document, '$.applications') AS item"
+        " UNION SELECT DISTINCT json_extract(item.value, '$.application') FROM device_facts,"
+        " json_each(document, '$.browsers') AS item WHERE json_extract(item.value, '$.application') IS NOT NULL"
+    )
+    return [Application.model_validate_json(row[0]) for row in rows]
+
+
+def count_reached(connection: sqlite3.Connection, groups: Sequence[str], names: Sequence[str] = ()) -> int:
+    """How many devices are in at least one of the groups, or have one of the names (id, or hostname that is theirs)."""
+    grouped, named = (", ".join("?" for _ in some) for some in (groups, names))
     return int(
         connection.execute(
-            f"SELECT count(*) FROM device WHERE class IN (SELECT class FROM class_group WHERE group_key IN ({marks}))",
-            groups,
+            "SELECT count(*) FROM device WHERE"
+            f" class IN (SELECT class FROM class_group WHERE group_key IN ({grouped}))"
+            + (f" OR id IN ({named}) OR (keeps_name AND hostname IN ({named}))" if names else ""),
+            (*groups, *names, *names),
         ).fetchone()[0]
     )

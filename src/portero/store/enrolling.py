@@ -189,7 +189,8 @@ def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
     )
     connection.execute("UPDATE device SET rejoin_of = ? WHERE rejoin_of = ?", (old, new))
     connection.execute("DELETE FROM device WHERE id = ?", (new,))
-    kept = ("id", "known_at", "version", "labels", "rejoin_of", "class", "keeps_name", "seq_offset")
+    connection.execute("DELETE FROM device_overlay WHERE device IN (?, ?)", (old, new))
+    kept = ("id", "known_at", "version", "labels", "rejoin_of", "class", "keeps_name", "overlay", "seq_offset")
     columns = {name: row[name] for name in row if name not in kept}
     columns |= {"seq_offset": offset, "labels": json.dumps({**json.loads(row["labels"]), **labels})}
     _update(connection, old, columns)
@@ -266,8 +267,8 @@ class Known:
 def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known | None:
     """The device with that credential."""
     row = connection.execute(
-        "SELECT device.*, class.digest FROM device JOIN class ON class.id = device.class"
-        " WHERE device.credential_hash = ?",
+        "SELECT device.*, coalesce(device.overlay, class.digest) AS digest"
+        " FROM device JOIN class ON class.id = device.class WHERE device.credential_hash = ?",
         (credential_hash,),
     ).fetchone()
     if row is None:
@@ -295,10 +296,11 @@ class Wanted:
 
 
 def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
-    """The bundle that the device should have."""
+    """The bundle, or the overlay on top of it, that the device should have."""
     row = connection.execute(
-        "SELECT class.digest, class.revision, class.manifest FROM device JOIN class ON class.id = device.class"
-        " WHERE device.id = ?",
+        "SELECT coalesce(device_overlay.digest, class.digest), coalesce(device_overlay.revision, class.revision),"
+        " coalesce(device_overlay.manifest, class.manifest) FROM device JOIN class ON class.id = device.class"
+        " LEFT JOIN device_overlay ON device_overlay.device = device.id WHERE device.id = ?",
         (device,),
     ).fetchone()
     return Wanted(*row)

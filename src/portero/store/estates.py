@@ -8,21 +8,31 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any, overload
 
+from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.estate import Correction, Estate
 from portero.core.nouns.group import Group
+from portero.core.nouns.notice import Notice
+from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.revision import Change, Revision
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.service import Service
 from portero.core.nouns.settings import GroupLayers, Settings
 
 _TABLES = {
     "group": "estate_group",
+    "schedule": "schedule",
+    "application set": "application_set",
     "ruleset": "ruleset",
     "assignment": "assignment",
+    "notice": "notice",
     "correction": "correction",
+    "service": "service",
     "layer modes": "layer_modes",
     "coverage row": "coverage_row",
+    "probe set": "probe_set",
 }
 _SINGLES = ("precedence", "settings")
 
@@ -53,11 +63,16 @@ def load_estate(connection: sqlite3.Connection) -> Estate:
         precedence=tuple(singles.get("precedence", ())),
         settings=Settings.model_validate(singles.get("settings", {})),
         groups=tuple(map(Group.model_validate, documents("estate_group"))),
+        schedules=tuple(map(Schedule.model_validate, documents("schedule"))),
+        application_sets=tuple(map(ApplicationSet.model_validate, documents("application_set"))),
         rulesets=tuple(map(Ruleset.model_validate, documents("ruleset"))),
         assignments=tuple(map(Assignment.model_validate, documents("assignment"))),
+        notices=tuple(map(Notice.model_validate, documents("notice"))),
+        services=tuple(map(Service.model_validate, documents("service"))),
         corrections=tuple(map(Correction.model_validate, documents("correction"))),
         layer_modes=tuple(map(GroupLayers.model_validate, documents("layer_modes"))),
         coverage=tuple(map(CoverageRow.model_validate, documents("coverage_row"))),
+        probe_sets=tuple(map(ProbeSet.model_validate, documents("probe_set"))),
     )
 
 
@@ -112,6 +127,33 @@ def _apply(connection: sqlite3.Connection, revision: int, change: Change) -> Non
         f" VALUES (?, (SELECT coalesce(max(place), 0) + 1 FROM {table}), {marks})",
         (change.key, *columns.values()),
     )
+
+
+_ATTRIBUTES = {
+    "group": "groups",
+    "schedule": "schedules",
+    "application set": "application_sets",
+    "ruleset": "rulesets",
+    "assignment": "assignments",
+    "notice": "notices",
+    "service": "services",
+    "probe set": "probe_sets",
+}
+
+
+def keep_order(connection: sqlite3.Connection, before: Estate, after: Estate) -> None:
+    """Where a list's order is not that of before with what is new at its end, keep the new one: it may count."""
+    for noun, attribute in _ATTRIBUTES.items():
+        keys = [one.key for one in getattr(after, attribute)]
+        had = [one.key for one in getattr(before, attribute)]
+        stay = set(keys)
+        expected = [key for key in had if key in stay]
+        expected += [key for key in keys if key not in set(had)]
+        if keys != expected:
+            connection.executemany(
+                f"UPDATE {_TABLES[noun]} SET place = ? WHERE key = ?",
+                [(place, key) for place, key in enumerate(keys, 1)],
+            )
 
 
 def set_revision_devices(connection: sqlite3.Connection, revision: int, devices: int) -> None:

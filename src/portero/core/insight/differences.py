@@ -11,11 +11,16 @@ from portero.core.nouns.revision import Change
 
 _NOUNS = (
     ("group", "groups", "key"),
+    ("schedule", "schedules", "key"),
+    ("application set", "application_sets", "key"),
     ("ruleset", "rulesets", "key"),
     ("assignment", "assignments", "key"),
+    ("notice", "notices", "key"),
     ("correction", "corrections", "host"),
+    ("service", "services", "key"),
     ("layer modes", "layer_modes", "group"),
     ("coverage row", "coverage", "key"),
+    ("probe set", "probe_sets", "key"),
 )
 _SINGLES = ("precedence", "settings")
 """Parts of an estate that there is one of; their change carries the part under its own name."""

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
+from portero.core.insight.comparing import as_changes, verdict_changes
 from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, reader_of
 from portero.core.matching.membership import source_of
@@ -17,12 +18,11 @@ from portero.core.nouns.group import (
     GroupPreview,
     MissingFact,
     PrecedencePreview,
-    VerdictChange,
 )
 from portero.core.nouns.membership import Condition, MembershipRule
-from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy, decide
+from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import Situation
 from portero.core.sentences import condition_sentence, group_sentence
 
 EXAMPLES = 12
@@ -94,9 +94,9 @@ def _unknown_pins(fleet: Fleet, group: Group) -> tuple[str, ...]:
 
 
 def preview_precedence(
-    fleet: Fleet, estate: Estate, after: Estate, out_of_time: Callable[[], bool]
+    fleet: Fleet, estate: Estate, after: Estate, now: datetime, out_of_time: Callable[[], bool]
 ) -> PrecedencePreview:
-    """What another order of groups would change; stops, and says so, when it is out of time."""
+    """What another order of groups would change for everybody now; stops, and says so, when it is out of time."""
     rank = {key: place for place, key in enumerate(after.group_order)}
     classes = Counter(fleet.groups_of(member.id) for member in fleet)
     devices, complete = 0, True
@@ -109,24 +109,14 @@ def preview_precedence(
         if out_of_time():
             complete = False
             continue
-        for change in _verdict_changes(estate, groups, after, turned):
+        for change in verdict_changes(_frame(estate, groups, now), _frame(after, turned, now)):
             verdicts[change] += count
     return PrecedencePreview(
         devices=devices,
-        verdicts=tuple(
-            VerdictChange(category=category, before=before, after=then, devices=number)
-            for (category, before, then), number in verdicts.most_common()
-        ),
+        verdicts=as_changes(verdicts),
         complete=complete,
     )
 
 
-def _verdict_changes(
-    before: Estate, groups: tuple[str, ...], after: Estate, turned: tuple[str, ...]
-) -> Iterator[tuple[str, str, str]]:
-    old, new = Policy(compile_bundle(before, groups)), Policy(compile_bundle(after, turned))
-    for category in TAXONOMY.categories:
-        was, then = decide(old, (category,)), decide(new, (category,))
-        words = (was.verdict if was else "allow", then.verdict if then else "allow")
-        if words[0] != words[1]:
-            yield category, *words
+def _frame(estate: Estate, groups: tuple[str, ...], now: datetime) -> Frame:
+    return Policy(compile_bundle(estate, groups)).frame(Situation(now))

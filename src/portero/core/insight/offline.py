@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from portero.core.matching.applications import catalogue_of, members_of
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import unknown_word
+from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.verdict import Explanation
-from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy
-from portero.core.resolving.explaining import explain
+from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.explaining import Case, explain
+from portero.core.resolving.policy import Policy
 from portero.core.resolving.standing import Standing
 
 
@@ -26,26 +28,59 @@ class OfflineEstate:
 
     def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex, now: datetime) -> None:
         """`now` counts for attempts that name no time."""
-        self._now = now
-        self._estate = estate
-        self._index = index
+        self._now, self._index, self._directory = now, index, facts.directory
+        applications = [one for device in facts.devices for one in _applications(device)]
+        self._estate = with_frozen_members(estate, applications)
+        self._catalogue = catalogue_of(applications)
         self._devices = {device.hostname: device for device in facts.devices}
         self._membership = Membership(estate.groups, estate.group_order)
-        self._policies: dict[tuple[str, ...], Policy] = {}
+        self._members = {
+            hostname: Member(hostname, facts_from(device), device.labels) for hostname, device in self._devices.items()
+        }
+        self._policies: dict[tuple[object, ...], Policy] = {}
+        self._people: dict[str, frozenset[str]] = {}
 
-    def explain(self, attempt: Attempt) -> Explanation:
+    def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""
-        device = self._devices.get(attempt.device.lower())
+        device = self._devices.get(attempt.device.casefold().rstrip("."))
         if device is None:
             raise UnknownDevice(unknown_word("device", attempt.device, self._devices) + " in the facts document")
-        member = Member(device.hostname, facts_from(device), device.labels)
-        policy = self._policy(self._membership.groups_of(member, attempt.at or self._now))
-        filled = attempt.model_copy(update={"place": attempt.place or device.place})
-        standing = Standing.of(device, applied=policy, coverage=self._estate.coverage_table)
-        return explain(policy, filled, self._index, standing)
+        at = attempt.at or self._now
+        groups = self._membership.groups_of(self._members[device.hostname], at)
+        policy = self._policy(groups, device.hostname)
+        filled = attempt.model_copy(update={"at": at, "place": attempt.place or device.place})
+        standing = Standing.of(device, applied=policy, coverage=self._estate.coverage_table, catalogue=self._catalogue)
+        whole = self._policy(groups, device.hostname, whole=True) if left_aside else None
+        return explain(policy, Case(filled, self._index, standing, self._user_groups(attempt.user)), whole=whole)
 
-    def _policy(self, groups: tuple[str, ...]) -> Policy:
-        policy = self._policies.get(groups)
+    def _user_groups(self, user: str | None) -> frozenset[str]:
+        if user is None:
+            return frozenset()
+        known = self._people.get(user)
+        if known is None:
+            known = self._people[user] = self._directory.groups_of(user)
+        return known
+
+    def _policy(self, groups: tuple[str, ...], hostname: str, whole: bool = False) -> Policy:
+        names = (hostname,) if hostname in self._estate.named_devices else ()
+        key = (groups, names, whole)
+        policy = self._policies.get(key)
         if policy is None:
-            policy = self._policies[groups] = Policy(compile_bundle(self._estate, groups))
+            more = {"states": ANY_STATE} if whole else {}
+            bundle = compile_bundle(self._estate, groups, names, **more)
+            policy = self._policies[key] = Policy(bundle, hostname if names else "")
         return policy
+
+
+def _applications(device: DocumentDevice) -> list[Application]:
+    """The programs known of a device, those of its browsers among them."""
+    return [*device.applications, *(one.application for one in device.browsers if one.application)]
+
+
+def with_frozen_members(estate: Estate, applications: list[Application]) -> Estate:
+    """The estate with what its frozen sets hold, where the document does not say: what is found now."""
+    waiting = [one for one in estate.application_sets if not one.following and one.frozen_members is None]
+    if not waiting:
+        return estate
+    frozen = {one.key: one.model_copy(update={"frozen_members": members_of(one, applications)}) for one in waiting}
+    return estate.replacing(application_sets=tuple(frozen.get(one.key, one) for one in estate.application_sets))

@@ -29,6 +29,8 @@ class Fleet:
         self._members: dict[str, Member] = {}
         self._bits: dict[str, int] = {}
         self._groups: dict[str, tuple[str, ...]] = {}
+        self.changes = 0
+        """Counts changes of devices and their facts."""
 
     def __len__(self) -> int:
         return len(self._members)
@@ -59,6 +61,7 @@ class Fleet:
 
     def put(self, member: Member, now: datetime) -> tuple[str, ...]:
         """A device that is new, or whose facts, labels or lifecycle have changed; returns its groups."""
+        self.changes += 1
         bits = self.membership.bits(member, now)
         self._members[member.id], self._bits[member.id] = member, bits
         groups = self._groups[member.id] = self.membership.groups_of_bits(bits, member)
@@ -66,11 +69,13 @@ class Fleet:
 
     def drop(self, id: str) -> None:
         """A device that is there no more."""
+        self.changes += 1
         for kept in (self._members, self._bits, self._groups):
             kept.pop(id, None)
 
     def put_all(self, members: Sequence[Member], now: datetime) -> None:
         """Many devices at once."""
+        self.changes += 1
         for member, bits in zip(members, self.membership.bits_of_all(members, now), strict=True):
             self._members[member.id], self._bits[member.id] = member, bits
             self._groups[member.id] = self.membership.groups_of_bits(bits, member)

@@ -1,15 +1,16 @@
-"""One ruleset put on groups: where, and how strongly."""
+"""One ruleset put on groups or single devices: where, for whom, when, and how strongly."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 from enum import StrEnum
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag
 
 from portero.core.nouns.action import Override
-from portero.core.nouns.base import Key, Note, Noun
+from portero.core.nouns.base import Hostname, Key, Note, Noun, Text, Timestamp, tag
 
 
 class State(StrEnum):
@@ -20,32 +21,88 @@ class State(StrEnum):
     PAUSED = "paused"
 
 
+class DeviceTarget(Noun):
+    """A single device, by hostname or permanent id."""
+
+    device: Hostname
+
+
+def _target_form(value: Any) -> str:
+    return tag("group") if isinstance(value, str) else tag("device")
+
+
+Target = Annotated[
+    Annotated[Key, Tag(tag("group"))] | Annotated[DeviceTarget, Tag(tag("device"))], Discriminator(_target_form)
+]
+"""Where: the key of a group, or `{device: hostname}`."""
+
+AssignmentKey = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=400)]
+"""Longer than other keys: one that is made holds a ruleset's key and a target's."""
+
+
+class People(Noun):
+    """For whom: people and user groups. Both empty stand for everybody. Names fold case."""
+
+    users: Annotated[tuple[Text, ...], Field(max_length=10_000)] = ()
+    user_groups: Annotated[tuple[Text, ...], Field(max_length=1_000)] = ()
+
+
 def _listed(value: Any) -> Any:
-    return [value] if isinstance(value, str) else value
+    return [value] if isinstance(value, (str, dict, DeviceTarget)) else value
 
 
 class Assignment(Noun):
-    """One ruleset put on groups. A draft or a paused one decides nothing."""
+    """One ruleset put on groups or devices. A draft or a paused one decides nothing.
 
-    key: Key
+    It is in play from `starts` until just before `ends`, within its schedule, at its place, for its people.
+    """
+
+    key: AssignmentKey
     ruleset: Key
     to: Annotated[
-        tuple[Key, ...], BeforeValidator(_listed), Field(min_length=1, max_length=200, description="Keys of groups.")
+        tuple[Target, ...],
+        BeforeValidator(_listed),
+        Field(min_length=1, max_length=200, description="Keys of groups, and devices."),
     ]
     action: Annotated[Override | None, Field(description="Override for the whole ruleset: log, warn or block.")] = None
     mandatory: bool = False
+    people: People | None = None
+    schedule: Annotated[Key | None, Field(description="Only while a window of it is open.")] = None
+    place: Literal["anywhere", "on-site", "off-site"] = "anywhere"
+    starts: Timestamp | None = None
+    ends: Timestamp | None = None
+    until_restart: Annotated[bool, Field(description="Until the machine next starts.")] = False
+    replaces_weaker: Annotated[
+        bool, Field(description="Puts ordinary assignments of the same kind with weaker targets out of play.")
+    ] = False
     state: State = State.ACTIVE
+    notice: Key | None = None
     reason: Note | None = None
+
+    @property
+    def groups(self) -> tuple[str, ...]:
+        """The groups among its targets."""
+        return tuple(target for target in self.to if isinstance(target, str))
+
+    @property
+    def named_devices(self) -> tuple[str, ...]:
+        """The single devices among its targets, by hostname or id."""
+        return tuple(target.device for target in self.to if isinstance(target, DeviceTarget))
+
+    @property
+    def names_people(self) -> bool:
+        """Whether it is for some people only."""
+        return self.people is not None and bool(self.people.users or self.people.user_groups)
 
 
 class NewAssignment(Assignment):
     """An assignment about to be made; without a key it gets one from its ruleset and its first target."""
 
-    key: Key | None = None  # type: ignore[assignment]
+    key: AssignmentKey | None = None  # type: ignore[assignment]
 
     def keyed(self, taken: Collection[str]) -> Assignment:
         """The assignment with a key that is not among those taken."""
-        key = self.key or made_key(self.ruleset, self.to[0], taken)
+        key = self.key or made_key(self.ruleset, target_name(self.to[0]), taken)
         return Assignment.model_validate({**self.model_dump(), "key": key})
 
 
@@ -57,11 +114,14 @@ class AssignmentSummary(Assignment):
     version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]
 
 
+def target_name(target: str | DeviceTarget) -> str:
+    """The group's key, or the device's name."""
+    return target if isinstance(target, str) else target.device
+
+
 def made_key(ruleset: str, first_target: str, taken: Collection[str]) -> str:
     """The key of an assignment given without one: ruleset and first target joined by `--`, numbered where taken."""
-    base = f"{ruleset}--{first_target}"
-    if len(base) > 60:
-        base = base[:60].rstrip("-")
+    base = f"{ruleset}--{re.sub('[^a-z0-9-]', '-', first_target.lower())}"
     key, number = base, 1
     while key in taken:
         number += 1

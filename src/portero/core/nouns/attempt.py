@@ -1,23 +1,43 @@
-"""One visit that somebody tries."""
+"""What somebody tries on a machine: a visit, or the start of a program."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Self
 
-from pydantic import Field, StringConstraints
+from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.base import Noun, Text, Timestamp
-from portero.core.nouns.device import Place
+from portero.core.nouns.device import Address, Application, Place
+from portero.core.nouns.rule import normal_media_type
 
 Url = Annotated[str, StringConstraints(min_length=1, max_length=8192)]
 
 
-class Attempt(Noun):
-    """One visit: device, person, browser, URL, time and place. What is None was not given."""
+class Program(Application):
+    """What is known of a program about to start. What is not known is left out, and no rule can match it."""
 
+
+class Attempt(Noun):
+    """One visit or one start: device, person, time, and what is tried. What is None was not given.
+
+    `search_term` and `address` are taken from the URL where they are not given and it shows them; a media type never
+    is.
+    """
+
+    id: Annotated[Text | None, Field(description="Your own name for it; echoed.")] = None
     device: Annotated[str, Field(max_length=253, description="Hostname, or permanent id, of the device.")]
     user: Text | None = None
     browser: Text | None = None
-    url: Url
+    url: Annotated[Url | None, Field(description="What is visited.")] = None
+    start: Annotated[Program | None, Field(description="The program that is started.")] = None
     at: Annotated[Timestamp | None, Field(description="When; now where left out.")] = None
     place: Place | None = None
+    search_term: Annotated[str, StringConstraints(max_length=2000)] | None = None
+    media_type: Annotated[str, StringConstraints(max_length=150), AfterValidator(normal_media_type)] | None = None
+    address: Annotated[Address | None, Field(description="The address that the host was found at.")] = None
+
+    @model_validator(mode="after")
+    def _one_thing(self) -> Self:
+        if (self.url is None) == (self.start is None):
+            raise ValueError("an attempt is either a visit, with a url, or a start, with a program")
+        return self

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from difflib import get_close_matches
-from typing import Annotated, Any
+from typing import Annotated, Any, NamedTuple
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, PlainSerializer, StringConstraints
 
@@ -15,6 +15,22 @@ class Noun(BaseModel):
     """Base of all nouns. Instances never change; a field that is not known is an error."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+class Fault(NamedTuple):
+    """Something that does not fit together: where (a path of keys and positions) and what."""
+
+    path: tuple[str | int, ...]
+    message: str
+
+
+def doubled(where: tuple[str | int, ...], names: Iterable[str]) -> Iterator[Fault]:
+    """A fault for each name in the list at `where` that stood there before."""
+    seen: dict[str, int] = {}
+    for number, name in enumerate(names):
+        first = seen.setdefault(name, number)
+        if first != number:
+            yield Fault((*where, number), f"“{name}” stands twice, first as number {first + 1}; keep one of them")
 
 
 def unknown_word(what: str, word: str, known: Iterable[str]) -> str:

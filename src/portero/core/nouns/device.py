@@ -13,7 +13,7 @@ from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
 from portero.core.nouns.revision import RolloutState
 
 
-def _normal_address(value: str) -> str:
+def _an_address(value: str) -> str:
     try:
         return str(ip_address(value))
     except ValueError as problem:
@@ -30,7 +30,7 @@ def _known_zone(value: str) -> str:
 
 Unit = Annotated[str, StringConstraints(max_length=255, pattern=r"^[^/\s]+(/[^/\s]+)*$")]
 """A place in the directory tree, its parts set apart by “/”."""
-Address = Annotated[str, StringConstraints(max_length=64), AfterValidator(_normal_address)]
+Address = Annotated[str, StringConstraints(max_length=64), AfterValidator(_an_address)]
 Zone = Annotated[str, StringConstraints(max_length=64), AfterValidator(_known_zone)]
 Labels = Annotated[dict[Key, Text], Field(max_length=32)]
 

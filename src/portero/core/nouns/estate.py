@@ -4,24 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator
 
+from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
-from portero.core.nouns.base import Hostname, Key, Note, Noun, unknown_word
+from portero.core.nouns.base import Fault, Key, Note, Noun, doubled, unknown_word
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.device import DocumentDevice, LayerMode
+from portero.core.nouns.directory import Directory
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
+from portero.core.nouns.notice import STANDARD_NOTICE, Notice
+from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.service import Service
 from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
+from portero.core.nouns.urls import WebHost
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
 class Correction(Noun):
     """The categories of a host as the organisation sees them, in place of what feeds say."""
 
-    host: Hostname
+    host: WebHost
     categories: Annotated[tuple[Key, ...], Field(min_length=1, max_length=45)]
     reason: Note | None = None
 
@@ -41,25 +49,27 @@ class Correction(Noun):
         return value
 
 
-class Fault(NamedTuple):
-    """Something wrong in an estate: where (a path of keys and positions) and what."""
-
-    path: tuple[str | int, ...]
-    message: str
+KEYED = ("groups", "schedules", "application_sets", "rulesets", "assignments", "notices", "services", "probe_sets")
+"""The lists whose objects have keys."""
 
 
 class Estate(Noun):
-    """Groups, precedence, rulesets, assignments and corrections together."""
+    """Everything that administrators author, together. The order of the lists is the order of the document."""
 
     portero: Literal[1] = 1
     precedence: Annotated[tuple[Key, ...], Field(max_length=2000)] = ()
     groups: Annotated[tuple[Group, ...], Field(max_length=2000)] = ()
+    schedules: Annotated[tuple[Schedule, ...], Field(max_length=2000)] = ()
+    application_sets: Annotated[tuple[ApplicationSet, ...], Field(max_length=5000)] = ()
     rulesets: Annotated[tuple[Ruleset, ...], Field(max_length=5000)] = ()
     assignments: Annotated[tuple[Assignment, ...], Field(max_length=20000)] = ()
+    notices: Annotated[tuple[Notice, ...], Field(max_length=500)] = ()
     corrections: Annotated[tuple[Correction, ...], Field(max_length=100000)] = ()
+    services: Annotated[tuple[Service, ...], Field(max_length=50000)] = ()
     settings: Settings = Settings()
     layer_modes: Annotated[tuple[GroupLayers, ...], Field(max_length=2000)] = ()
     coverage: Annotated[tuple[CoverageRow, ...], Field(max_length=2000)] = ()
+    probe_sets: Annotated[tuple[ProbeSet, ...], Field(max_length=500)] = ()
 
     def replacing(self, **parts: Any) -> Estate:
         """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""
@@ -76,6 +86,21 @@ class Estate(Noun):
     def ruleset_by_key(self) -> dict[str, Ruleset]:
         """Rulesets by key."""
         return {ruleset.key: ruleset for ruleset in self.rulesets}
+
+    @cached_property
+    def schedule_by_key(self) -> dict[str, Schedule]:
+        """Schedules by key."""
+        return {schedule.key: schedule for schedule in self.schedules}
+
+    @cached_property
+    def application_set_by_key(self) -> dict[str, ApplicationSet]:
+        """Application sets by key."""
+        return {one.key: one for one in self.application_sets}
+
+    @cached_property
+    def named_devices(self) -> frozenset[str]:
+        """Hostnames and ids of the devices that assignments name by themselves."""
+        return frozenset(name for assignment in self.assignments for name in assignment.named_devices)
 
     @cached_property
     def coverage_table(self) -> CoverageTable:
@@ -103,23 +128,67 @@ class Estate(Noun):
 
     def faults(self) -> Iterator[Fault]:
         """What does not fit together: keys used twice, names of things that are not there."""
-        for kind in ("groups", "rulesets", "assignments"):
-            yield from _doubled(kind, [noun.key for noun in getattr(self, kind)])
-        yield from _doubled("corrections", [correction.host for correction in self.corrections])
-        yield from _doubled("precedence", self.precedence)
+        for kind in KEYED:
+            yield from doubled((kind,), [noun.key for noun in getattr(self, kind)])
+        yield from doubled(("corrections",), [correction.host for correction in self.corrections])
+        yield from doubled(("precedence",), self.precedence)
         groups = {group.key for group in self.groups}
-        yield from _unknown(("precedence",), "group", self.precedence, groups)
+        yield from _unknown(("precedence",), "group", enumerate(self.precedence), groups)
+        yield from self._assignment_faults(groups)
+        yield from self._rule_faults()
+        yield from self._service_faults()
+        yield from self._enforcement_faults(groups)
+        for number, probe_set in enumerate(self.probe_sets):
+            targets = [probe.to for probe in probe_set.probes]
+            for place, target in enumerate(targets):
+                if isinstance(target, str):
+                    where = ("probe_sets", number, "probes", place, "to")
+                    yield from _unknown(where, "group", [(None, target)], groups | set(BUILT_IN))
+
+    def _assignment_faults(self, groups: set[str]) -> Iterator[Fault]:
+        known = groups | set(BUILT_IN)
+        notices = {notice.key for notice in self.notices} | {STANDARD_NOTICE}
         for number, assignment in enumerate(self.assignments):
             where = ("assignments", number)
-            yield from _unknown((*where, "to"), "group", assignment.to, groups | set(BUILT_IN))
-            if assignment.ruleset not in self.ruleset_by_key:
+            named = [(place, key) for place, key in enumerate(assignment.to) if isinstance(key, str)]
+            yield from _unknown((*where, "to"), "group", named, known)
+            if assignment.schedule is not None:
+                known_schedules = set(self.schedule_by_key)
+                yield from _unknown((*where, "schedule"), "schedule", [(None, assignment.schedule)], known_schedules)
+            if assignment.notice is not None:
+                yield from _unknown((*where, "notice"), "notice", [(None, assignment.notice)], notices)
+            ruleset = self.ruleset_by_key.get(assignment.ruleset)
+            if ruleset is None:
                 yield Fault((*where, "ruleset"), unknown_word("ruleset", assignment.ruleset, self.ruleset_by_key))
-            yield from mandatory_faults(where, assignment, self.ruleset_by_key.get(assignment.ruleset))
-        yield from self._enforcement_faults(groups)
+            else:
+                yield from assignment_faults(where, assignment, ruleset)
+
+    def _rule_faults(self) -> Iterator[Fault]:
+        services, sets = {service.key for service in self.services}, set(self.application_set_by_key)
+        for number, ruleset in enumerate(self.rulesets):
+            if ruleset.kind not in ("indicator", "startup"):
+                continue
+            for place, rule in enumerate(ruleset.rules):
+                where = ("rulesets", number, "rules", place)
+                if rule.service is not None and rule.service not in services:
+                    yield Fault((*where, "service"), unknown_word("service", rule.service, sorted(services)))
+                if rule.application_set is not None and rule.application_set not in sets:
+                    said = unknown_word("application set", rule.application_set, sorted(sets))
+                    yield Fault((*where, "application_set"), said)
+
+    def _service_faults(self) -> Iterator[Fault]:
+        owners: dict[str, str] = {}
+        for number, service in enumerate(self.services):
+            for place, host in enumerate(service.hosts):
+                if host in owners:
+                    by = f"by “{owners[host]}”" if owners[host] != service.key else "before"
+                    message = f"“{host}” is listed {by} already; a host belongs to one service, once"
+                    yield Fault(("services", number, "hosts", place), message)
+                owners[host] = service.key
 
     def _enforcement_faults(self, groups: set[str]) -> Iterator[Fault]:
-        yield from _doubled("layer_modes", [modes.group for modes in self.layer_modes])
-        yield from _doubled("coverage", [row.key for row in self.coverage])
+        yield from doubled(("layer_modes",), [modes.group for modes in self.layer_modes])
+        yield from doubled(("coverage",), [row.key for row in self.coverage])
         looking = {group.key for group in self.groups if group.names_layers}
         for number, modes in enumerate(self.layer_modes):
             where = ("layer_modes", number, "group")
@@ -133,39 +202,50 @@ class Estate(Noun):
                 )
 
 
-def mandatory_faults(where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset | None) -> Iterator[Fault]:
-    """A mandatory assignment may not allow broadly: with a family or with everything."""
-    if not assignment.mandatory or ruleset is None or assignment.action == "log":
-        return
-    for number, rule in enumerate(ruleset.rules, start=1):
-        if rule.action == "allow" and rule.selector.kind in ("family", "everything"):
-            yield Fault(
-                (*where, "mandatory"),
-                f"a mandatory assignment may not allow broadly, and rule {number} of “{ruleset.key}” allows"
-                f" {rule.selector}; name single categories, or assign it without mandatory",
-            )
+_BROAD = ("family", "everything", "decision", "suitability")
 
 
-def _doubled(kind: str, keys: Iterable[str]) -> Iterator[Fault]:
-    seen: dict[str, int] = {}
-    for number, key in enumerate(keys):
-        first = seen.setdefault(key, number)
-        if first != number:
-            yield Fault((kind, number), f"“{key}” stands twice, first as number {first + 1}; keep one of them")
+def _is_broad(selector: Selector) -> bool:
+    kind, value = selector.kind, selector.value
+    return kind in _BROAD or (kind == "address" and "/" in value) or (kind == "pattern" and value == "*")
 
 
-def _unknown(where: tuple[str | int, ...], what: str, keys: Iterable[str], known: set[str]) -> Iterator[Fault]:
-    for number, key in enumerate(keys):
+def assignment_faults(where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset) -> Iterator[Fault]:
+    """What does not fit between an assignment and its ruleset."""
+    if assignment.mandatory and assignment.action != "log":
+        for number, rule in enumerate(ruleset.rules, start=1):
+            if rule.action == "allow" and _is_broad(rule.selector):
+                yield Fault(
+                    (*where, "mandatory"),
+                    f"a mandatory assignment may not allow broadly, and rule {number} of “{ruleset.key}” allows"
+                    f" {rule.selector}; name what is allowed one by one, or assign it without mandatory",
+                )
+    if ruleset.kind == "site" and assignment.names_people:
+        yield Fault(
+            (*where, "people"),
+            "a site list is handed to the browser as the machine's own policy, so it cannot be for some people only;"
+            " leave the people out, or use indicators",
+        )
+    if ruleset.kind == "site" and assignment.action == "warn":
+        yield Fault((*where, "action"), "a site list allows or blocks; browsers cannot warn")
+
+
+def _unknown(
+    where: tuple[str | int, ...], what: str, named: Iterable[tuple[int | None, str]], known: set[str]
+) -> Iterator[Fault]:
+    for place, key in named:
         if key not in known:
-            yield Fault((*where, number), unknown_word(what, key, sorted(known)))
+            yield Fault(where if place is None else (*where, place), unknown_word(what, key, sorted(known)))
 
 
 class FactsDocument(Noun):
     """The facts of some devices, written down, to judge attempts without a service."""
 
     portero_facts: Literal[1] = 1
+    directory: Directory = Directory()
     devices: Annotated[tuple[DocumentDevice, ...], Field(max_length=200_000)] = ()
 
     def faults(self) -> Iterator[Fault]:
-        """Hostnames that stand twice."""
-        yield from _doubled("devices", [device.hostname for device in self.devices])
+        """Hostnames that stand twice, user groups that take each other in."""
+        yield from doubled(("devices",), [device.hostname for device in self.devices])
+        yield from self.directory.faults()

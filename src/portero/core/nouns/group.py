@@ -6,8 +6,8 @@ from typing import Annotated, Any, Self
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, WrapSerializer, model_validator
 
-from portero.core.nouns.action import Verdict
 from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
+from portero.core.nouns.comparison import VerdictChange
 from portero.core.nouns.membership import MembershipRule
 
 WHOLE_FLEET = "whole-fleet"
@@ -150,15 +150,6 @@ class CopiedGroup(Noun):
 
     key: Key
     name: Name | None = None
-
-
-class VerdictChange(Noun):
-    """A web category whose verdict would be another one, and on how many devices."""
-
-    category: Key
-    before: Verdict
-    after: Verdict
-    devices: int
 
 
 class PrecedencePreview(Noun):

@@ -13,7 +13,19 @@ class Change(Noun):
     """One object that a revision made, altered or removed, whole as it was before and after."""
 
     noun: Literal[
-        "group", "ruleset", "assignment", "correction", "layer modes", "coverage row", "precedence", "settings"
+        "group",
+        "schedule",
+        "application set",
+        "ruleset",
+        "assignment",
+        "notice",
+        "correction",
+        "service",
+        "layer modes",
+        "coverage row",
+        "probe set",
+        "precedence",
+        "settings",
     ]
     key: str
     verb: Literal["created", "changed", "removed"]

@@ -2,90 +2,59 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, NamedTuple, Self
+from typing import Annotated, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, model_validator
 
 from portero.core.nouns.action import Action
-from portero.core.nouns.base import Key, Name, Note, Noun, unknown_word
-from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.nouns.base import Key, Name, Noun
+from portero.core.nouns.rule import SELECTORS, Rule, RulesetKind
+from portero.core.nouns.selector import Selector
 
-
-class Selector(NamedTuple):
-    """What a rule matches: `kind` is category, family or everything; `value` a key, empty for everything."""
-
-    kind: str
-    value: str
-
-    def __str__(self) -> str:
-        return f"{self.kind} {self.value}" if self.value else self.kind
-
-
-class CategoryRule(Noun):
-    """One web category, one family or everything, and what to do about it."""
-
-    category: Key | None = None
-    family: Key | None = None
-    everything: Literal[True] | None = None
-    action: Action
-    name: Name | None = None
-    note: Note | None = None
-
-    @field_validator("category")
-    @classmethod
-    def _known_category(cls, value: str | None) -> str | None:
-        if value is not None and value not in TAXONOMY.categories:
-            raise ValueError(unknown_word("category", value, TAXONOMY.categories))
-        return value
-
-    @field_validator("family")
-    @classmethod
-    def _known_family(cls, value: str | None) -> str | None:
-        if value is not None and value not in TAXONOMY.by_family:
-            raise ValueError(unknown_word("family", value, TAXONOMY.by_family))
-        return value
-
-    @model_validator(mode="after")
-    def _one_selector(self) -> Self:
-        if sum(field is not None for field in (self.category, self.family, self.everything)) != 1:
-            raise ValueError("a rule names exactly one of category, family or everything")
-        return self
-
-    @property
-    def selector(self) -> Selector:
-        """What it matches, normalised: within a ruleset a rule is known by it."""
-        if self.category is not None:
-            return Selector("category", self.category)
-        if self.family is not None:
-            return Selector("family", self.family)
-        return Selector("everything", "")
+MAX_RULES = 200_000
+_ACTIONS: dict[RulesetKind, tuple[Action, ...]] = {"site": (Action.ALLOW, Action.BLOCK)}
 
 
 class Ruleset(Noun):
-    """A named list of rules of one kind."""
+    """A named list of rules of one kind. One with a `feed` is brought in from outside; it never allows."""
 
     key: Key
     name: Name | None = None
-    kind: Literal["category"]
-    rules: Annotated[tuple[CategoryRule, ...], Field(max_length=1000)] = ()
+    kind: RulesetKind
+    feed: Annotated[Key | None, Field(description="The feed that brings it in; indicator rulesets only.")] = None
+    rules: Annotated[tuple[Rule, ...], Field(max_length=MAX_RULES)] = ()
 
     @model_validator(mode="after")
-    def _distinct_selectors(self) -> Self:
+    def _fits(self) -> Self:
+        if self.feed is not None and self.kind != "indicator":
+            raise ValueError(f"a feed brings in indicator rulesets only, and “{self.key}” is of kind {self.kind}")
         seen: dict[Selector, int] = {}
         for number, rule in enumerate(self.rules, start=1):
+            self._check(number, rule)
             first = seen.setdefault(rule.selector, number)
             if first != number:
                 raise ValueError(f"rules {first} and {number} both name {rule.selector}; keep one of them")
         return self
 
+    def _check(self, number: int, rule: Rule) -> None:
+        kind = rule.selector.kind
+        if kind not in SELECTORS[self.kind]:
+            fitting = next(of for of, names in SELECTORS.items() if kind in names)
+            raise ValueError(
+                f"rule {number} names {kind}, which belongs in a ruleset of kind {fitting}; this one is of kind"
+                f" {self.kind} and takes {', '.join(SELECTORS[self.kind])}"
+            )
+        allowed = _ACTIONS.get(self.kind, tuple(Action))
+        if rule.action not in allowed:
+            raise ValueError(f"rule {number}: rules of kind {self.kind} {' or '.join(allowed)}, not {rule.action}")
+        if self.feed is not None and rule.action is Action.ALLOW:
+            raise ValueError(f"rule {number} allows, and what a feed brings in never does; block, warn or log")
 
-class RulesetSummary(Noun):
+
+class RulesetSummary(Ruleset):
     """A ruleset as lists and pages show it."""
 
-    key: Key
     name: Name
-    kind: str
-    rules: tuple[CategoryRule, ...]
     sentence: Annotated[str, Field(description="What the ruleset does, in words.")]
     assignments: Annotated[tuple[Key, ...], Field(description="The assignments that use it.")] = ()
     version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]

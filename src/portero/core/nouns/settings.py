@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.base import Key, Noun
 from portero.core.nouns.device import LayerMode
+from portero.core.nouns.urls import WebHost
 
 
 def _normal_network(value: str) -> str:
@@ -29,6 +30,13 @@ class EstateLayers(Noun):
     startup: LayerMode = LayerMode.ENFORCING
 
 
+class SearchPage(Noun):
+    """A search page: the host that it is on, that very one, and the query parameter that carries what is searched."""
+
+    host: WebHost
+    parameter: Annotated[str, StringConstraints(min_length=1, max_length=100)]
+
+
 class Settings(Noun):
     """What holds for the whole estate."""
 
@@ -36,6 +44,12 @@ class Settings(Noun):
     gateway_networks: Annotated[
         tuple[Network, ...],
         Field(max_length=500, description="On-site machines with an address here leave filtering to the gateway."),
+    ] = ()
+    newly_registered_days: Annotated[
+        int, Field(ge=1, le=3650, description="A host counts as newly registered for so many days.")
+    ] = 60
+    search_pages: Annotated[
+        tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()
 
 

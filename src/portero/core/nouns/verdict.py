@@ -39,6 +39,29 @@ class Rung(StrEnum):
     ACTION = "action"
     IDENTITY = "identity"
     STRICTEST = "strictest"
+    LIFTED = "lifted"
+    REPLACED = "replaced"
+    BROWSER = "browser"
+
+
+class Aside(StrEnum):
+    """Why a rule that would match is not in play."""
+
+    DRAFT = "draft"
+    PAUSED = "paused"
+    NOT_STARTED = "not-started"
+    ENDED = "ended"
+    EXPIRED = "expired"
+    OTHER_PEOPLE = "other-people"
+    SCHEDULE = "schedule"
+    OTHER_PLACE = "other-place"
+    RESTARTED = "restarted"
+
+
+class ThisDevice(Noun):
+    """The device itself as a target."""
+
+    device: str
 
 
 class RuleReference(Noun):
@@ -47,7 +70,9 @@ class RuleReference(Noun):
     ruleset: str
     rule: Annotated[int, Field(description="Counts from 1 in the ruleset's order.")]
     assignment: str
-    target: Annotated[str, Field(description="Key of the group by which it reached the device.")]
+    target: Annotated[
+        str | ThisDevice, Field(description="Key of the group by which it reached the device, or the device itself.")
+    ]
     action: Action
     mandatory: bool
     selector: Annotated[str, Field(description="The selector in words, such as “category gambling”.")]
@@ -57,7 +82,16 @@ class LostRule(RuleReference):
     """A rule that competed and lost."""
 
     rung: Rung
-    to: Annotated[RuleReference, Field(description="The rule it lost to.")]
+    to: Annotated[
+        RuleReference | None, Field(description="The rule it lost to; None where it lost to a whole assignment.")
+    ] = None
+    why: Annotated[str, Field(description="One sentence in plain words.")]
+
+
+class AsideRule(RuleReference):
+    """A rule that would match, and does not count now."""
+
+    reason: Aside
     why: Annotated[str, Field(description="One sentence in plain words.")]
 
 
@@ -70,6 +104,10 @@ class LayerVerdict(Noun):
     why: Annotated[str, Field(description="One sentence in plain words.")]
     lost: tuple[LostRule, ...] = ()
     logged: tuple[RuleReference, ...] = ()
+    left_aside: Annotated[
+        tuple[AsideRule, ...] | None, Field(description="Rules that would match and do not count now; on request.")
+    ] = None
+    note: Annotated[str | None, Field(description="What should be known of how this was reckoned.")] = None
 
 
 class CaveatCode(StrEnum):
@@ -82,6 +120,11 @@ class CaveatCode(StrEnum):
     FILTER_OFF = "filter-off"
     FILTER_OBSERVING = "filter-observing"
     NOTICE_HIDDEN = "notice-hidden"
+    PATH_HIDDEN = "path-hidden"
+    CONTENT_HIDDEN = "content-hidden"
+    BROWSER_UNMANAGED = "browser-unmanaged"
+    STARTUP_OFF = "startup-off"
+    STARTUP_OBSERVING = "startup-observing"
     TRUSTED_GATEWAY = "trusted-gateway"
     FACT_MISSING = "fact-missing"
 
@@ -113,9 +156,10 @@ class Effective(Noun):
 class Explanation(Noun):
     """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
 
+    id: Annotated[str | None, Field(description="The attempt's own name, where it had one.")] = None
     attempt: Attempt
-    host: Annotated[str, Field(description="The host of the visit, as it was understood.")]
-    categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")]
+    host: Annotated[str | None, Field(description="The host of the visit, as it was understood.")] = None
+    categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")] = ()
     category_entry: Annotated[
         str | None, Field(description="The host whose entry gave the categories; None for an unknown host.")
     ] = None

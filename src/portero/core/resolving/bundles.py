@@ -1,39 +1,102 @@
-"""A class's bundle: all of an estate that its devices need, and nothing of anybody else's."""
+"""A class's bundle: all of an estate that its devices need, and nothing of anybody else's.
+
+What is meant for single devices comes as a small overlay on top.
+"""
 
 from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from datetime import datetime
+from typing import Any
 
 import msgspec
 
 from portero.core.nouns.action import overridden
-from portero.core.nouns.assignment import State
+from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.device import LAYERS
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.schedule import Schedule
 
-BUNDLE_FORMAT = 1
+BUNDLE_FORMAT = 2
+
+IN_FORCE = frozenset((State.ACTIVE,))
+ANY_STATE = frozenset(State)
 
 
 class BundleRule(msgspec.Struct, frozen=True, array_like=True):
-    """One rule: its number in the ruleset (from 1), selector, and action after the assignment's override."""
+    """One rule: its number in the ruleset (from 1), selector, and action after the assignment's override.
+
+    `until` is when it is over, in seconds since 1970.
+    """
 
     number: int
     selector_kind: str
     selector_value: str
     action: str
+    exact: bool = False
+    until: float | None = None
 
 
-class BundleAssignment(msgspec.Struct, frozen=True):
-    """One assignment as this class sees it: by way of the strongest of its targets that holds the class."""
+class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One assignment as this class sees it: by way of the strongest of its targets that holds the class.
+
+    Without a target it is the device itself. People are folded. Times are seconds since 1970.
+    """
 
     key: str
     ruleset: str
     ruleset_name: str
-    target: str
-    mandatory: bool
+    kind: str
     rules: tuple[BundleRule, ...]
+    target: str | None = None
+    mandatory: bool = False
+    feed: bool = False
+    users: tuple[str, ...] = ()
+    user_groups: tuple[str, ...] = ()
+    schedule: str | None = None
+    place: str = "anywhere"
+    starts: float | None = None
+    ends: float | None = None
+    until_restart: bool = False
+    replaces_weaker: bool = False
+    notice: str | None = None
+    state: str = "active"
+
+    @property
+    def names_people(self) -> bool:
+        """Whether it is for some people only."""
+        return bool(self.users or self.user_groups)
+
+
+class BundleService(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A service as indicators look at it."""
+
+    hosts: tuple[str, ...]
+    decision: str
+    suitability: int | None = None
+
+
+class BundleNotice(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a notice says beside the reason."""
+
+    title: str | None = None
+    text: str | None = None
+    contact: str | None = None
+
+
+class Parts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What assignments refer to, by key. Schedules and application sets are as an estate document has them."""
+
+    schedules: dict[str, dict[str, Any]] = {}
+    application_sets: dict[str, dict[str, Any]] = {}
+    services: dict[str, BundleService] = {}
+    notices: dict[str, BundleNotice] = {}
 
 
 class Bundle(msgspec.Struct, frozen=True):
-    """What devices with the same groups get. Assignments stand in the estate's order."""
+    """What devices with the same groups get. Groups stand strongest first, assignments in the estate's order."""
 
     portero_bundle: int
     groups: tuple[str, ...]
@@ -41,29 +104,152 @@ class Bundle(msgspec.Struct, frozen=True):
     corrections: dict[str, tuple[str, ...]]
     layers: dict[str, str]
     gateway_networks: tuple[str, ...]
+    search_pages: tuple[tuple[str, str], ...] = ()
+    parts: Parts = Parts()
 
 
-def compile_bundle(estate: Estate, groups: tuple[str, ...]) -> Bundle:
-    """The bundle of the class of devices that are in exactly these groups, given strongest first."""
+class Overlay(msgspec.Struct, frozen=True):
+    """What a device gets on top of its class's bundle: assignments with their places in the whole, and their parts."""
+
+    portero_overlay: int
+    bundle_groups: tuple[str, ...]
+    assignments: tuple[tuple[int, BundleAssignment], ...]
+    parts: Parts = Parts()
+
+
+def compile_bundle(
+    estate: Estate,
+    groups: tuple[str, ...],
+    names: Collection[str] = (),
+    states: Collection[State] = IN_FORCE,
+) -> Bundle:
+    """The bundle of the class of devices that are in exactly these groups, given strongest first.
+
+    With the names of a device (hostname, id) also what is meant for it alone.
+    """
     rank = {key: number for number, key in enumerate(groups)}
-    assignments = []
+    assignments = tuple(_assignments(estate, rank, names, states))
+    settings = estate.settings
+    return Bundle(
+        portero_bundle=BUNDLE_FORMAT,
+        groups=groups,
+        assignments=assignments,
+        corrections={correction.host: correction.categories for correction in estate.corrections},
+        layers={layer: estate.mode_of(layer, groups).value for layer in LAYERS},
+        gateway_networks=settings.gateway_networks,
+        search_pages=tuple((page.host, page.parameter) for page in settings.search_pages),
+        parts=_parts(estate, assignments),
+    )
+
+
+def _assignments(
+    estate: Estate, rank: Mapping[str, int], names: Collection[str], states: Collection[State]
+) -> Iterator[BundleAssignment]:
     for assignment in estate.assignments:
-        if assignment.state is not State.ACTIVE:
+        if assignment.state not in states:
             continue
-        target = min((key for key in assignment.to if key in rank), key=rank.__getitem__, default=None)
-        if target is None:
-            continue
-        ruleset = estate.ruleset_by_key[assignment.ruleset]
-        rules = tuple(
-            BundleRule(number, *rule.selector, overridden(rule.action, assignment.action).value)
-            for number, rule in enumerate(ruleset.rules, start=1)
-        )
-        assignments.append(
-            BundleAssignment(
-                assignment.key, ruleset.key, ruleset.name or ruleset.key, target, assignment.mandatory, rules
+        own = not names or not assignment.named_devices or set(names).isdisjoint(assignment.named_devices)
+        target = min((key for key in assignment.groups if key in rank), key=rank.__getitem__, default=None)
+        if target is not None or not own:
+            yield _assignment(assignment, estate.ruleset_by_key[assignment.ruleset], target if own else None)
+
+
+def _seconds(moment: datetime | None) -> float | None:
+    return None if moment is None else moment.timestamp()
+
+
+def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) -> BundleAssignment:
+    people = assignment.people
+    return BundleAssignment(
+        key=assignment.key,
+        ruleset=ruleset.key,
+        ruleset_name=ruleset.name or ruleset.key,
+        kind=ruleset.kind,
+        rules=tuple(
+            BundleRule(
+                number,
+                rule.selector.kind,
+                rule.selector.value,
+                overridden(rule.action, assignment.action).value,
+                rule.selector.exact,
+                _seconds(rule.valid_until),
             )
-        )
-    corrections = {correction.host: correction.categories for correction in estate.corrections}
-    layers: dict[str, str] = {layer: estate.mode_of(layer, groups).value for layer in LAYERS}
-    networks = estate.settings.gateway_networks
-    return Bundle(BUNDLE_FORMAT, groups, tuple(assignments), corrections, layers, networks)
+            for number, rule in enumerate(ruleset.rules, start=1)
+        ),
+        target=target,
+        mandatory=assignment.mandatory,
+        feed=ruleset.feed is not None,
+        users=tuple(sorted({user.casefold() for user in people.users})) if people else (),
+        user_groups=tuple(sorted({key.casefold() for key in people.user_groups})) if people else (),
+        schedule=assignment.schedule,
+        place=assignment.place,
+        starts=_seconds(assignment.starts),
+        ends=_seconds(assignment.ends),
+        until_restart=assignment.until_restart,
+        replaces_weaker=assignment.replaces_weaker,
+        notice=assignment.notice,
+        state=assignment.state.value,
+    )
+
+
+def _parts(estate: Estate, assignments: Collection[BundleAssignment]) -> Parts:
+    schedules = {one.schedule for one in assignments if one.schedule}
+    notices = {one.notice for one in assignments if one.notice}
+    kinds = {(rule.selector_kind, rule.selector_value) for one in assignments for rule in one.rules}
+    sets = {value for kind, value in kinds if kind == "application_set"}
+    of_services = {kind for kind, _ in kinds if kind in ("service", "decision", "suitability")}
+    return Parts(
+        schedules={key: _written(estate.schedule_by_key[key]) for key in sorted(schedules)},
+        application_sets={key: _written(estate.application_set_by_key[key]) for key in sorted(sets)},
+        services={
+            service.key: BundleService(service.hosts, service.decision.value, service.suitability)
+            for service in estate.services
+            if of_services
+        },
+        notices={
+            notice.key: BundleNotice(notice.title, notice.text, notice.contact)
+            for notice in estate.notices
+            if notice.key in notices
+        },
+    )
+
+
+def _written(noun: Schedule | ApplicationSet) -> dict[str, Any]:
+    return noun.model_dump(mode="json", exclude_none=True)
+
+
+def compile_overlay(estate: Estate, groups: tuple[str, ...], names: Collection[str]) -> Overlay | None:
+    """What a device of these names gets on top of its class's bundle; None where nothing is meant for it alone."""
+    if not any(names_device(assignment, names) for assignment in estate.assignments):
+        return None
+    base, whole = compile_bundle(estate, groups), compile_bundle(estate, groups, names)
+    known = set(base.assignments)
+    own = tuple((place, one) for place, one in enumerate(whole.assignments) if one not in known)
+    parts = Parts(**{name: _beyond(getattr(base.parts, name), getattr(whole.parts, name)) for name in _PARTS})
+    return Overlay(BUNDLE_FORMAT, groups, own, parts) if own else None
+
+
+_PARTS = Parts.__struct_fields__
+
+
+def _beyond(base: Mapping[str, Any], whole: Mapping[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in whole.items() if key not in base}
+
+
+def names_device(assignment: Assignment, names: Collection[str]) -> bool:
+    """Whether an assignment in force has a device of these names among its targets."""
+    return assignment.state is State.ACTIVE and not set(names).isdisjoint(assignment.named_devices)
+
+
+def with_overlay(bundle: Bundle, overlay: Overlay | None) -> Bundle:
+    """The bundle as the device sees it. ValueError where the overlay was made for another class."""
+    if overlay is None:
+        return bundle
+    if overlay.bundle_groups != bundle.groups:
+        raise ValueError("the overlay was made for a device in other groups")
+    own = {one.key for _, one in overlay.assignments}
+    assignments = [one for one in bundle.assignments if one.key not in own]
+    for place, one in overlay.assignments:
+        assignments.insert(place, one)
+    parts = Parts(**{name: getattr(bundle.parts, name) | getattr(overlay.parts, name) for name in _PARTS})
+    return msgspec.structs.replace(bundle, assignments=tuple(assignments), parts=parts)

@@ -1,86 +1,170 @@
-"""Decide a visit on a compiled bundle."""
+"""Decide an attempt: what each layer's rules say of it. One implementation, for service, endpoint and previews."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
-from portero.core.nouns.action import STRICTNESS
-from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.resolving.bundles import Bundle
-from portero.core.resolving.ladder import NARROWNESS, Contender, Contest, contender, make_contest
-
-_EMPTY = Contest((), (), ())
-
-
-class Policy:
-    """A bundle made ready to decide on: one contest for each category that some rule names."""
-
-    __slots__ = ("__weakref__", "bundle", "contests", "winners")
-
-    def __init__(self, bundle: Bundle) -> None:
-        self.bundle = bundle
-        self.contests = _contests(bundle)
-        self.winners = {category: contest.winner for category, contest in self.contests.items()}
-
-    def contest(self, category: str) -> Contest:
-        """The contest for a category; an empty one where no rule names it."""
-        return self.contests.get(category, _EMPTY)
+from portero.core.matching.applications import Started
+from portero.core.nouns.action import Action
+from portero.core.nouns.patterns import Pattern, port_of
+from portero.core.nouns.urls import Visit
+from portero.core.resolving.ladder import NOBODY, REPLACED, Contender, Settled
+from portero.core.resolving.policy import Frame
 
 
-def _categories_of(kind: str, value: str) -> Sequence[str]:
-    if kind == "category":
-        return (value,)
-    if kind == "family":
-        return [category.key for category in TAXONOMY.by_family[value].categories]
-    return list(TAXONOMY.categories)
+class Visited(NamedTuple):
+    """A visit with all that rules look at. Without `page` only the host is seen of it."""
+
+    visit: Visit
+    categories: Sequence[str]
+    address: str | None = None
+    searched: str | None = None
+    media_type: str | None = None
+    page: bool = True
+
+    def by_host(self) -> Visited:
+        """The same visit where only its host is seen."""
+        return self._replace(searched=None, media_type=None, page=False)
 
 
-def _contests(bundle: Bundle) -> dict[str, Contest]:
-    rank = {key: number for number, key in enumerate(bundle.groups)}
-    competing: dict[str, list[Contender]] = {}
-    logged: dict[str, list[tuple[int, int]]] = {}
-    for place, assignment in enumerate(bundle.assignments):
-        for rule in assignment.rules:
-            for category in _categories_of(rule.selector_kind, rule.selector_value):
-                if rule.action == "log":
-                    logged.setdefault(category, []).append((place, rule.number))
-                    continue
-                competing.setdefault(category, []).append(
-                    contender(
-                        NARROWNESS[rule.selector_kind],
-                        rank[assignment.target],
-                        rule.action,
-                        place,
-                        rule.number,
-                        assignment.mandatory,
-                    )
-                )
-    return {
-        category: make_contest(competing.get(category, ()), logged.get(category, ()))
-        for category in TAXONOMY.categories
-        if category in competing or category in logged
-    }
+class Contest(NamedTuple):
+    """One contest beside the indicators': a category's, a search term's or the media type's; and what is left of it."""
+
+    name: str
+    contenders: Sequence[Contender]
+    settled: Settled
+    remaining: Contender | None
+    """Its winner, unless an indicator set that aside."""
 
 
-def decide(policy: Policy, categories: Sequence[str]) -> Contender | None:
-    """The rule that settles a visit to a host of these categories; None where nothing does, and it is allowed.
+class Outcome(NamedTuple):
+    """What the filter's rules come to. Without a winner the visit is allowed."""
 
-    Categories are settled one by one; the strictest winner is the verdict. Among equally strict ones the one
-    named is the mandatory, then by the ladder.
+    winner: Contender | None
+    met: Sequence[Contender]
+    indicator: Settled
+    lifting: Contender | None
+    """The indicator that sets winners of other contests aside."""
+    contests: Sequence[Contest]
+
+
+def _other_contests(frame: Frame, visited: Visited) -> list[tuple[str, Sequence[Contender], Settled]]:
+    policy = frame.policy
+    found: list[tuple[str, Sequence[Contender], Settled]] = [
+        (key, policy.categories.get(key, ()), frame.category(key)) for key in visited.categories
+    ]
+    if visited.searched and policy.terms:
+        for term, contenders in policy.terms.met_by(visited.searched):
+            found.append((f"“{term}”", contenders, frame.settle(contenders)))
+    if visited.media_type and policy.media:
+        family = visited.media_type.partition("/")[0]
+        media = [*policy.media.get(visited.media_type, ()), *policy.media.get(f"{family}/*", ())]
+        found.append((visited.media_type, media, frame.settle(media)))
+    return found
+
+
+def weigh(frame: Frame, visited: Visited) -> Outcome:
+    """What the filter's rules say of a visit."""
+    met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
+    indicator = frame.settle(met) if met else NOBODY
+    lifting = _lifting(indicator)
+    above_all = lifting is not None and lifting.mandatory
+    best, contests = indicator.winner, []
+    for name, contenders, settled in _other_contests(frame, visited):
+        remaining = settled.winner
+        if lifting is not None and remaining is not None and not remaining.mandatory:
+            remaining = settled.mandatory
+        if above_all:
+            remaining = None
+        contests.append(Contest(name, contenders, settled, remaining))
+        if remaining is not None and (best is None or _before(frame, remaining, best, best is indicator.winner)):
+            best = remaining
+    return Outcome(best, met, indicator, lifting, contests)
+
+
+def decide(frame: Frame, visited: Visited) -> Contender | None:
+    """The rule that settles a visit at the filter; None where nothing does, and it is allowed."""
+    return weigh(frame, visited).winner
+
+
+def _lifting(indicator: Settled) -> Contender | None:
+    """A mandatory allow of a narrow indicator is the verdict; a narrow hand-written ordinary winner lifts what is
+    ordinary, also where a mandatory indicator stands above it.
     """
-    best: Contender | None = None
-    winners = policy.winners
-    for category in categories:
-        winner = winners.get(category)
-        if winner is not None and (best is None or _before(winner, best)):
-            best = winner
-    return best
+    mandatory, ordinary = indicator.mandatory, indicator.ordinary
+    if mandatory is not None and mandatory.action == Action.ALLOW and not mandatory.broad:
+        return mandatory
+    return ordinary if ordinary is not None and not ordinary.feed and not ordinary.broad else None
 
 
-def _before(one: Contender, other: Contender) -> bool:
-    strict, other_strict = STRICTNESS[one.verdict], STRICTNESS[other.verdict]
-    if strict != other_strict:
-        return strict > other_strict
-    if one.mandatory != other.mandatory:
+def _before(frame: Frame, one: Contender, best: Contender, best_is_indicator: bool) -> bool:
+    """Whether a category's (or such) winner is named before the best so far: the stricter; then the mandatory; then
+    the indicator; then by the ladder.
+    """
+    if one.looseness != best.looseness:
+        return one.looseness < best.looseness
+    if one.mandatory != best.mandatory:
         return one.mandatory
-    return one.strength() < other.strength()
+    return not best_is_indicator and one.strength(frame.people) < best.strength(frame.people)
+
+
+# --- starts ---
+
+
+class StartOutcome(NamedTuple):
+    """What the startup rules come to."""
+
+    contenders: Sequence[Contender]
+    settled: Settled
+    missing: frozenset[str]
+    """Fields that rules in play look at and the attempt does not carry."""
+    logged: Sequence[Contender]
+
+
+def weigh_start(frame: Frame, program: Started) -> StartOutcome:
+    """What the startup rules say of a program about to start."""
+    policy = frame.policy
+    contenders: list[Contender] = []
+    missing: set[str] = set()
+    for known in policy.programs:
+        fit = known.fit(program)
+        if fit.narrowness is not None:
+            contenders.append(policy.contender(known.assignment, known.rule, fit.narrowness))
+        if fit.missing and frame.people[known.assignment] < REPLACED:
+            missing |= fit.missing
+    logged = [one for one in contenders if one.action == Action.LOG and frame.counts(one)]
+    return StartOutcome(contenders, frame.settle(contenders), frozenset(missing), logged)
+
+
+# --- site lists ---
+
+
+class SiteOutcome(NamedTuple):
+    """What the merged site list comes to: the pattern that counts, and all that match, those left out too."""
+
+    winner: tuple[Pattern, Contender] | None
+    matching: Sequence[tuple[Pattern, Contender]]
+    in_play: bool
+
+
+def matches(pattern: Pattern, visit: Visit) -> bool:
+    """Whether a site pattern holds a visit."""
+    behind = visit.url.partition("#")[0].partition("//")[2]
+    _, slash, tail = behind.partition("/")
+    path, _, query = (slash + tail).partition("?")
+    return pattern.matches(visit, port_of(visit), path, query)
+
+
+def weigh_sites(frame: Frame, visit: Visit) -> SiteOutcome:
+    """What a browser makes of the merged list: of the patterns that match, the more specific one counts, and of
+    equally specific ones one that allows.
+    """
+    patterns = frame.site_list.patterns
+    matching = [one for one in patterns if matches(one[0], visit)]
+    best = min(
+        matching,
+        key=lambda one: (*one[0].precedence, one[1].action != Action.ALLOW, not one[1].mandatory, one[1].place),
+        default=None,
+    )
+    return SiteOutcome(best, matching, bool(patterns))

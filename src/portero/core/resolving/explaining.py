@@ -1,206 +1,310 @@
-"""Explain an attempt: who won, who lost to whom on which rung, what was logged, and what the machine makes of it."""
+"""Explain an attempt: intended by the newest policy, effective on the machine as it is, with every reason."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from weakref import WeakKeyDictionary
+from collections.abc import Callable, Iterable, Mapping
+from typing import NamedTuple
 
 from portero.core import sentences
+from portero.core.matching.applications import Started
 from portero.core.matching.categories import CategoryIndex, Entry, look_up
-from portero.core.matching.visits import parse_visit
-from portero.core.nouns.action import Action, Verdict
+from portero.core.matching.searches import searched
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.coverage import Reach
+from portero.core.nouns.device import Application, Place
+from portero.core.nouns.essentials import is_essential
+from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX
+from portero.core.nouns.urls import Visit, address_of, normal_address, parse_visit
 from portero.core.nouns.verdict import (
     Blocks,
     CategoryVerdict,
     Caveat,
+    CaveatCode,
     Effective,
     Explanation,
     Intended,
     Layer,
     LayerVerdict,
-    LostRule,
-    RuleReference,
-    Rung,
     gap_between,
+    strictest,
 )
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.resolving.deciding import Policy, decide
-from portero.core.resolving.ladder import Contender, Contest, lost_on
-from portero.core.resolving.standing import Path, Standing, effective_filter, intended_filter, standing_caveats
-
-MOST_LAYERS = 5_000
-"""How many combinations of categories a policy's explanations are remembered for."""
-
-
-class Teller:
-    """Names a policy's rules and tells who lost to whom. What it told it remembers: a policy never changes."""
-
-    def __init__(self, policy: Policy) -> None:
-        self._bundle = policy.bundle
-        self._references: dict[tuple[int, int], RuleReference] = {}
-        self._losers: dict[str, tuple[LostRule, ...]] = {}
-        self.layers: dict[tuple[str, ...], LayerVerdict] = {}
-        self._policy = policy
-
-    def reference(self, assignment: int, rule: int) -> RuleReference:
-        """A rule of the bundle, named so that people find it."""
-        known = self._references.get((assignment, rule))
-        if known is None:
-            owner = self._bundle.assignments[assignment]
-            entry = next(one for one in owner.rules if one.number == rule)
-            known = self._references[assignment, rule] = RuleReference(
-                ruleset=owner.ruleset,
-                rule=rule,
-                assignment=owner.key,
-                target=owner.target,
-                action=Action(entry.action),
-                mandatory=owner.mandatory,
-                selector=f"{entry.selector_kind} {entry.selector_value}".strip(),
-            )
-        return known
-
-    def lost(self, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
-        """The loser, with whom it lost to and why."""
-        lost, won = (self.reference(one.assignment, one.rule) for one in (loser, winner))
-        return LostRule(**lost.model_dump(), rung=rung, to=won, why=sentences.lost_because(lost, won, rung))
-
-    def losers(self, category: str) -> tuple[LostRule, ...]:
-        """Everybody who lost in the contest for a category."""
-        known = self._losers.get(category)
-        if known is None:
-            known = self._losers[category] = tuple(self._all_losers(self._policy.contest(category)))
-        return known
-
-    def _all_losers(self, contest: Contest) -> Iterator[LostRule]:
-        winner = contest.winner
-        if winner is None:
-            return
-        for side in (contest.mandatory, contest.ordinary):
-            for place, loser in enumerate(side):
-                if loser is not winner:
-                    # within its own side a rule loses to that side's winner; the side's winner loses to what stands
-                    to = winner if place == 0 else side[0]
-                    yield self.lost(loser, to, lost_on(loser, to))
+from portero.core.resolving.deciding import Visited, weigh_start
+from portero.core.resolving.ladder import Contender
+from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import OFF_SITE, Situation
+from portero.core.resolving.standing import (
+    Path,
+    Standing,
+    effective_browser,
+    effective_filter,
+    effective_startup,
+    intended_layer,
+    reach_of,
+    standing_caveats,
+)
+from portero.core.resolving.telling import matching_visit, teller_of
 
 
-_tellers: WeakKeyDictionary[Policy, Teller] = WeakKeyDictionary()
+class Case(NamedTuple):
+    """An attempt with all that is known beside the policy. Its `at` is given."""
+
+    attempt: Attempt
+    categories: CategoryIndex
+    standing: Standing
+    user_groups: frozenset[str] = frozenset()
+    """Folded keys of the user groups that the person is in."""
+
+    @property
+    def place(self) -> Place | None:
+        """Where the device is: as the attempt says, else as the device reports."""
+        return self.attempt.place or self.standing.place
+
+    @property
+    def situation(self) -> Situation:
+        """Who asks, when and where."""
+        attempt, standing = self.attempt, self.standing
+        assert attempt.at is not None
+        return Situation(
+            at=attempt.at,
+            user=attempt.user.casefold() if attempt.user else None,
+            user_groups=self.user_groups if attempt.user else frozenset(),
+            place=self.place.value if self.place else OFF_SITE,
+            zone=standing.zone,
+            last_start=standing.last_start,
+            applied=standing.since,
+        )
 
 
-def _teller(policy: Policy) -> Teller:
-    teller = _tellers.get(policy)
-    if teller is None:
-        teller = _tellers[policy] = Teller(policy)
-    return teller
+class _Sayings(NamedTuple):
+    """What is said about an attempt: by each layer, and with which caveats."""
+
+    layers: list[LayerVerdict]
+    caveats: list[Caveat]
+
+    def verdict(self) -> Verdict:
+        return strictest(tuple(layer.verdict for layer in self.layers))
 
 
-def explain_filter(policy: Policy, categories: Sequence[str]) -> LayerVerdict:
-    """What the filter layer says about a host of these categories, with every reason."""
-    teller, key = _teller(policy), tuple(categories)
-    known = teller.layers.get(key)
-    if known is None:
-        if len(teller.layers) >= MOST_LAYERS:
-            teller.layers.clear()
-        known = teller.layers[key] = _explain_filter(teller, policy, key)
-    return known
+def explain(
+    policy: Policy,
+    case: Case,
+    *,
+    whole: Policy | None = None,
+    revision: int | None = None,
+    bundle: str | None = None,
+    applied_bundle: str | None = None,
+) -> Explanation:
+    """The whole answer to an attempt: intended by `policy` (the newest), effective by the device's standing.
 
-
-def _explain_filter(teller: Teller, policy: Policy, categories: tuple[str, ...]) -> LayerVerdict:
-    winner = decide(policy, categories)
-    lost: list[LostRule] = []
-    logged: dict[tuple[int, int], RuleReference] = {}
-    for category in categories:
-        lost += teller.losers(category)
-        contest = policy.contest(category)
-        best = contest.winner
-        if best is not None and winner is not None and best != winner:
-            lost.append(teller.lost(best, winner, Rung.STRICTEST))
-        for place in contest.logged:
-            logged[place] = teller.reference(*place)
-    won = teller.reference(winner.assignment, winner.rule) if winner else None
-    recorded = tuple(logged[place] for place in sorted(logged))
-    return LayerVerdict(
-        layer=Layer.FILTER,
-        verdict=Verdict(winner.verdict) if winner else Verdict.ALLOW,
-        winner=won,
-        why=sentences.decided_because(won, categories, recorded),
-        lost=tuple(_without_twins(lost, won)),
-        logged=recorded,
+    With `whole`, a policy that has drafts and paused assignments in it too, also what was left aside. BadUrl where
+    the attempt's URL is none that a browser would visit.
+    """
+    attempt, entry, host = case.attempt, None, None
+    if attempt.url is not None:
+        visit = parse_visit(attempt.url)
+        entry, host = categories_of(policy, case.categories, visit.host), visit.host
+        intended = _intended_visit(policy, case, visit, whole)
+        effective = _effective_visit(policy, case, visit, intended)
+    else:
+        intended = _intended_start(policy, case, whole)
+        effective = _effective_start(policy, case)
+    return Explanation(
+        id=attempt.id,
+        attempt=attempt,
+        host=host,
+        categories=entry.categories if entry else (),
+        category_entry=entry.host if entry else None,
+        intended=Intended(verdict=intended.verdict(), layers=tuple(intended.layers)),
+        effective=Effective(
+            verdict=effective.verdict(), layers=tuple(effective.layers), caveats=tuple(effective.caveats)
+        ),
+        gap=gap_between(intended.verdict(), effective.verdict()),
+        revision=revision,
+        bundle=bundle,
+        applied_bundle=applied_bundle,
     )
 
 
+# --- visits ---
+
+
+def _visited(policy: Policy, case: Case, visit: Visit) -> Visited:
+    attempt = case.attempt
+    return Visited(
+        visit,
+        categories_of(policy, case.categories, visit.host).categories,
+        normal_address(attempt.address) if attempt.address else address_of(visit.host),
+        attempt.search_term if attempt.search_term is not None else searched(visit, policy.search_pages),
+        attempt.media_type,
+    )
+
+
+def _intended_visit(policy: Policy, case: Case, visit: Visit, whole: Policy | None) -> _Sayings:
+    situation, path = case.situation, Path(case.place, case.attempt.browser, visit.scheme)
+    teller, frame = teller_of(policy), policy.frame(situation)
+    layers = [teller.sites(frame, visit), teller.filter(frame, _visited(policy, case, visit))]
+    if whole is not None:
+        layers = _with_aside(layers, whole, case, visit)
+    said = [intended_layer(policy, layer, case.standing, path) for layer in layers]
+    browser = _browser_program(case)
+    if browser is not None:
+        layer, _ = _startup(policy, frame, browser, case)
+        layer = intended_layer(policy, layer, case.standing, path)
+        if layer.verdict is Verdict.BLOCK:
+            said.append(layer)
+    return _Sayings(said, [])
+
+
+def _with_aside(layers: list[LayerVerdict], whole: Policy, case: Case, visit: Visit) -> list[LayerVerdict]:
+    """The browser's and the filter's layer with the rules that would match and do not count now."""
+    situation = case.situation
+    frame, teller = whole.frame(situation), teller_of(whole)
+    of_sites = teller.matching_sites(visit)
+    of_filter = matching_visit(frame, _visited(whole, case, visit))
+    return [
+        layer.model_copy(update={"left_aside": teller.left_aside(frame, contenders, situation)})
+        for layer, contenders in zip(layers, (of_sites, of_filter), strict=True)
+    ]
+
+
+def _effective_visit(policy: Policy, case: Case, visit: Visit, intended: _Sayings) -> _Sayings:
+    standing, applied = case.standing, case.standing.applied
+    caveats = standing_caveats(standing)
+    if applied is None:
+        why = caveats[0].detail
+        return _Sayings([_nothing(layer.layer, why) for layer in intended.layers[:2]], caveats)
+    situation, path = case.situation, Path(case.place, case.attempt.browser, visit.scheme)
+    frame, teller = applied.frame(situation), teller_of(applied)
+    layer = teller.sites(frame, visit)
+    sites, more = effective_browser(policy, applied, layer, bool(frame.site_list.patterns), standing, path)
+    caveats += more
+    visited = _visited(applied, case, visit)
+    seen = visited.by_host() if reach_of("filter", standing, path) is Reach.HOST else visited
+    filtered, more = effective_filter(policy, applied, teller.filter(frame, seen), standing, path)
+    caveats += more
+    if seen is not visited:
+        caveats += _hidden(frame, visited, seen)
+    caveats += _missing_facts(Layer.FILTER, applied, case, lambda: matching_visit(frame, visited))
+    said = [sites, filtered]
+    browser = _browser_program(case)
+    if browser is not None:
+        layer, missing = _startup(applied, frame, browser, case)
+        layer, more = effective_startup(policy, applied, layer, standing)
+        meant = any(one.layer is Layer.STARTUP for one in intended.layers)
+        if layer.verdict is Verdict.BLOCK:
+            said.append(layer)
+        if meant or layer.verdict is Verdict.BLOCK:
+            caveats += [*more, *_missing_fields(missing)]
+    return _Sayings(said, caveats)
+
+
+def _hidden(frame: Frame, visited: Visited, seen: Visited) -> list[Caveat]:
+    """What the filter cannot see where only the host is shown to it, though rules in play look at it."""
+    policy, visit = frame.policy, visited.visit
+    by_host = set(map(id, policy.indicators.met_by(visit, visited.address, page=False)))
+    urls = [one for one in policy.indicators.met_by(visit, visited.address) if id(one) not in by_host]
+    caveats = []
+    if any(map(frame.counts, urls)):
+        caveats.append(sentences.caveat(CaveatCode.PATH_HIDDEN, Layer.FILTER))
+    matching = {id(one): one for one in matching_visit(frame, visited)}
+    for one in (*matching_visit(frame, seen), *urls):
+        matching.pop(id(one), None)
+    if any(map(frame.counts, matching.values())):
+        caveats.append(sentences.caveat(CaveatCode.CONTENT_HIDDEN, Layer.FILTER))
+    return caveats
+
+
+def _missing_facts(
+    layer: Layer, policy: Policy, case: Case, matching: Callable[[], Iterable[Contender]]
+) -> list[Caveat]:
+    """A caveat where it hangs on facts that are not reported whether a matching rule counts."""
+    known = {"zone": case.standing.zone, "place": case.place, "last_start": case.standing.last_start}
+    absent = [name for name, value in known.items() if value is None]
+    if not absent or not policy.gates.some_need(absent):
+        return []
+    needed = {name for one in matching() for name in policy.gates.facts_needed(one.assignment)}
+    missing = [name for name in absent if name in needed]
+    return [sentences.facts_missing(layer, missing)] if missing else []
+
+
+def _nothing(layer: Layer, why: str) -> LayerVerdict:
+    return LayerVerdict(layer=layer, verdict=Verdict.ALLOW, why=why)
+
+
+# --- starts ---
+
+
+def _browser_program(case: Case) -> Application | None:
+    """The program that the attempt's browser is, where the device reports it."""
+    browser = case.standing.browser(case.attempt.browser) if case.attempt.browser else None
+    return browser.application if browser else None
+
+
+def _startup(policy: Policy, frame: Frame, program: Application, case: Case) -> tuple[LayerVerdict, frozenset[str]]:
+    if is_essential(program):
+        return _nothing(Layer.STARTUP, sentences.ESSENTIAL), frozenset()
+    return teller_of(policy).startup(frame, Started.of(program, case.standing.catalogue))
+
+
+def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Sayings:
+    assert case.attempt.start is not None
+    program, situation = case.attempt.start, case.situation
+    layer, _ = _startup(policy, policy.frame(situation), program, case)
+    if whole is not None:
+        frame = whole.frame(situation)
+        contenders = weigh_start(frame, Started.of(program, case.standing.catalogue)).contenders
+        aside = teller_of(whole).left_aside(frame, contenders, situation)
+        layer = layer.model_copy(update={"left_aside": aside})
+    return _Sayings([intended_layer(policy, layer, case.standing, Path())], [])
+
+
+def _effective_start(policy: Policy, case: Case) -> _Sayings:
+    assert case.attempt.start is not None
+    standing, applied, program = case.standing, case.standing.applied, case.attempt.start
+    caveats = standing_caveats(standing)
+    if applied is None:
+        return _Sayings([_nothing(Layer.STARTUP, caveats[0].detail)], caveats)
+    frame = applied.frame(case.situation)
+    layer, missing = _startup(applied, frame, program, case)
+    layer, more = effective_startup(policy, applied, layer, standing)
+    started = Started.of(program, standing.catalogue)
+    facts = _missing_facts(Layer.STARTUP, applied, case, lambda: weigh_start(frame, started).contenders)
+    return _Sayings([layer], [*caveats, *more, *_missing_fields(missing), *facts])
+
+
+def _missing_fields(missing: frozenset[str]) -> list[Caveat]:
+    return [sentences.fields_missing(sorted(missing))] if missing else []
+
+
 class HostRulings:
-    """What a policy says about hosts, remembered by host for as long as policy and index stay: people come back."""
+    """What a policy's filter says of visits, remembered by host where no more than that counts: people come back."""
 
     MOST = 20_000
 
     def __init__(self, policy: Policy, index: CategoryIndex) -> None:
         self.policy, self.index = policy, index
-        self._known: dict[str, tuple[Entry, LayerVerdict]] = {}
+        self._known: dict[tuple[str, Frame], tuple[Entry, LayerVerdict]] = {}
+        self._teller = teller_of(policy)
 
-    def of(self, host: str) -> tuple[Entry, LayerVerdict]:
-        """The host's category entry and the filter layer's verdict on it."""
-        known = self._known.get(host)
-        if known is None:
+    def of(self, visit: Visit, frame: Frame, page: bool = True) -> tuple[Entry, LayerVerdict]:
+        """The host's category entry, and what the rules say of the visit; without `page` only the host shows."""
+        known = self._known.get((visit.host, frame))
+        if known is not None:
+            return known
+        entry = categories_of(self.policy, self.index, visit.host)
+        found = searched(visit, self.policy.search_pages)
+        visited = Visited(visit, entry.categories, address_of(visit.host), found)
+        told = entry, self._teller.filter(frame, visited if page else visited.by_host())
+        if not self.policy.indicators.looks_at_pages(visit.host) and visit.host not in self.policy.search_pages:
             if len(self._known) >= self.MOST:
                 self._known.clear()
-            entry = categories_of(self.policy, self.index, host)
-            known = self._known[host] = (entry, explain_filter(self.policy, entry.categories))
-        return known
+            self._known[visit.host, frame] = told
+        return told
 
 
-def _without_twins(lost: list[LostRule], winner: RuleReference | None) -> list[LostRule]:
-    """One entry a rule: a family's rule may lose in several categories of a host, or win in one and lose in others."""
-    seen: dict[tuple[str, int], LostRule] = {}
-    for one in lost:
-        seen.setdefault((one.assignment, one.rule), one)
-    if winner is not None:
-        seen.pop((winner.assignment, winner.rule), None)
-    return list(seen.values())
-
-
-_NO_SITE_LIST = LayerVerdict(layer=Layer.BROWSER, verdict=Verdict.ALLOW, why=sentences.NOTHING_IN_PLAY)
-
-
-def _filter_layer(
-    policy: Policy, categories: Sequence[str], standing: Standing, path: Path
-) -> tuple[LayerVerdict, LayerVerdict, list[Caveat]]:
-    """The filter layer as intended and as effective, and the caveats."""
-    intended = intended_filter(policy, explain_filter(policy, categories), standing, path)
-    held = explain_filter(standing.applied, categories) if standing.applied else None
-    return intended, *effective_filter(policy, held, standing, path)
-
-
-def explain(
-    policy: Policy,
-    attempt: Attempt,
-    index: CategoryIndex,
-    standing: Standing,
-    *,
-    revision: int | None = None,
-    bundle: str | None = None,
-    applied_bundle: str | None = None,
-) -> Explanation:
-    """The whole answer to a visit: intended by `policy` (the newest), effective by the device's standing.
-
-    BadUrl where the attempt's URL is none that a browser would visit.
-    """
-    visit = parse_visit(attempt.url)
-    entry = categories_of(policy, index, visit.host)
-    path = Path(attempt.place, attempt.browser, visit.scheme)
-    intended, effective, caveats = _filter_layer(policy, entry.categories, standing, path)
-    return Explanation(
-        attempt=attempt,
-        host=visit.host,
-        categories=entry.categories,
-        category_entry=entry.host,
-        intended=Intended(verdict=intended.verdict, layers=(_NO_SITE_LIST, intended)),
-        effective=Effective(verdict=effective.verdict, layers=(_NO_SITE_LIST, effective), caveats=tuple(caveats)),
-        gap=gap_between(intended.verdict, effective.verdict),
-        revision=revision,
-        bundle=bundle,
-        applied_bundle=applied_bundle,
-    )
+# --- a host's categories, and what a device does about all of them ---
 
 
 def categories_of(policy: Policy, index: CategoryIndex, host: str) -> Entry:
@@ -208,31 +312,36 @@ def categories_of(policy: Policy, index: CategoryIndex, host: str) -> Entry:
     return look_up(host, index, policy.bundle.corrections)
 
 
-def blocks(policy: Policy, device: str, standing: Standing, path: Path, provenance: Mapping[str, object]) -> Blocks:
+def blocks(policy: Policy, case: Case, provenance: Mapping[str, object]) -> Blocks:
     """What a device does about each category that some rule names, intended beside effective, gaps first.
 
-    `provenance` holds `revision`, `bundle` and `applied_bundle`.
+    The case's attempt says who and when; what it visits does not count. `provenance` holds `revision`, `bundle` and
+    `applied_bundle`.
     """
-    rows = []
-    named = set(policy.contests) | set(standing.applied.contests if standing.applied else ())
-    caveats: list[Caveat] = standing_caveats(standing)
+    rows: list[CategoryVerdict] = []
+    applied = case.standing.applied
+    named = {*policy.categories, *(applied.categories if applied else ())}
+    caveats: list[Caveat] = standing_caveats(case.standing)
     for category in TAXONOMY.categories.values():
         if category.key not in named:
             continue
-        intended, effective, caveats = _filter_layer(policy, (category.key,), standing, path)
+        visit = parse_visit(f"http://{category.key}{TEST_HOST_SUFFIX}/")
+        intended = _intended_visit(policy, case, visit, None)
+        effective = _effective_visit(policy, case, visit, intended)
+        caveats = effective.caveats
         rows.append(
             CategoryVerdict(
                 category=category.key,
                 name=category.name,
                 family=TAXONOMY.family_of[category.key],
-                intended=intended,
-                effective=effective,
-                gap=gap_between(intended.verdict, effective.verdict),
+                intended=intended.layers[1],
+                effective=effective.layers[1],
+                gap=gap_between(intended.layers[1].verdict, effective.layers[1].verdict),
             )
         )
     rows.sort(key=lambda row: row.gap == "none")
     return Blocks(
-        device=device,
+        device=case.attempt.device,
         categories=tuple(rows),
         undecided=len(TAXONOMY.categories) - len(rows),
         caveats=tuple(caveats),

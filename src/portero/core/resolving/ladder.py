@@ -1,86 +1,166 @@
-"""The ladder: where several rules compete for the same thing, rung by rung, the first difference settles it.
-
-Rungs that no rule can differ on yet (people, origin) are not carried; they take their place between the others
-when their nouns arrive.
-"""
+"""The ladder: where several rules compete for the same thing, rung by rung, the first difference settles it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from portero.core.nouns.action import STRICTNESS
+from portero.core.nouns.action import STRICTNESS, Action
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.urls import UrlPattern
 from portero.core.nouns.verdict import Rung
 
-NARROWNESS = {"category": 0, "family": 1, "everything": 2}
-"""Rung 2 for categories: smaller is narrower, and so stronger."""
+CATEGORY, FAMILY, EVERYTHING = range(3)
+"""How narrow category selectors are; search terms and exact media types rank with a category, ranges with a family."""
+
+_STEP = 100_000
+_KINDS = ("query", "exact url", "url", "exact host", "host", "service", "single", "range", "decision", "suitability")
+_FIRST_BROAD = _KINDS.index("range") * _STEP - _STEP // 2
 
 
-class Contender(NamedTuple):
-    """One deciding rule in a contest, with its place on each rung; smaller is stronger."""
+def narrowness(selector: Selector) -> int:
+    """Rung 2: how narrow a selector is among those it competes with; smaller is narrower, and so stronger."""
+    kind, value, exact = selector
+    if kind in ("category", "search_term"):
+        return CATEGORY
+    if kind == "media_type":
+        return FAMILY if value.endswith("/*") else CATEGORY
+    if kind in ("family", "everything"):
+        return FAMILY if kind == "family" else EVERYTHING
+    if kind == "url":
+        pattern = UrlPattern.read(value, exact)
+        named = "query" if pattern.query else "exact url" if pattern.exact else "url"
+        # more segments are narrower; with a port before without, where the rest is equal
+        return _kind(named) - 2 * pattern.segments - (pattern.port is not None)
+    if kind == "host":
+        return _kind("exact host") if exact else _kind("host") - value.count(".")
+    if kind == "address":
+        _, _, prefix = value.partition("/")
+        return _kind("range") - int(prefix) if prefix else _kind("single")
+    return _kind(kind) if kind in _KINDS else 0
 
-    selector: int
-    target: int
-    action: int
-    identity: tuple[int, int]
-    mandatory: bool
-    verdict: str
-    assignment: int
-    rule: int
 
-    def strength(self) -> tuple[object, ...]:
-        """Sort key: strongest first. Among mandatory rules no group outranks another's word."""
-        if self.mandatory:
-            return (self.selector, self.action, self.identity)
-        return (self.selector, self.target, self.action, self.identity)
+def _kind(name: str) -> int:
+    return _KINDS.index(name) * _STEP
 
 
-def contender(narrowness: int, target_rank: int, action: str, assignment: int, rule: int, mandatory: bool) -> Contender:
-    """A rule ready to compete. `assignment` and `rule` are its places in the bundle."""
-    return Contender(
-        narrowness, target_rank, -STRICTNESS[action], (assignment, rule), mandatory, action, assignment, rule
+def is_broad(selector: Selector) -> bool:
+    """Whether an indicator is a broad one: a range of addresses, a decision, a suitability bound."""
+    return narrowness(selector) > _FIRST_BROAD
+
+
+class Contender:
+    """One rule ready to compete; on each rung, smaller is stronger. Only `people` depends on who asks."""
+
+    __slots__ = (
+        "action",
+        "assignment",
+        "broad",
+        "feed",
+        "looseness",
+        "mandatory",
+        "narrowness",
+        "rule",
+        "target",
+        "until",
     )
 
-
-class Contest(NamedTuple):
-    """All rules that compete for one thing, each side strongest first, and what only records beside them."""
-
-    ordinary: tuple[Contender, ...]
-    mandatory: tuple[Contender, ...]
-    logged: tuple[tuple[int, int], ...]
+    def __init__(
+        self,
+        *,
+        assignment: int,
+        rule: int,
+        action: str,
+        narrowness: int,
+        target: int,
+        mandatory: bool = False,
+        feed: bool = False,
+        broad: bool = False,
+        until: float | None = None,
+    ) -> None:
+        """`assignment` and `rule` say where it stands in the bundle; `until` when it is over, in seconds since 1970."""
+        self.assignment, self.rule, self.action = assignment, rule, action
+        self.narrowness, self.target, self.mandatory, self.feed, self.broad = narrowness, target, mandatory, feed, broad
+        self.looseness = -STRICTNESS[action] if action != Action.LOG else 1
+        self.until = until
 
     @property
-    def winner(self) -> Contender | None:
-        """The rule that stands (rung 1 in full), or None where nobody competes."""
-        return stands(self.mandatory[0] if self.mandatory else None, self.ordinary[0] if self.ordinary else None)
+    def place(self) -> tuple[int, int]:
+        """Rung 7: the earlier assignment, then the earlier rule."""
+        return self.assignment, self.rule
+
+    def strength(self, people: Sequence[int]) -> tuple[int, ...]:
+        """Sort key of rungs 2 to 7, strongest first. Among mandatory rules no group and no origin outranks another."""
+        if self.mandatory:
+            return (self.narrowness, people[self.assignment], 0, 0, self.looseness, self.assignment, self.rule)
+        return (
+            self.narrowness,
+            people[self.assignment],
+            self.target,
+            self.feed,
+            self.looseness,
+            self.assignment,
+            self.rule,
+        )
 
 
-def make_contest(contenders: Iterable[Contender], logged: Iterable[tuple[int, int]] = ()) -> Contest:
-    """Sort the contenders into a contest."""
+REPLACED, NOT_IN_PLAY = 8, 9
+"""The places on the people rung of assignments that do not count: pushed out by a replacing one; not in play at all."""
+
+
+class Settled(NamedTuple):
+    """A contest settled: the winner of the ordinary rules, of the mandatory ones, and who stands."""
+
+    ordinary: Contender | None
+    mandatory: Contender | None
+    winner: Contender | None
+
+
+NOBODY = Settled(None, None, None)
+
+
+def settle(contenders: Iterable[Contender], people: Sequence[int], at: float) -> Settled:
+    """Settle a contest at a moment. `people` gives the place of each assignment on the people rung."""
     sides: tuple[list[Contender], list[Contender]] = ([], [])
     for one in contenders:
-        sides[one.mandatory].append(one)
-    ordinary, mandatory = (tuple(sorted(side, key=Contender.strength)) for side in sides)
-    return Contest(ordinary, mandatory, tuple(logged))
+        if one.looseness <= 0 and people[one.assignment] < REPLACED and (one.until is None or at < one.until):
+            sides[one.mandatory].append(one)
+    ordinary, mandatory = (_winner(side, people) if side else None for side in sides)
+    return Settled(ordinary, mandatory, stands(mandatory, ordinary))
+
+
+def _winner(side: list[Contender], people: Sequence[int]) -> Contender:
+    if len(side) == 1:
+        return side[0]
+    best = min(side, key=lambda one: one.strength(people))
+    if best.feed:
+        # a feed never loosens: where its rule would win and is looser than the hand-written winner, that one stands
+        written = [one for one in side if not one.feed]
+        if written:
+            by_hand = min(written, key=lambda one: one.strength(people))
+            if by_hand.looseness < best.looseness:
+                return by_hand
+    return best
 
 
 def stands(mandatory: Contender | None, ordinary: Contender | None) -> Contender | None:
     """Rung 1: a mandatory allow stands; a mandatory warn or block stands unless the ordinary winner is stricter."""
     if mandatory is None or ordinary is None:
         return mandatory or ordinary
-    if mandatory.verdict != "allow" and STRICTNESS[ordinary.verdict] > STRICTNESS[mandatory.verdict]:
+    if mandatory.action != Action.ALLOW and ordinary.looseness < mandatory.looseness:
         return ordinary
     return mandatory
 
 
-def lost_on(loser: Contender, winner: Contender) -> Rung:
-    """The first rung on which the two differ."""
+def lost_on(loser: Contender, winner: Contender, people: Sequence[int]) -> Rung:
+    """The rung on which the loser lost: the first on which the two differ."""
     if loser.mandatory != winner.mandatory:
         return Rung.MANDATORY if winner.mandatory else Rung.ACTION
-    if loser.selector != winner.selector:
-        return Rung.SELECTOR
-    if not loser.mandatory and loser.target != winner.target:
-        return Rung.TARGET
-    if loser.action != winner.action:
-        return Rung.ACTION
+    loosens = loser.feed and not winner.feed and winner.looseness < loser.looseness
+    if loosens and loser.strength(people) < winner.strength(people):
+        return Rung.ORIGIN
+    rungs = (Rung.SELECTOR, Rung.PEOPLE, Rung.TARGET, Rung.ORIGIN, Rung.ACTION)
+    for rung, one, other in zip(rungs, loser.strength(people), winner.strength(people), strict=False):
+        if one != other:
+            return rung
     return Rung.IDENTITY

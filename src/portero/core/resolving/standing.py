@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from ipaddress import ip_network
 from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.matching.conditions import is_within
 from portero.core.nouns.action import Action, Verdict
-from portero.core.nouns.coverage import CoverageTable, Reach
-from portero.core.nouns.device import Facts, LayerMode, Layers, Lifecycle, Place
+from portero.core.nouns.coverage import Control, CoverageTable, Reach
+from portero.core.nouns.device import Browser, Facts, LayerMode, Layers, Lifecycle, Place
 from portero.core.nouns.verdict import Caveat, CaveatCode, Layer, LayerVerdict
 from portero.core.resolving.bundles import Bundle
-from portero.core.resolving.deciding import Policy
+from portero.core.resolving.policy import Policy
 
 SHIPPED_TABLE = CoverageTable()
 _STRENGTH = (LayerMode.OFF, LayerMode.OBSERVING, LayerMode.ENFORCING)
@@ -27,16 +27,37 @@ class Standing(NamedTuple):
     """What its layers do, as it reports."""
     addresses: tuple[str, ...] = ()
     platform: str | None = None
+    place: Place | None = None
+    zone: str | None = None
+    last_start: float | None = None
+    browsers: tuple[Browser, ...] = ()
     applied: Policy | None = None
     current: bool = True
     """Whether the applied bundle is the newest."""
+    since: Mapping[str, float] = {}
+    """Since when it has applied the assignments that hold until restart, by key."""
     coverage: CoverageTable = SHIPPED_TABLE
+    catalogue: Mapping[str, frozenset[str]] = {}
+    """Categories of known products."""
 
     @classmethod
     def of(cls, facts: Facts, **more: object) -> Standing:
         """The standing of a device with these facts."""
-        platform = facts.os.family if facts.os else None
-        return cls(layers=facts.layers, addresses=facts.addresses, platform=platform, **more)  # type: ignore[arg-type]
+        return cls(
+            layers=facts.layers,
+            addresses=facts.addresses,
+            platform=facts.os.family if facts.os else None,
+            place=facts.place,
+            zone=facts.zone,
+            last_start=facts.last_start.timestamp() if facts.last_start else None,
+            browsers=facts.browsers,
+            **more,  # type: ignore[arg-type]
+        )
+
+    def browser(self, name: str | None) -> Browser | None:
+        """The installed browser of a name."""
+        folded = (name or "").casefold()
+        return next((one for one in self.browsers if one.name.casefold() == folded), None)
 
 
 class Path(NamedTuple):
@@ -75,15 +96,17 @@ def in_mode(layer: LayerVerdict, mode: LayerMode, why: str) -> LayerVerdict:
         verdict=Verdict.ALLOW,
         why=why,
         logged=recorded if mode is LayerMode.OBSERVING else (),
+        left_aside=layer.left_aside,
     )
 
 
-def intended_filter(policy: Policy, layer: LayerVerdict, standing: Standing, path: Path) -> LayerVerdict:
-    """What the estate means the filter to say, given what its rules say."""
-    gateway = gateway_of(policy.bundle, path.place, standing.addresses)
-    if gateway:
-        return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
-    mode = LayerMode(policy.bundle.layers["filter"])
+def intended_layer(policy: Policy, layer: LayerVerdict, standing: Standing, path: Path) -> LayerVerdict:
+    """What the estate means a layer to say, given what its rules say."""
+    if layer.layer is Layer.FILTER:
+        gateway = gateway_of(policy.bundle, path.place, standing.addresses)
+        if gateway:
+            return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
+    mode = LayerMode(policy.bundle.layers[layer.layer])
     return in_mode(layer, mode, sentences.meant_to(mode, layer))
 
 
@@ -101,37 +124,78 @@ def standing_caveats(standing: Standing) -> list[Caveat]:
     return [sentences.caveat(code) for code in codes]
 
 
-_NOT_ENFORCED = {LayerMode.OFF: CaveatCode.FILTER_OFF, LayerMode.OBSERVING: CaveatCode.FILTER_OBSERVING}
+_NOT_ENFORCED = {
+    (Layer.FILTER, LayerMode.OFF): CaveatCode.FILTER_OFF,
+    (Layer.FILTER, LayerMode.OBSERVING): CaveatCode.FILTER_OBSERVING,
+    (Layer.STARTUP, LayerMode.OFF): CaveatCode.STARTUP_OFF,
+    (Layer.STARTUP, LayerMode.OBSERVING): CaveatCode.STARTUP_OBSERVING,
+    (Layer.BROWSER, LayerMode.OFF): CaveatCode.BROWSER_UNMANAGED,
+    (Layer.BROWSER, LayerMode.OBSERVING): CaveatCode.BROWSER_UNMANAGED,
+}
 
 
-def _filter_caveats(meant: LayerMode, reported: LayerMode | None) -> list[Caveat]:
+def _mode_caveats(layer: Layer, meant: LayerMode, reported: LayerMode | None) -> list[Caveat]:
     if meant is not LayerMode.ENFORCING:
         return []
     if reported is None:
-        return [sentences.caveat(CaveatCode.FACT_MISSING, Layer.FILTER)]
-    code = _NOT_ENFORCED.get(reported)
-    return [sentences.caveat(code, Layer.FILTER)] if code else []
+        return [sentences.layer_not_reported(layer)]
+    code = _NOT_ENFORCED.get((layer, reported))
+    return [sentences.caveat(code, layer)] if code else []
+
+
+def _held_back(
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+) -> tuple[LayerVerdict, LayerMode, list[Caveat]]:
+    """The layer in the mode in which the machine really has it, and the caveats of that."""
+    name, reported = layer.layer, standing.layers.mode(layer.layer)
+    caveats = _mode_caveats(name, LayerMode(policy.bundle.layers[name]), reported)
+    told = LayerMode(applied.bundle.layers[name])
+    mode = weaker(told, reported or told)
+    return in_mode(layer, mode, sentences.does(name, mode)), mode, caveats
 
 
 def effective_filter(
-    policy: Policy, layer: LayerVerdict | None, standing: Standing, path: Path
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing, path: Path
 ) -> tuple[LayerVerdict, list[Caveat]]:
     """What the machine's filter really says, given what the rules of its applied bundle say; and why it differs."""
-    caveats = standing_caveats(standing)
-    if standing.applied is None or layer is None:
-        return LayerVerdict(layer=Layer.FILTER, verdict=Verdict.ALLOW, why=caveats[0].detail), caveats
-    gateway = gateway_of(standing.applied.bundle, path.place, standing.addresses)
+    gateway = gateway_of(applied.bundle, path.place, standing.addresses)
     if gateway:
-        caveats.append(sentences.caveat(CaveatCode.TRUSTED_GATEWAY, Layer.FILTER))
-        return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway)), caveats
-    caveats += _filter_caveats(LayerMode(policy.bundle.layers["filter"]), standing.layers.filter)
-    told = LayerMode(standing.applied.bundle.layers["filter"])
-    mode = weaker(told, standing.layers.filter or told)
-    layer = in_mode(layer, mode, sentences.does(mode))
-    reach = standing.coverage.reach("filter", path.browser, standing.platform, path.scheme)
+        caveat = sentences.caveat(CaveatCode.TRUSTED_GATEWAY, Layer.FILTER)
+        return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway)), [caveat]
+    layer, mode, caveats = _held_back(policy, applied, layer, standing)
+    reach = reach_of("filter", standing, path)
     if reach is Reach.NONE and mode is LayerMode.ENFORCING:
         caveats.append(sentences.not_reached(path.browser, path.scheme))
         layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
     if reach is Reach.HOST and layer.verdict is not Verdict.ALLOW:
         caveats.append(sentences.caveat(CaveatCode.NOTICE_HIDDEN, Layer.FILTER))
     return layer, caveats
+
+
+def effective_startup(
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+) -> tuple[LayerVerdict, list[Caveat]]:
+    """What the machine's startup layer really says; and why it differs."""
+    layer, _, caveats = _held_back(policy, applied, layer, standing)
+    return layer, caveats
+
+
+def effective_browser(
+    policy: Policy, applied: Policy, layer: LayerVerdict, in_play: bool, standing: Standing, path: Path
+) -> tuple[LayerVerdict, list[Caveat]]:
+    """What the browser really makes of its site list; and why it differs. Without a list there is nothing to hold."""
+    if not in_play:
+        return layer, []
+    layer, mode, caveats = _held_back(policy, applied, layer, standing)
+    if path.browser is not None and mode is LayerMode.ENFORCING:
+        browser = standing.browser(path.browser)
+        unmanaged = browser is None or not browser.managed
+        if unmanaged or reach_of("site-list", standing, path) is Reach.NONE:
+            caveats.append(sentences.unmanaged(path.browser))
+            layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
+    return layer, caveats
+
+
+def reach_of(control: Control, standing: Standing, path: Path) -> Reach:
+    """How much of a visit a control gets hold of on this machine."""
+    return standing.coverage.reach(control, path.browser, standing.platform, path.scheme)

@@ -2,27 +2,59 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
 from typing import Any
 
-from portero.core.nouns.action import overridden
-from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.action import Override, overridden
+from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, VersionBounds
 from portero.core.nouns.revision import Change
-from portero.core.nouns.ruleset import CategoryRule, Ruleset
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.sentences.words import VERBS, counted, joined
 
+MOST_NAMED = 6
+"""How many things a sentence names before it counts the rest."""
 
-def selector_words(rule: CategoryRule) -> str:
-    """What a rule names, in words: a category's name, or a whole family."""
-    kind, value = rule.selector
+_BROADEST_LAST = ("family", "address", "decision", "suitability", "everything", "pattern")
+_PLURALS = {
+    "category": "categories",
+    "family": "families",
+    "search_term": "search terms",
+    "media_type": "media types",
+    "url": "URLs",
+    "address": "addresses",
+    "suitability": "suitability bounds",
+    "application_set": "application sets",
+    "sha256": "programs",
+}
+
+
+def selector_words(rule: Rule) -> str:
+    """What a rule names, in words: a category's name, a host, services of some suitability."""
+    kind, value, exact = rule.selector
     if kind == "category":
         return TAXONOMY.categories[value].name
     if kind == "family":
         return f"all of {TAXONOMY.by_family[value].name}"
-    return "everything else"
+    words = {
+        "everything": "everything else",
+        "pattern": "every other site" if value == "*" else value,
+        "host": f"{value} alone" if exact else value,
+        "url": f"{value} alone" if exact else value,
+        "search_term": f"searches for “{value}”",
+        "media_type": f"{value} content",
+        "service": f"the service {value}",
+        "decision": f"services that are {value}",
+        "application_set": f"the programs of {value}",
+        "sha256": f"the program {value[:12]}…",
+    }
+    if kind == "suitability":
+        return f"services with {rule.selector}"
+    return words.get(kind, value)
 
 
 def ruleset_sentence(ruleset: Ruleset) -> str:
@@ -31,24 +63,74 @@ def ruleset_sentence(ruleset: Ruleset) -> str:
     return sentence[0].upper() + sentence[1:]
 
 
-def _does(rules: Sequence[CategoryRule]) -> list[str]:
-    breadth = {"category": 0, "family": 1, "everything": 2}
+def _does(rules: Sequence[Rule], override: Override | None = None) -> list[str]:
     parts = []
     for action, verb in VERBS.items():
-        own = sorted((rule for rule in rules if rule.action is action), key=lambda rule: breadth[rule.selector.kind])
+        own = [rule for rule in rules if overridden(rule.action, override) is action]
         if own:
-            words = joined([selector_words(rule) for rule in own])
-            parts.append((own[-1].selector.kind == "everything", f"{verb} {words}"))
+            own.sort(key=lambda rule: (_breadth(rule), _is_rest(rule)))
+            parts.append((_is_rest(own[-1]), f"{verb} {_listed(own)}"))
     return [part for _, part in sorted(parts, key=lambda part: part[0])]
+
+
+def _breadth(rule: Rule) -> int:
+    kind = rule.selector.kind
+    return _BROADEST_LAST.index(kind) + 1 if kind in _BROADEST_LAST else 0
+
+
+def _is_rest(rule: Rule) -> bool:
+    return rule.selector.kind == "everything" or rule.selector == ("pattern", "*", False)
+
+
+def _listed(rules: Sequence[Rule]) -> str:
+    """The first few by name, the others counted."""
+    if len(rules) <= MOST_NAMED:
+        return joined([selector_words(rule) for rule in rules])
+    named, rest = rules[: MOST_NAMED - 2], rules[MOST_NAMED - 2 :]
+    kinds = {rule.selector.kind for rule in rest}
+    noun = kinds.pop() if len(kinds) == 1 else "rule"
+    return joined([*(selector_words(rule) for rule in named), counted(len(rest), f"more {noun}", _more(noun))])
+
+
+def _more(noun: str) -> str:
+    return f"more {_PLURALS.get(noun, noun + 's')}"
+
+
+_PLACES = {"on-site": "on-site", "off-site": "off-site"}
 
 
 def assignment_sentence(assignment: Assignment, ruleset: Ruleset) -> str:
     """What an assignment does: “On whole-fleet, mandatory: blocks Gambling.”"""
-    rules = [rule.model_copy(update={"action": overridden(rule.action, assignment.action)}) for rule in ruleset.rules]
-    marks = ", mandatory" if assignment.mandatory else ""
+    does = "; ".join(_does(ruleset.rules, assignment.action)) or "does nothing, as it has no rules"
+    where = joined([target_name(target) for target in assignment.to])
+    return f"On {where}{''.join(_conditions(assignment))}: {does}."
+
+
+def _conditions(assignment: Assignment) -> Iterator[str]:
+    """For whom, when, where and how strongly, each behind a comma; what goes without saying is left out."""
+    people = assignment.people
+    if people and assignment.names_people:
+        yield f", for {joined([*people.users, *people.user_groups])}"
+    if assignment.place in _PLACES:
+        yield f", while {_PLACES[assignment.place]}"
+    if assignment.schedule:
+        yield f", during {assignment.schedule}"
+    if assignment.starts:
+        yield f", from {_moment(assignment.starts)}"
+    if assignment.ends:
+        yield f", until {_moment(assignment.ends)}"
+    if assignment.until_restart:
+        yield ", until the machine restarts"
+    if assignment.mandatory:
+        yield ", mandatory"
+    if assignment.replaces_weaker:
+        yield ", in place of what weaker groups have"
     if assignment.state is not State.ACTIVE:
-        marks += f", {assignment.state.value} and so not in force"
-    return f"On {joined(assignment.to)}{marks}: {'; '.join(_does(rules)) or 'does nothing, as it has no rules'}."
+        yield f", {assignment.state.value} and so not in force"
+
+
+def _moment(moment: datetime) -> str:
+    return f"{moment.astimezone(UTC):%Y-%m-%d %H:%M} UTC"
 
 
 _OP_WORDS = {
@@ -99,9 +181,14 @@ def condition_sentence(condition: Condition) -> str:
     return f"{condition.field} {_OP_WORDS[condition.op]} {words}"
 
 
+def bounds_words(bounds: VersionBounds) -> str:
+    """Bounds of a version in words: “version below 4.2”."""
+    return joined([f"version {_OP_WORDS[op].removeprefix('is ')} {value}" for op, value in bounds.given()])
+
+
 def _item_field(name: str, wanted: Any) -> str:
     if isinstance(wanted, VersionBounds):
-        return joined([f"version {_OP_WORDS[op].removeprefix('is ')} {value}" for op, value in wanted.given()])
+        return bounds_words(wanted)
     if isinstance(wanted, bool):
         return name if wanted else f"not {name}"
     return f"{name} {wanted}"
@@ -130,7 +217,8 @@ def change_sentence(change: Change) -> str:
             verb = {"paused": "paused", "active": "put in force", "draft": "took back to draft"}[str(after)]
             return f"{verb} assignment {change.key}"
     if change.noun == "assignment" and change.verb == "created" and change.after:
-        return f"assigned {change.after['ruleset']} to {joined(change.after['to'])}"
+        targets = [one if isinstance(one, str) else one["device"] for one in change.after["to"]]
+        return f"assigned {change.after['ruleset']} to {joined(targets)}"
     return f"{change.verb} {change.noun} {change.key}"
 
 

@@ -61,7 +61,7 @@ def _groups(desk: Desk) -> list[GroupSummary]:
         versions = estates.versions(connection, "group")
     users: dict[str, list[str]] = {}
     for assignment in estate.assignments:
-        for target in assignment.to:
+        for target in assignment.groups:
             users.setdefault(target, []).append(assignment.key)
     by_key = {group.key: group for group in estate.groups}
     summaries = []
@@ -166,7 +166,7 @@ def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None,
     removing = save("group", "groups", key, if_match, None)
 
     def edit(estate: Estate, versions: Any) -> Estate:
-        users = [f"assignment {one.key}" for one in estate.assignments if key in one.to]
+        users = [f"assignment {one.key}" for one in estate.assignments if key in one.groups]
         users += ["its layer modes" for one in estate.layer_modes if one.group == key]
         if users:
             raise Problem("in-use", f"The group “{key}” is named by {sentences.joined(users)}; change those first.")
@@ -200,7 +200,8 @@ def preview_order(body: Precedence, _who: Signed, desk: TheDesk) -> PrecedencePr
     """What another order of groups would change: machines, and verdicts by category. Nothing is kept."""
     estate, deadline = desk.snapshot.estate, time.monotonic() + PREVIEW_SECONDS
     after = _reordered(estate, body.precedence)
-    return preview_precedence(desk.roster.fleet, estate, after, lambda: time.monotonic() > deadline)
+    now = moment(desk.now())
+    return preview_precedence(desk.roster.fleet, estate, after, now, lambda: time.monotonic() > deadline)
 
 
 @router.put("/precedence", summary="Order groups anew", operation_id="putPrecedence")

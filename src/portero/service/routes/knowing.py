@@ -10,12 +10,12 @@ from fastapi import APIRouter, Query
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from portero.core.matching.categories import look_up
-from portero.core.matching.visits import parse_visit
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.page import Page
 from portero.core.nouns.taxonomy import HostCategories, Taxonomy
+from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import Explanation
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.service.routes.common import Cursor, Limit, Signed, TheDesk

@@ -134,7 +134,7 @@ def _assignments(desk: Desk) -> list[AssignmentSummary]:
             AssignmentSummary(
                 **assignment.model_dump(),
                 sentence=sentences.assignment_sentence(assignment, estate.ruleset_by_key[assignment.ruleset]),
-                devices=devices.count_in_any(connection, assignment.to),
+                devices=devices.count_reached(connection, assignment.groups, assignment.named_devices),
                 version=versions.get(assignment.key, desk.snapshot.revision),
             )
             for assignment in estate.assignments
@@ -154,7 +154,7 @@ def list_assignments(
     found = [
         one
         for one in _assignments(desk)
-        if (ruleset is None or one.ruleset == ruleset) and (group is None or group in one.to)
+        if (ruleset is None or one.ruleset == ruleset) and (group is None or group in one.groups)
     ]
     return offset_page(found, cursor, limit)
 

@@ -1,0 +1,152 @@
+"""Whether a program about to start is one that a rule means, and by which of its fields."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import NamedTuple
+
+from portero.core.matching.conditions import version_test
+from portero.core.matching.members import Item
+from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
+from portero.core.nouns.device import Application
+from portero.core.nouns.essentials import normal_program_path
+
+FIELDS = ("sha256", "path", "product", "file", "signer", "vendor", "category")
+
+SHA256, PATH, NAME_WITH_VERSION, NAME, MAKER, CATEGORY, EVERYTHING = range(7)
+"""How narrow a selector of programs is; smaller is narrower."""
+_NARROWNESS = {"sha256": SHA256, "path": PATH, "product": NAME, "file": NAME, "signer": MAKER, "vendor": MAKER}
+
+
+class Started(NamedTuple):
+    """A program about to start, its fields folded; None where it does not carry one."""
+
+    fields: Mapping[str, str]
+    version: str | None
+    categories: frozenset[str]
+
+    @classmethod
+    def of(cls, program: Application, catalogue: Mapping[str, frozenset[str]]) -> Started:
+        """Of what the attempt carries. Nothing is filled in, but for the category of a product in the catalogue."""
+        fields = {
+            name: fold(name, value)
+            for name in FIELDS
+            if name != "category" and (value := getattr(program, name)) is not None
+        }
+        known = frozenset((program.category,)) if program.category else frozenset()
+        return cls(fields, program.version, known or catalogue.get(fields.get("product", ""), frozenset()))
+
+    def has(self, name: str) -> bool:
+        """Whether it carries a field."""
+        if name == "category":
+            return bool(self.categories)
+        return self.version is not None if name == "version" else name in self.fields
+
+
+def fold(name: str, value: str) -> str:
+    """A field's value as it is compared: names fold case, paths do on Windows."""
+    return normal_program_path(value) if name == "path" else value.casefold()
+
+
+def catalogue_of(applications: Iterable[Application | Item]) -> dict[str, frozenset[str]]:
+    """The categories of known products, by product, folded."""
+    found: dict[str, frozenset[str]] = {}
+    for one in applications:
+        if one.product and one.category:
+            product = one.product.casefold()
+            found[product] = found.get(product, frozenset()) | {one.category}
+    return found
+
+
+class Fit(NamedTuple):
+    """How a program fits: how narrow the match is, or None for no match; and fields that were missing to tell."""
+
+    narrowness: int | None
+    missing: frozenset[str] = frozenset()
+
+
+NO_FIT = Fit(None)
+
+
+class Test:
+    """A condition, made ready to be asked."""
+
+    def __init__(self, condition: ApplicationCondition) -> None:
+        values = {name: getattr(condition, name) for name in FIELDS if getattr(condition, name) is not None}
+        self.category = values.pop("category", None)
+        self.fields = {name: fold(name, value) for name, value in values.items()}
+        self.bounds = [version_test(*bound) for bound in condition.version.given()] if condition.version else []
+        self.narrowness = self._narrowness()
+
+    def _narrowness(self) -> int:
+        names = [_NARROWNESS[name] for name in self.fields]
+        if self.bounds and NAME in names:
+            names.append(NAME_WITH_VERSION)
+        return min([*names, *([CATEGORY] if self.category else [])])
+
+    def fit(self, program: Started) -> Fit:
+        """Whether it holds; where it fails for nothing but fields that the program does not carry, which."""
+        missing = set()
+        for name, wanted in self.fields.items():
+            found = program.fields.get(name)
+            if found is None:
+                missing.add(name)
+            elif found != wanted:
+                return NO_FIT
+        if self.category is not None:
+            if not program.categories:
+                missing.add("category")
+            elif self.category not in program.categories:
+                return NO_FIT
+        if self.bounds:
+            if program.version is None:
+                missing.add("version")
+            elif not all(test(program.version) for test in self.bounds):
+                return NO_FIT
+        return Fit(None, frozenset(missing)) if missing else Fit(self.narrowness)
+
+
+class SetTest:
+    """An application set, made ready to be asked."""
+
+    def __init__(self, application_set: ApplicationSet) -> None:
+        self._include = [Test(one) for one in application_set.include]
+        self._exclude = [Test(one) for one in application_set.exclude]
+        self._frozen = None if application_set.following else frozenset(application_set.frozen_members or ())
+
+    def fit(self, program: Started) -> Fit:
+        """Whether the set holds the program; as narrow as its narrowest include condition that does."""
+        excluded = [test.fit(program) for test in self._exclude]
+        if any(fit.narrowness is not None for fit in excluded):
+            return NO_FIT
+        missing = frozenset(name for fit in excluded for name in fit.missing)
+        included = [test.fit(program) for test in self._include]
+        narrowest = min((fit.narrowness for fit in included if fit.narrowness is not None), default=None)
+        if self._frozen is not None:
+            return self._frozen_fit(program, narrowest, missing)
+        if narrowest is None:
+            return Fit(None, missing.union(*(fit.missing for fit in included)))
+        return Fit(narrowest, missing)
+
+    def _frozen_fit(self, program: Started, narrowest: int | None, missing: frozenset[str]) -> Fit:
+        """A frozen set names its members by SHA-256; its conditions only say how narrow they are meant."""
+        assert self._frozen is not None
+        own = program.fields.get("sha256")
+        if own is None:
+            return Fit(None, missing | {"sha256"}) if self._frozen else NO_FIT
+        if own not in self._frozen:
+            return NO_FIT
+        return Fit(SHA256 if narrowest is None else narrowest, missing)
+
+
+def members_of(application_set: ApplicationSet, applications: Iterable[Application]) -> tuple[str, ...]:
+    """The SHA-256 of those of the programs that its conditions hold, sorted: what freezing it now would keep."""
+    following = application_set.model_copy(update={"following": True, "frozen_members": None})
+    test = SetTest(following)
+    known = list(applications)
+    catalogue = catalogue_of(known)
+    return tuple(
+        sorted(
+            {one.sha256 for one in known if one.sha256 and test.fit(Started.of(one, catalogue)).narrowness is not None}
+        )
+    )

@@ -1,0 +1,143 @@
+"""Which indicators a visit meets: by URL, host, service, address, decision and suitability."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from ipaddress import ip_address
+from typing import Generic, NamedTuple, TypeVar
+
+from portero.core.nouns.selector import Selector, suitability_bounds
+from portero.core.nouns.urls import UrlPattern, Visit, normal_range
+
+Item = TypeVar("Item")
+
+
+class ServiceFacts(NamedTuple):
+    """A service as indicators look at it."""
+
+    key: str
+    decision: str
+    suitability: int | None
+
+
+class _AtHost(Generic[Item]):
+    """What is said of one host: of itself alone, of all below it too, and of URLs on it."""
+
+    __slots__ = ("alone", "below", "exact_urls", "urls")
+
+    def __init__(self) -> None:
+        self.alone: list[Item] = []
+        self.below: list[Item] = []
+        self.urls: dict[str, list[tuple[UrlPattern, Item]]] = {}
+        self.exact_urls: dict[tuple[str, str], list[tuple[UrlPattern, Item]]] = {}
+
+
+class IndicatorTable(Generic[Item]):
+    """Items by their selectors. What a visit meets costs a look-up a label of its host, whatever there is."""
+
+    def __init__(self, services: Mapping[str, tuple[Iterable[str], ServiceFacts]]) -> None:
+        """`services` gives each service's hosts and facts, by key."""
+        self._hosts: dict[str, _AtHost[Item]] = {}
+        self._services = {host: facts for hosts, facts in services.values() for host in hosts}
+        self._of_service: dict[str, list[Item]] = {}
+        self._decisions: dict[str, list[Item]] = {}
+        self._suitability: list[tuple[int, int, Item]] = []
+        self._ranges: dict[tuple[int, int], dict[int, list[Item]]] = {}
+        """By IP version and length of prefix: items by network."""
+
+    def add(self, selector: Selector, item: Item) -> None:
+        """Put an item under its selector."""
+        kind, value, exact = selector
+        if kind == "host":
+            at = self._at(value)
+            (at.alone if exact else at.below).append(item)
+        elif kind == "url":
+            pattern = UrlPattern.read(value, exact)
+            at = self._at(pattern.host)
+            if pattern.exact:
+                at.exact_urls.setdefault((pattern.path, pattern.query), []).append((pattern, item))
+            else:
+                at.urls.setdefault(pattern.path, []).append((pattern, item))
+        elif kind == "address":
+            network = normal_range(value)
+            by_network = self._ranges.setdefault((network.version, network.prefixlen), {})
+            by_network.setdefault(int(network.network_address), []).append(item)
+        elif kind == "service":
+            self._of_service.setdefault(value, []).append(item)
+        elif kind == "decision":
+            self._decisions.setdefault(value, []).append(item)
+        else:
+            self._suitability.append((*suitability_bounds(value), item))
+
+    def _at(self, host: str) -> _AtHost[Item]:
+        return self._hosts.setdefault(host, _AtHost())
+
+    def service_of(self, host: str) -> ServiceFacts | None:
+        """The service whose listed host is the nearest at or above a host."""
+        services, name = self._services, host
+        while services and name:
+            found = services.get(name)
+            if found is not None:
+                return found
+            _, _, name = name.partition(".")
+        return None
+
+    def looks_at_pages(self, host: str) -> bool:
+        """Whether more than the host of a visit to it counts: some URL on it is named."""
+        at = self._hosts.get(host)
+        return at is not None and bool(at.urls or at.exact_urls)
+
+    def met_by(self, visit: Visit, address: str | None, page: bool = True) -> list[Item]:
+        """All that a visit meets. Where not the page but only the host is seen, what needs the page is not met."""
+        hosts, host = self._hosts, visit.host
+        found: list[Item] = []
+        if hosts:
+            name = host
+            while name:
+                at = hosts.get(name)
+                if at is not None:
+                    found += at.below
+                    if name is host:
+                        found += at.alone
+                        if at.urls or at.exact_urls:
+                            found += _met_urls(at, visit, page)
+                _, _, name = name.partition(".")
+        if address is not None and self._ranges:
+            found += self._in_ranges(address)
+        if self._services:
+            found += self._by_service(host)
+        return found
+
+    def _in_ranges(self, address: str) -> list[Item]:
+        parsed = ip_address(address)
+        number = int(parsed)
+        found: list[Item] = []
+        for (version, length), by_network in self._ranges.items():
+            if version == parsed.version:
+                rest = parsed.max_prefixlen - length
+                found += by_network.get(number >> rest << rest, ())
+        return found
+
+    def _by_service(self, host: str) -> list[Item]:
+        service = self.service_of(host)
+        if service is None:
+            return []
+        found = [*self._of_service.get(service.key, ()), *self._decisions.get(service.decision, ())]
+        if service.suitability is not None:
+            found += [item for low, high, item in self._suitability if low <= service.suitability <= high]
+        return found
+
+
+def _met_urls(at: _AtHost[Item], visit: Visit, page: bool) -> list[Item]:
+    rest = visit.rest
+    if not page:
+        # of the page nothing is known: only what holds for every page of the host is met
+        return [item for pattern, item in at.urls.get("", ()) if pattern.matches(rest, visit.scheme)]
+    candidates = [*at.exact_urls.get((rest.path, rest.query), ())]
+    path = rest.path
+    while True:
+        candidates += at.urls.get(path, ())
+        if not path:
+            break
+        path = path[: path.rindex("/")]
+    return [item for pattern, item in candidates if pattern.matches(rest, visit.scheme)]

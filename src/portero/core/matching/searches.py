@@ -1,0 +1,54 @@
+"""What is searched for on the search pages that the estate lists, and which search terms it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Generic, TypeVar
+from urllib.parse import parse_qsl
+
+from portero.core.nouns.rule import normal_term
+from portero.core.nouns.urls import Visit
+
+Item = TypeVar("Item")
+
+
+def searched(visit: Visit, pages: Mapping[str, tuple[str, ...]]) -> str | None:
+    """What a visit to a search page searches for; `pages` gives the query parameters by host. None for other visits."""
+    parameters = pages.get(visit.host)
+    if not parameters:
+        return None
+    _, _, query = visit.url.partition("#")[0].partition("?")
+    given = [value for name, value in parse_qsl(query, keep_blank_values=True) if name in parameters]
+    return given[0] if given else None
+
+
+class TermTable(Generic[Item]):
+    """Items by search term."""
+
+    def __init__(self) -> None:
+        self._by_first: dict[str, dict[tuple[str, ...], list[Item]]] = {}
+
+    def __bool__(self) -> bool:
+        return bool(self._by_first)
+
+    def add(self, term: str, item: Item) -> None:
+        """Put an item under its term, which is normalised."""
+        words = tuple(term.split())
+        self._by_first.setdefault(words[0], {}).setdefault(words, []).append(item)
+
+    def met_by(self, text: str) -> list[tuple[str, list[Item]]]:
+        """Each term whose words stand in the text, whole, adjacent and in order, with its items."""
+        words, found = normal_term(text).split(), {}
+        for place, word in enumerate(words):
+            for term, items in self._by_first.get(word, {}).items():
+                if tuple(words[place : place + len(term)]) == term:
+                    found[" ".join(term)] = items
+        return sorted(found.items())
+
+
+def pages_by_host(pages: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...]]:
+    """Query parameters by the host of their search page."""
+    found: dict[str, tuple[str, ...]] = {}
+    for host, parameter in pages:
+        found[host] = (*found.get(host, ()), parameter)
+    return found

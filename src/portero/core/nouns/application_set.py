@@ -1,0 +1,64 @@
+"""A named set of applications: include conditions less exclude conditions."""
+
+from __future__ import annotations
+
+from typing import Annotated, Self
+
+from pydantic import Field, StringConstraints, model_validator
+
+from portero.core.nouns.base import Key, Name, Noun, Text
+from portero.core.nouns.membership import VersionBounds
+
+Sha256 = Annotated[str, StringConstraints(pattern=r"^[0-9a-fA-F]{64}$", to_lower=True)]
+
+
+class ApplicationCondition(Noun):
+    """What a program must be; all that is given must hold. A version needs more beside it."""
+
+    sha256: Sha256 | None = None
+    path: Annotated[str, StringConstraints(min_length=1, max_length=1024)] | None = None
+    product: Text | None = None
+    file: Text | None = None
+    version: VersionBounds | None = None
+    signer: Text | None = None
+    vendor: Text | None = None
+    category: Key | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        given = self.model_fields_set - {"version"}
+        if not any(getattr(self, name) is not None for name in given):
+            raise ValueError("a condition names at least one of sha256, path, product, file, signer, vendor, category")
+        return self
+
+
+class ApplicationSet(Noun):
+    """Include conditions less exclude conditions; exclusions win.
+
+    A *following* set takes in what the catalogue adds later. A frozen one holds the programs in `frozen_members`, by
+    their SHA-256, and no others.
+    """
+
+    key: Key
+    name: Name | None = None
+    following: bool = True
+    include: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
+    exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
+    frozen_members: Annotated[
+        tuple[Sha256, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
+    ] = None
+
+    @model_validator(mode="after")
+    def _frozen_or_following(self) -> Self:
+        if self.following and self.frozen_members is not None:
+            raise ValueError("frozen_members go with “following: false”; leave one of the two out")
+        return self
+
+
+class ApplicationSetSummary(ApplicationSet):
+    """An application set as lists show it."""
+
+    name: Name
+    sentence: Annotated[str, Field(description="Whom it holds, in words.")]
+    rulesets: tuple[Key, ...] = ()
+    version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]

@@ -1,0 +1,106 @@
+"""People and their user groups."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+from typing import Annotated
+
+from pydantic import Field
+
+from portero.core.nouns.base import Fault, Noun, Text, Timestamp, doubled, unknown_word
+
+
+class UserGroup(Noun):
+    """People, by themselves and by way of other user groups."""
+
+    key: Text
+    users: Annotated[tuple[Text, ...], Field(max_length=100_000)] = ()
+    user_groups: Annotated[tuple[Text, ...], Field(max_length=10_000)] = ()
+
+
+class Directory(Noun):
+    """People and their user groups. Names fold case."""
+
+    users: Annotated[tuple[Text, ...], Field(max_length=500_000)] = ()
+    user_groups: Annotated[tuple[UserGroup, ...], Field(max_length=50_000)] = ()
+
+    @cached_property
+    def _parents(self) -> dict[str, set[str]]:
+        """User groups, by each user group that they take in."""
+        parents: dict[str, set[str]] = {}
+        for group in self.user_groups:
+            for inner in group.user_groups:
+                parents.setdefault(inner.casefold(), set()).add(group.key.casefold())
+        return parents
+
+    @cached_property
+    def _own(self) -> dict[str, set[str]]:
+        """User groups that name a person themselves, by person."""
+        own: dict[str, set[str]] = {}
+        for group in self.user_groups:
+            for user in group.users:
+                own.setdefault(user.casefold(), set()).add(group.key.casefold())
+        return own
+
+    def groups_of(self, user: str) -> frozenset[str]:
+        """All user groups that a person is in, nested ones too; folded."""
+        found: set[str] = set()
+        waiting = list(self._own.get(user.casefold(), ()))
+        while waiting:
+            key = waiting.pop()
+            if key not in found:
+                found.add(key)
+                waiting += self._parents.get(key, ())
+        return frozenset(found)
+
+    def faults(self) -> Iterator[Fault]:
+        """User groups that stand twice, that are not there, or that take each other in."""
+        where = ("directory", "user_groups")
+        keys = [group.key.casefold() for group in self.user_groups]
+        yield from doubled(where, keys)
+        known = set(keys)
+        for number, group in enumerate(self.user_groups):
+            for place, inner in enumerate(group.user_groups):
+                if inner.casefold() not in known:
+                    yield Fault(
+                        (*where, number, "user_groups", place), unknown_word("user group", inner, sorted(known))
+                    )
+        yield from self._cycles(keys)
+
+    def _cycles(self, keys: list[str]) -> Iterator[Fault]:
+        inner = {group.key.casefold(): [one.casefold() for one in group.user_groups] for group in self.user_groups}
+        done: set[str] = set()
+        for start in keys:
+            # depth first without recursion: a chain of user groups may be as long as the directory is big
+            path: dict[str, None] = {}
+            waiting: list[tuple[str, bool]] = [(start, False)]
+            while waiting:
+                key, leaving = waiting.pop()
+                if leaving:
+                    path.pop(key, None)
+                    done.add(key)
+                elif key in path:
+                    ring = [*list(path)[list(path).index(key) :], key]
+                    message = f"user groups that take each other in: {' → '.join(ring[:10])}; take one of them out"
+                    yield Fault(("directory", "user_groups", keys.index(key), "user_groups"), message)
+                    return
+                elif key not in done:
+                    path[key] = None
+                    waiting.append((key, True))
+                    waiting += [(one, False) for one in inner.get(key, ())]
+
+
+class DirectoryState(Directory):
+    """The directory as it counts: its generation, and who brought it in when."""
+
+    generation: int
+    at: Timestamp
+    by: str
+
+
+class PersonGroups(Noun):
+    """The user groups that a person is in, nested ones too."""
+
+    user: str
+    user_groups: tuple[str, ...]

@@ -1,0 +1,29 @@
+"""What the person sees when something is warned or blocked."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field, StringConstraints
+
+from portero.core.nouns.base import Key, Name, Note, Noun
+
+STANDARD_NOTICE = "standard"
+"""The notice that is always there."""
+
+
+class Notice(Noun):
+    """A notice: its text, whom to turn to, a picture by its address within the service."""
+
+    key: Key
+    name: Name | None = None
+    title: Annotated[str, StringConstraints(max_length=200)] | None = None
+    text: Annotated[Note | None, Field(description="What it says, beside the reason, which is generated.")] = None
+    contact: Annotated[str, StringConstraints(max_length=200)] | None = None
+    picture: Annotated[str, StringConstraints(max_length=1024)] | None = None
+
+
+class NoticeSummary(Notice):
+    """A notice as lists show it."""
+
+    version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]

@@ -1,0 +1,167 @@
+"""One selector and one action. Which selectors a rule may use depends on the kind of its ruleset."""
+
+from __future__ import annotations
+
+import re
+from functools import cached_property, lru_cache
+from typing import Annotated, Literal, Self
+
+from publicsuffixlist import PublicSuffixList
+from pydantic import AfterValidator, ConfigDict, Field, StringConstraints, field_validator, model_validator
+
+from portero.core.nouns.action import Action
+from portero.core.nouns.base import Key, Name, Note, Noun, Timestamp, unknown_word
+from portero.core.nouns.patterns import normal_pattern
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.service import Decision
+from portero.core.nouns.urls import UrlPattern, WebHost, normal_range
+from portero.core.nouns.web_taxonomy import TAXONOMY
+
+RulesetKind = Literal["category", "indicator", "site", "startup"]
+SELECTORS: dict[RulesetKind, tuple[str, ...]] = {
+    "category": ("category", "family", "everything", "search_term", "media_type"),
+    "indicator": ("host", "url", "address", "service", "suitability", "decision"),
+    "site": ("pattern",),
+    "startup": ("application_set", "sha256", "everything"),
+}
+"""The selectors of each kind of ruleset."""
+KEYS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in names))
+
+_MEDIA_TYPE = re.compile(r"^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\*)$")
+
+
+@lru_cache(maxsize=1)
+def _public_suffixes() -> PublicSuffixList:
+    return PublicSuffixList()
+
+
+def is_public_suffix(host: str) -> bool:
+    """Whether anybody may register names below the host (the Public Suffix List)."""
+    return bool(_public_suffixes().is_public(host))
+
+
+def normal_term(text: str) -> str:
+    """A search term with case and spacing folded."""
+    return " ".join(text.casefold().split())
+
+
+def normal_media_type(text: str) -> str:
+    """A media type or range (RFC 9110, 8.3.1): lower case, parameters dropped. ValueError where it is none."""
+    value = text.partition(";")[0].strip().lower()
+    if not _MEDIA_TYPE.match(value):
+        raise ValueError(f"“{text[:60]}” is not a media type; write it as in video/mp4 or video/*")
+    return value
+
+
+def _some_term(text: str) -> str:
+    if not normal_term(text):
+        raise ValueError("a search term needs at least one word")
+    return text
+
+
+class Suitability(Noun):
+    """Bounds of a service's suitability, both inclusive; 0 is worst, 100 best."""
+
+    model_config = ConfigDict(populate_by_name=True, serialize_by_alias=True)
+    from_: Annotated[int | None, Field(alias="from", ge=0, le=100)] = None
+    to: Annotated[int | None, Field(ge=0, le=100)] = None
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        if self.from_ is None and self.to is None:
+            raise ValueError("suitability needs one of from, to")
+        if self.from_ is not None and self.to is not None and self.from_ > self.to:
+            raise ValueError(f"no suitability is at least {self.from_} and at most {self.to}; swap the two")
+        return self
+
+
+class Rule(Noun):
+    """One selector, given by the one key that names it, and one action.
+
+    At `valid_until` the rule is over. `exact` goes with `host` and `url`.
+    """
+
+    category: Key | None = None
+    family: Key | None = None
+    everything: Literal[True] | None = None
+    search_term: Annotated[str, StringConstraints(min_length=1, max_length=200), AfterValidator(_some_term)] | None = (
+        None
+    )
+    media_type: Annotated[str, StringConstraints(max_length=150), AfterValidator(normal_media_type)] | None = None
+    host: WebHost | None = None
+    url: Annotated[str, StringConstraints(min_length=1, max_length=8192)] | None = None
+    exact: Annotated[bool | None, Field(description="With host or url: only this very one.")] = None
+    address: Annotated[str, StringConstraints(max_length=64)] | None = None
+    service: Key | None = None
+    suitability: Suitability | None = None
+    decision: Decision | None = None
+    pattern: Annotated[str, StringConstraints(min_length=1, max_length=2048)] | None = None
+    application_set: Key | None = None
+    sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-fA-F]{64}$", to_lower=True)] | None = None
+    action: Action
+    name: Name | None = None
+    note: Note | None = None
+    valid_until: Timestamp | None = None
+
+    @field_validator("category")
+    @classmethod
+    def _known_category(cls, value: str | None) -> str | None:
+        if value is not None and value not in TAXONOMY.categories:
+            raise ValueError(unknown_word("category", value, TAXONOMY.categories))
+        return value
+
+    @field_validator("family")
+    @classmethod
+    def _known_family(cls, value: str | None) -> str | None:
+        if value is not None and value not in TAXONOMY.by_family:
+            raise ValueError(unknown_word("family", value, TAXONOMY.by_family))
+        return value
+
+    @field_validator("url")
+    @classmethod
+    def _visitable(cls, value: str | None) -> str | None:
+        if value is not None:
+            UrlPattern.of(value)
+        return value
+
+    @field_validator("address")
+    @classmethod
+    def _an_address(cls, value: str | None) -> str | None:
+        if value is None:
+            return None
+        network = normal_range(value)
+        return str(network.network_address if network.num_addresses == 1 else network)
+
+    @field_validator("pattern")
+    @classmethod
+    def _taken_by_browsers(cls, value: str | None) -> str | None:
+        return None if value is None else normal_pattern(value)
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        given = [name for name in KEYS if getattr(self, name) is not None]
+        if len(given) != 1:
+            told = f"this one names {' and '.join(given)}" if given else "this one names none"
+            raise ValueError(f"a rule names exactly one thing that it matches, and {told}")
+        if self.exact is not None and given[0] not in ("host", "url"):
+            raise ValueError(f"“exact” goes with host and url, not with {given[0]}")
+        if self.host and not self.exact and self.action is Action.ALLOW and is_public_suffix(self.host):
+            raise ValueError(
+                f"“{self.host}” is a public suffix, below which anybody may have a site, and cannot be allowed as a"
+                " whole; name single hosts"
+            )
+        return self
+
+    @cached_property
+    def selector(self) -> Selector:
+        """What it matches, normalised: within a ruleset a rule is known by it."""
+        if self.url is not None:
+            pattern = UrlPattern.of(self.url, bool(self.exact))
+            return Selector("url", str(pattern), pattern.exact)
+        if self.suitability is not None:
+            bounds = (self.suitability.from_, self.suitability.to)
+            return Selector("suitability", "..".join("" if one is None else str(one) for one in bounds))
+        if self.search_term is not None:
+            return Selector("search_term", normal_term(self.search_term))
+        kind = next(name for name in KEYS if getattr(self, name) is not None)
+        return Selector(kind, "" if kind == "everything" else str(getattr(self, kind)), bool(self.exact))

@@ -1,0 +1,40 @@
+"""Web applications known by their hosts, with the organisation's own judgement of them."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+from pydantic import Field
+
+from portero.core.nouns.base import Key, Name, Note, Noun, Text
+from portero.core.nouns.urls import WebHost
+
+
+class Decision(StrEnum):
+    """What the organisation has decided about a service."""
+
+    OPEN = "open"
+    ACCEPTED = "accepted"
+    DECLINED = "declined"
+
+
+class Service(Noun):
+    """A web application known by its hosts. A visit to a host, or to one below it, is a visit to the service."""
+
+    key: Key
+    name: Name | None = None
+    hosts: Annotated[tuple[WebHost, ...], Field(min_length=1, max_length=500)]
+    suitability: Annotated[int | None, Field(ge=0, le=100, description="0 is worst, 100 best; None: not judged.")] = (
+        None
+    )
+    decision: Decision = Decision.OPEN
+    traits: Annotated[dict[Text, bool | int | Text], Field(max_length=64)] = {}
+    note: Note | None = None
+
+
+class ServiceSummary(Service):
+    """A service as lists show it."""
+
+    name: Name
+    version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]

@@ -1,0 +1,215 @@
+"""A bundle made ready to decide on."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from portero.core.matching.applications import EVERYTHING as EVERY_PROGRAM
+from portero.core.matching.applications import Fit, SetTest, Started, Test
+from portero.core.matching.indicators import IndicatorTable, ServiceFacts
+from portero.core.matching.searches import TermTable, pages_by_host
+from portero.core.nouns.action import Action
+from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
+from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
+from portero.core.resolving.ladder import REPLACED, Contender, Settled, is_broad, narrowness, settle
+from portero.core.resolving.situations import Gates, Situation
+
+MOST_KEPT = 20_000
+"""How many situations, and how many combinations of assignments in play, are remembered."""
+_WHOLE_MINUTES = 200_000_000.0
+"""Since then (1976) every zone is whole minutes from UTC, so that windows open and close with a minute."""
+
+
+class ProgramRule(NamedTuple):
+    """A startup rule: what is known of it whatever the program, and whether it holds one."""
+
+    assignment: int
+    rule: BundleRule
+    test: Test | SetTest | None
+
+    def fit(self, program: Started) -> Fit:
+        """Whether it holds the program, and how narrowly."""
+        return self.test.fit(program) if self.test else Fit(EVERY_PROGRAM)
+
+
+class Policy:
+    """A bundle made ready to decide on: its rules, each where what it matches will look for it."""
+
+    def __init__(self, bundle: Bundle, device: str = "") -> None:
+        """`device` is the hostname of the device for which the bundle has an overlay in it."""
+        self.bundle, self.device = bundle, device
+        self.gates = Gates(bundle)
+        self.categories: dict[str, list[Contender]] = {}
+        self.terms: TermTable[Contender] = TermTable()
+        self.media: dict[str, list[Contender]] = {}
+        self.indicators: IndicatorTable[Contender] = IndicatorTable(
+            {
+                key: (service.hosts, ServiceFacts(key, service.decision, service.suitability))
+                for key, service in bundle.parts.services.items()
+            }
+        )
+        self.sites: list[tuple[Pattern, Contender]] = []
+        self.programs: list[ProgramRule] = []
+        self.search_pages = pages_by_host(bundle.search_pages)
+        self._instants = sorted(_instants(bundle))
+        self.teller: object | None = None
+        """What tells its outcomes in words, kept here as it remembers them for as long as the policy is there."""
+        self._keeps_situations = not any(one.until_restart for one in bundle.assignments)
+        self._situations: dict[tuple[object, ...], Frame] = {}
+        self._frames: dict[tuple[object, ...], Frame] = {}
+        for place, assignment in enumerate(bundle.assignments):
+            for rule in assignment.rules:
+                self._add(place, assignment, rule)
+
+    def _add(self, place: int, assignment: BundleAssignment, rule: BundleRule) -> None:
+        if assignment.kind == "startup":
+            self.programs.append(ProgramRule(place, rule, self._program_test(rule)))
+            return
+        selector = Selector(rule.selector_kind, rule.selector_value, rule.exact)
+        contender = self.contender(place, rule, narrowness(selector), is_broad(selector))
+        if assignment.kind == "indicator":
+            self.indicators.add(selector, contender)
+        elif assignment.kind == "site":
+            self.sites.append((Pattern.of(selector.value), contender))
+        elif selector.kind == "search_term":
+            self.terms.add(selector.value, contender)
+        elif selector.kind == "media_type":
+            self.media.setdefault(selector.value, []).append(contender)
+        else:
+            for category in categories_of(selector):
+                self.categories.setdefault(category, []).append(contender)
+
+    def contender(self, place: int, rule: BundleRule, narrowness: int, broad: bool = False) -> Contender:
+        """A rule of the assignment at a place, ready to compete."""
+        assignment = self.bundle.assignments[place]
+        return Contender(
+            assignment=place,
+            rule=rule.number,
+            action=rule.action,
+            narrowness=narrowness,
+            target=self.gates.targets[place],
+            mandatory=assignment.mandatory,
+            feed=assignment.feed,
+            broad=broad,
+            until=rule.until,
+        )
+
+    def _program_test(self, rule: BundleRule) -> Test | SetTest | None:
+        if rule.selector_kind == "sha256":
+            return Test(ApplicationCondition(sha256=rule.selector_value))
+        if rule.selector_kind == "application_set":
+            written = self.bundle.parts.application_sets[rule.selector_value]
+            return SetTest(ApplicationSet.model_validate(written))
+        return None
+
+    def frame(self, situation: Situation) -> Frame:
+        """What is in play in a situation."""
+        seconds = situation.at.timestamp()
+        epoch = bisect_right(self._instants, seconds)
+        if not self._keeps_situations:
+            return self._frame(self.gates.people(situation), epoch, seconds)
+        at: float = seconds // 60 if seconds > _WHOLE_MINUTES else seconds
+        key = (at, epoch, situation.user, situation.user_groups, situation.place, situation.zone)
+        found = self._situations.get(key)
+        if found is None:
+            if len(self._situations) >= MOST_KEPT:
+                self._situations.clear()
+            found = self._situations[key] = self._frame(self.gates.people(situation), epoch, seconds)
+        return found
+
+    def _frame(self, people: tuple[int, ...], epoch: int, seconds: float) -> Frame:
+        found = self._frames.get((people, epoch))
+        if found is None:
+            if len(self._frames) >= MOST_KEPT:
+                self._frames.clear()
+            found = self._frames[people, epoch] = Frame(self, people, seconds)
+        return found
+
+    def named_categories(self) -> list[str]:
+        """The categories that some rule names, in the taxonomy's order."""
+        return [key for key in TAXONOMY.categories if key in self.categories]
+
+
+def categories_of(selector: Selector) -> Sequence[str]:
+    """The categories that a category, family or everything stands for."""
+    if selector.kind == "category":
+        return (selector.value,)
+    if selector.kind == "family":
+        return [category.key for category in TAXONOMY.by_family[selector.value].categories]
+    return list(TAXONOMY.categories)
+
+
+def _instants(bundle: Bundle) -> Iterator[float]:
+    """The moments at which something begins or is over for good."""
+    for assignment in bundle.assignments:
+        yield from (one for one in (assignment.starts, assignment.ends) if one is not None)
+        yield from (rule.until for rule in assignment.rules if rule.until is not None)
+
+
+class Frame:
+    """A policy with the assignments that are in play in some situation. What it was asked it remembers."""
+
+    def __init__(self, policy: Policy, people: tuple[int, ...], at: float) -> None:
+        """`at` is a moment, in seconds, of the span between two of the policy's instants for which it holds."""
+        self.policy, self.people, self.at = policy, people, at
+        self._categories: dict[str, Settled] = {}
+
+    def settle(self, contenders: Sequence[Contender]) -> Settled:
+        """Settle a contest."""
+        return settle(contenders, self.people, self.at)
+
+    def category(self, key: str) -> Settled:
+        """The contest for a category, settled."""
+        found = self._categories.get(key)
+        if found is None:
+            found = self._categories[key] = self.settle(self.policy.categories.get(key, ()))
+        return found
+
+    def counts(self, contender: Contender) -> bool:
+        """Whether a rule is in play: its assignment is, and it is before its own end."""
+        return self.people[contender.assignment] < REPLACED and (contender.until is None or self.at < contender.until)
+
+    @cached_property
+    def replacers(self) -> dict[str, int]:
+        """For each kind of ruleset the assignment that replaces weaker ones, if there is one."""
+        return self.policy.gates.replacers(self.people, self.at)
+
+    @cached_property
+    def site_list(self) -> SiteList:
+        """The site lists in play, merged as the browser is handed them."""
+        return SiteList.merged(self)
+
+
+class SiteList(NamedTuple):
+    """The merged site list: patterns with the rule that stands for each, mandatory ones first; and who lost to whom."""
+
+    patterns: tuple[tuple[Pattern, Contender], ...]
+    settled: Mapping[Pattern, Settled]
+    left_out: Mapping[Pattern, Contender]
+    """Patterns left out, as an opposite mandatory one, here its rule, holds all that they do."""
+
+    @classmethod
+    def merged(cls, frame: Frame) -> SiteList:
+        """Where the same pattern is named more than once, the ladder decides."""
+        by_pattern: dict[Pattern, list[Contender]] = {}
+        for pattern, contender in frame.policy.sites:
+            if contender.action != Action.LOG and frame.counts(contender):
+                by_pattern.setdefault(pattern, []).append(contender)
+        settled = {pattern: frame.settle(contenders) for pattern, contenders in by_pattern.items()}
+        standing = [(pattern, one.winner) for pattern, one in settled.items() if one.winner is not None]
+        mandatory = [(pattern, winner) for pattern, winner in standing if winner.mandatory]
+        left_out: dict[Pattern, Contender] = {}
+        for pattern, winner in standing:
+            for other, above in mandatory if not winner.mandatory else ():
+                if above.action != winner.action and pattern.inside(other):
+                    left_out[pattern] = above
+                    break
+        kept = [(pattern, winner) for pattern, winner in standing if pattern not in left_out]
+        kept.sort(key=lambda one: (not one[1].mandatory, one[1].place))
+        return cls(tuple(kept), settled, left_out)

@@ -1,0 +1,167 @@
+"""What is in play: which assignments count for this person, at this moment, in this place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from portero.core.matching.windows import Windows
+from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.verdict import Aside
+from portero.core.resolving.bundles import Bundle, BundleAssignment
+from portero.core.resolving.ladder import NOT_IN_PLAY, REPLACED
+
+THIS_PERSON, THEIR_GROUP, EVERYONE = range(3)
+"""Rung 3: this person, over a user group of theirs, over everyone."""
+
+OFF_SITE = "off-site"
+ITSELF = -1
+"""Rung 4: the device itself stands above all of its groups."""
+
+
+class Situation(NamedTuple):
+    """Who asks, when and where. Names are folded; a place that is not known counts as off-site."""
+
+    at: datetime
+    user: str | None = None
+    user_groups: frozenset[str] = frozenset()
+    place: str = OFF_SITE
+    zone: str | None = None
+    last_start: float | None = None
+    applied: Mapping[str, float] = {}
+    """Since when assignments that hold until restart are applied, by key, in seconds; else since they start."""
+
+
+class Gates:
+    """The conditions under which a bundle's assignments are in play."""
+
+    def __init__(self, bundle: Bundle) -> None:
+        self.assignments = bundle.assignments
+        rank = {key: number for number, key in enumerate(bundle.groups)}
+        self.targets = [ITSELF if one.target is None else rank[one.target] for one in bundle.assignments]
+        self.windows = {
+            key: Windows.of(Schedule.model_validate(written)) for key, written in bundle.parts.schedules.items()
+        }
+        self._gated = [place for place, one in enumerate(bundle.assignments) if _has_gate(one)]
+        self._replacing = [place for place, one in enumerate(bundle.assignments) if one.replaces_weaker]
+        self._open = tuple(
+            NOT_IN_PLAY if place in set(self._gated) else EVERYONE for place in range(len(bundle.assignments))
+        )
+
+        self._facts_needed = {fact for place in self._gated for fact in self.facts_needed(place)}
+
+    def people(self, situation: Situation) -> tuple[int, ...]:
+        """Each assignment's place on the people rung; NOT_IN_PLAY for those that do not count now."""
+        if not self._gated and not self._replacing:
+            return self._open
+        people, seconds = list(self._open), situation.at.timestamp()
+        opened: dict[str, bool] = {}
+        for place in self._gated:
+            people[place] = self._place(self.assignments[place], situation, seconds, opened)
+        self._replace(people, seconds)
+        return tuple(people)
+
+    def _place(self, one: BundleAssignment, situation: Situation, seconds: float, opened: dict[str, bool]) -> int:
+        """Without regard to what replaces it."""
+        if aside_by_itself(one, situation, seconds):
+            return NOT_IN_PLAY
+        if one.schedule is not None:
+            if one.schedule not in opened:
+                opened[one.schedule] = self.windows[one.schedule].is_open(situation.at, situation.zone)
+            if not opened[one.schedule]:
+                return NOT_IN_PLAY
+        return _rung(one, situation)
+
+    def replacers(self, people: Sequence[int], seconds: float) -> dict[str, int]:
+        """For each kind of ruleset the strongest assignment in play that replaces weaker ones, if there is one."""
+        strongest: dict[str, int] = {}
+        for place in self._replacing:
+            one = self.assignments[place]
+            if people[place] != NOT_IN_PLAY and _decides_something(one, seconds):
+                before = strongest.get(one.kind)
+                if before is None or self.targets[place] < self.targets[before]:
+                    strongest[one.kind] = place
+        return strongest
+
+    def _replace(self, people: list[int], seconds: float) -> None:
+        strongest = self.replacers(people, seconds) if self._replacing else {}
+        for place, one in enumerate(self.assignments if strongest else ()):
+            by = strongest.get(one.kind)
+            if by is None or one.mandatory or people[place] == NOT_IN_PLAY:
+                continue
+            if self.targets[place] > self.targets[by]:
+                people[place] = REPLACED
+
+    def aside(self, place: int, situation: Situation) -> Aside | None:
+        """Why an assignment does not count now; None where it does. What replaces it is not looked at."""
+        one, seconds = self.assignments[place], situation.at.timestamp()
+        reason = aside_by_itself(one, situation, seconds)
+        if reason is not None or one.schedule is None:
+            return reason
+        return None if self.windows[one.schedule].is_open(situation.at, situation.zone) else Aside.SCHEDULE
+
+    def some_need(self, facts: Iterable[str]) -> bool:
+        """Whether it hangs on one of these facts of a device whether some assignment counts."""
+        return not self._facts_needed.isdisjoint(facts)
+
+    def facts_needed(self, place: int) -> Iterator[str]:
+        """The facts of a device on which it hangs whether an assignment counts."""
+        one = self.assignments[place]
+        if one.schedule is not None and self.windows[one.schedule].follows_device:
+            yield "zone"
+        if one.place != "anywhere":
+            yield "place"
+        if one.until_restart:
+            yield "last_start"
+
+
+def _has_gate(one: BundleAssignment) -> bool:
+    return (
+        one.names_people
+        or one.schedule is not None
+        or one.place != "anywhere"
+        or one.starts is not None
+        or one.ends is not None
+        or one.until_restart
+        or one.state != "active"
+    )
+
+
+def _rung(one: BundleAssignment, situation: Situation) -> int:
+    if not one.names_people:
+        return EVERYONE
+    return THIS_PERSON if situation.user in one.users else THEIR_GROUP
+
+
+def aside_by_itself(one: BundleAssignment, situation: Situation, seconds: float) -> Aside | None:
+    """Why an assignment does not count now, its schedule left out of account."""
+    if one.state != "active":
+        return Aside(one.state)
+    if one.starts is not None and seconds < one.starts:
+        return Aside.NOT_STARTED
+    if one.ends is not None and seconds >= one.ends:
+        return Aside.ENDED
+    if one.names_people and not _is_for(one, situation):
+        return Aside.OTHER_PEOPLE
+    if one.place not in ("anywhere", situation.place):
+        return Aside.OTHER_PLACE
+    if one.until_restart and _restarted(one, situation, seconds):
+        return Aside.RESTARTED
+    return None
+
+
+def _is_for(one: BundleAssignment, situation: Situation) -> bool:
+    if situation.user is None:
+        return False
+    return situation.user in one.users or not situation.user_groups.isdisjoint(one.user_groups)
+
+
+def _restarted(one: BundleAssignment, situation: Situation, seconds: float) -> bool:
+    since = situation.applied.get(one.key, one.starts)
+    start = situation.last_start
+    return since is not None and start is not None and since < start <= seconds
+
+
+def _decides_something(one: BundleAssignment, seconds: float) -> bool:
+    return any(rule.action != "log" and (rule.until is None or seconds < rule.until) for rule in one.rules)

@@ -1,0 +1,223 @@
+"""Who won, who lost to whom on which rung, what was logged, what was left aside: a layer's outcome in words."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Iterator
+
+from portero.core import sentences
+from portero.core.matching.applications import Started
+from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.urls import Visit
+from portero.core.nouns.verdict import (
+    Aside,
+    AsideRule,
+    Layer,
+    LayerVerdict,
+    LostRule,
+    RuleReference,
+    Rung,
+    ThisDevice,
+)
+from portero.core.resolving.deciding import Visited, matches, weigh, weigh_sites, weigh_start
+from portero.core.resolving.ladder import REPLACED, Contender, Settled, lost_on
+from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import Situation
+
+MOST_LAYERS = 5_000
+"""How many different outcomes a policy remembers having told."""
+
+
+class Teller:
+    """Names a policy's rules and tells outcomes. What it told it remembers: a policy never changes."""
+
+    def __init__(self, policy: Policy) -> None:
+        self._policy = policy
+        self._references: dict[tuple[int, int], RuleReference] = {}
+        self._known: dict[Hashable, LayerVerdict] = {}
+
+    def reference(self, contender: Contender) -> RuleReference:
+        """A rule of the bundle, named so that people find it."""
+        known = self._references.get(contender.place)
+        if known is None:
+            owner = self._policy.bundle.assignments[contender.assignment]
+            rule = owner.rules[contender.rule - 1]
+            known = self._references[contender.place] = RuleReference(
+                ruleset=owner.ruleset,
+                rule=rule.number,
+                assignment=owner.key,
+                target=ThisDevice(device=self._policy.device) if owner.target is None else owner.target,
+                action=Action(rule.action),
+                mandatory=owner.mandatory,
+                selector=str(Selector(rule.selector_kind, rule.selector_value, rule.exact)),
+            )
+        return known
+
+    def _lost(self, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
+        lost, won = self.reference(loser), self.reference(winner)
+        return LostRule(**dict(lost), rung=rung, to=won, why=sentences.lost_because(lost, won, rung))
+
+    def _losers(self, frame: Frame, contenders: Iterable[Contender], settled: Settled) -> Iterator[LostRule]:
+        """Everybody who lost within a contest: to their own side's winner, and that one to the winner who stands."""
+        for one in contenders:
+            if one.action == Action.LOG or one is settled.winner or not frame.counts(one):
+                continue
+            own = settled.mandatory if one.mandatory else settled.ordinary
+            to = settled.winner if one is own else own
+            if to is not None:
+                yield self._lost(one, to, lost_on(one, to, frame.people))
+
+    def _replaced(self, frame: Frame, contenders: Iterable[Contender]) -> Iterator[LostRule]:
+        """The rules that an assignment which replaces weaker ones pushed out."""
+        assignments = self._policy.bundle.assignments
+        for one in contenders:
+            if frame.people[one.assignment] == REPLACED and one.action != Action.LOG:
+                lost = self.reference(one)
+                by = assignments[frame.replacers[assignments[one.assignment].kind]]
+                why = sentences.replaced_because(by.ruleset, by.target or self._policy.device)
+                yield LostRule(**dict(lost), rung=Rung.REPLACED, why=why)
+
+    def _logged(self, frame: Frame, contenders: Iterable[Contender]) -> tuple[RuleReference, ...]:
+        own = {one.place: one for one in contenders if one.action == Action.LOG and frame.counts(one)}
+        return tuple(self.reference(own[place]) for place in sorted(own))
+
+    def _layer(
+        self,
+        layer: Layer,
+        winner: Contender | None,
+        why: str,
+        lost: Iterable[LostRule],
+        logged: tuple[RuleReference, ...] = (),
+        note: str | None = None,
+    ) -> LayerVerdict:
+        won = self.reference(winner) if winner else None
+        return LayerVerdict(
+            layer=layer,
+            verdict=Verdict(winner.action) if winner else Verdict.ALLOW,
+            winner=won,
+            why=why,
+            lost=_once_each(lost, won),
+            logged=logged,
+            note=note,
+        )
+
+    # --- the filter ---
+
+    def filter(self, frame: Frame, visited: Visited) -> LayerVerdict:
+        """What the filter layer's rules say of a visit, with every reason."""
+        met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
+        key = (
+            frame,
+            tuple(visited.categories),
+            tuple(map(id, met)),
+            visited.searched if frame.policy.terms else None,
+            visited.media_type if frame.policy.media else None,
+        )
+        return self._kept(key, lambda: self._tell_filter(frame, visited))
+
+    def _kept(self, key: Hashable, tell: Callable[[], LayerVerdict]) -> LayerVerdict:
+        known = self._known.get(key)
+        if known is None:
+            if len(self._known) >= MOST_LAYERS:
+                self._known.clear()
+            known = self._known[key] = tell()
+        return known
+
+    def _tell_filter(self, frame: Frame, visited: Visited) -> LayerVerdict:
+        outcome = weigh(frame, visited)
+        winner, lifting = outcome.winner, outcome.lifting
+        lost = list(self._losers(frame, outcome.met, outcome.indicator))
+        if winner is not None and outcome.indicator.winner not in (None, winner):
+            lost.append(self._lost(outcome.indicator.winner, winner, Rung.STRICTEST))
+        contenders = list(outcome.met)
+        for contest in outcome.contests:
+            contenders += contest.contenders
+            lost += self._losers(frame, contest.contenders, contest.settled)
+            own, remaining = contest.settled.winner, contest.remaining
+            if own is not None and own is not remaining and lifting is not None:
+                lost.append(self._lost(own, lifting, Rung.LIFTED))
+            if remaining is not None and winner is not None and remaining is not winner:
+                lost.append(self._lost(remaining, winner, Rung.STRICTEST))
+        lost += self._replaced(frame, contenders)
+        logged = self._logged(frame, contenders)
+        won = self.reference(winner) if winner else None
+        why = sentences.decided_because(won, visited.categories, logged)
+        return self._layer(Layer.FILTER, winner, why, lost, logged)
+
+    # --- starts ---
+
+    def startup(self, frame: Frame, program: Started) -> tuple[LayerVerdict, frozenset[str]]:
+        """What the startup layer's rules say of a program, with every reason; and the fields that were missing."""
+        outcome = weigh_start(frame, program)
+        lost = [
+            *self._losers(frame, outcome.contenders, outcome.settled),
+            *self._replaced(frame, outcome.contenders),
+        ]
+        logged = self._logged(frame, outcome.logged)
+        winner = outcome.settled.winner
+        why = sentences.started_because(self.reference(winner) if winner else None, logged)
+        return self._layer(Layer.STARTUP, winner, why, lost, logged), outcome.missing
+
+    # --- site lists ---
+
+    def sites(self, frame: Frame, visit: Visit) -> LayerVerdict:
+        """What a browser makes of the merged site list, with every reason."""
+        outcome, merged = weigh_sites(frame, visit), frame.site_list
+        winner = outcome.winner[1] if outcome.winner else None
+        lost: list[LostRule] = []
+        for pattern, one in outcome.matching:
+            if winner is not None and one is not winner:
+                lost.append(self._lost(one, winner, Rung.BROWSER))
+            own = [other for named, other in frame.policy.sites if named == pattern]
+            lost += self._losers(frame, own, merged.settled[pattern])
+        for pattern, above in merged.left_out.items():
+            left = merged.settled[pattern].winner
+            if left is not None and matches(pattern, visit):
+                lost.append(self._lost(left, above, Rung.MANDATORY))
+        if "site" in frame.replacers:
+            lost += self._replaced(frame, self.matching_sites(visit))
+        if not outcome.in_play:
+            return self._layer(Layer.BROWSER, None, sentences.NOTHING_IN_PLAY, lost)
+        why = sentences.listed_because(self.reference(winner) if winner else None)
+        return self._layer(Layer.BROWSER, winner, why, lost, note=sentences.PROVISIONAL)
+
+    # --- what does not count now ---
+
+    def matching_sites(self, visit: Visit) -> list[Contender]:
+        """Every site rule that matches a visit, in play or not."""
+        return [one for pattern, one in self._policy.sites if matches(pattern, visit)]
+
+    def left_aside(self, frame: Frame, contenders: Iterable[Contender], situation: Situation) -> tuple[AsideRule, ...]:
+        """Those of the rules that would match and do not count now, each with the reason."""
+        found: dict[tuple[int, int], AsideRule] = {}
+        for one in contenders:
+            reason = self._policy.gates.aside(one.assignment, situation)
+            if reason is None and one.until is not None and frame.at >= one.until:
+                reason = Aside.EXPIRED
+            if reason is not None:
+                named = self.reference(one)
+                found[one.place] = AsideRule(**dict(named), reason=reason, why=sentences.aside_because(named, reason))
+        return tuple(found[place] for place in sorted(found))
+
+
+def matching_visit(frame: Frame, visited: Visited) -> list[Contender]:
+    """Every rule of the filter that matches a visit, in play or not."""
+    outcome = weigh(frame, visited)
+    return [*outcome.met, *(one for contest in outcome.contests for one in contest.contenders)]
+
+
+def teller_of(policy: Policy) -> Teller:
+    """The policy's teller."""
+    if not isinstance(policy.teller, Teller):
+        policy.teller = Teller(policy)
+    return policy.teller
+
+
+def _once_each(lost: Iterable[LostRule], winner: RuleReference | None) -> tuple[LostRule, ...]:
+    """One entry a rule: a family's rule may lose in several categories of a host, or win in one and lose in others."""
+    seen: dict[tuple[str, int], LostRule] = {}
+    for one in lost:
+        seen.setdefault((one.assignment, one.rule), one)
+    if winner is not None:
+        seen.pop((winner.assignment, winner.rule), None)
+    return tuple(seen.values())

@@ -1,0 +1,162 @@
+"""Routes of nouns that are kept alike: listed, shown, made, changed as seen, removed where nothing uses them.
+
+No postponed annotations here: FastAPI reads the models of each noun from the signatures made for it.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel
+
+from portero.core import sentences
+from portero.core.nouns.base import Noun
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.page import Page
+from portero.service.desk import Desk
+from portero.service.problems import Problem
+from portero.service.routes.common import (
+    Author,
+    Cursor,
+    IdempotencyKey,
+    IfMatch,
+    Limit,
+    Reason,
+    Signed,
+    TheDesk,
+    add,
+    offset_page,
+    once,
+    save,
+    tagged,
+    the,
+)
+
+Search = Annotated[str | None, Query(max_length=200, description="Part of its key, its name or what it holds.")]
+
+
+@dataclass(frozen=True)
+class Kept:
+    """One noun: its words, its models, and what is particular about it."""
+
+    noun: str
+    """As in “application set”; the paths and operations are made of it."""
+    attribute: str
+    """The estate's list of them."""
+    model: type[Noun]
+    summary: type[BaseModel]
+    summaries: Callable[[Desk], list[Any]]
+    users: Callable[[Estate, str], list[str]]
+    """What uses the object of a key, in words."""
+    about: str
+    prepared: Callable[[Desk, Any], Any] = lambda _desk, body: body
+    """What is saved of a body."""
+
+    @property
+    def operation(self) -> str:
+        """The noun within an operation's name: “ApplicationSet”."""
+        return self.noun.title().replace(" ", "")
+
+    @property
+    def path(self) -> str:
+        """Where the list is: “/application-sets”."""
+        return "/" + self.attribute.replace("_", "-")
+
+
+def install(router: APIRouter, kept: Kept) -> None:
+    """Add the noun's five routes."""
+    noun, summary, model = kept.noun, kept.summary, kept.model
+    article = "an" if noun[0] in "aeiou" else "a"
+    plural = kept.attribute.replace("_", " ")
+    tags: Any = [plural]
+
+    def shown(desk: Desk, key: str, response: Response) -> Any:
+        found = the(kept.summaries(desk), noun, key)
+        tagged(response, found.version)
+        return found
+
+    @router.get(
+        kept.path,
+        summary=f"List {plural}",
+        operation_id=f"list{kept.operation}s",
+        response_model=Page[summary],  # type: ignore[valid-type]
+        description=f"All {plural}, or those that a search finds. {kept.about}",
+        tags=tags,
+    )
+    def list_them(_who: Signed, desk: TheDesk, q: Search = None, cursor: Cursor = None, limit: Limit = 1000) -> Any:
+        wanted = (q or "").casefold()
+        found = [one for one in kept.summaries(desk) if not wanted or wanted in one.model_dump_json().casefold()]
+        return offset_page(found, cursor, limit)
+
+    @router.get(
+        kept.path + "/{key}",
+        summary=f"Show {article} {noun}",
+        operation_id=f"get{kept.operation}",
+        response_model=summary,
+        description=f"One {noun}.",
+        tags=tags,
+    )
+    def show(key: str, response: Response, _who: Signed, desk: TheDesk) -> Any:
+        return shown(desk, key, response)
+
+    @router.post(
+        kept.path,
+        summary=f"Make {article} {noun}",
+        operation_id=f"create{kept.operation}",
+        response_model=summary,
+        status_code=201,
+        description=f"Make {article} {noun}. Its key must be free.",
+        tags=tags,
+    )
+    def create(
+        body: model,  # type: ignore[valid-type]
+        response: Response,
+        who: Author,
+        desk: TheDesk,
+        reason: Reason = None,
+        idempotency_key: IdempotencyKey = None,
+    ) -> Any:
+        edit = add(noun, kept.attribute, kept.prepared(desk, body))
+        desk.change(edit, noun=noun, by=who.name, reason=reason, once=once(idempotency_key, body))
+        return shown(desk, body.key, response)  # type: ignore[attr-defined]
+
+    @router.put(
+        kept.path + "/{key}",
+        summary=f"Change {article} {noun}",
+        operation_id=f"put{kept.operation}",
+        response_model=summary,
+        description=f"Change {article} {noun}; it takes hold wherever it is used. 412 where it was changed meanwhile.",
+        tags=tags,
+    )
+    def put(
+        key: str,
+        body: model,  # type: ignore[valid-type]
+        response: Response,
+        who: Author,
+        desk: TheDesk,
+        if_match: IfMatch = None,
+        reason: Reason = None,
+    ) -> Any:
+        edit = save(noun, kept.attribute, key, if_match, kept.prepared(desk, body))
+        desk.change(edit, noun=noun, by=who.name, reason=reason)
+        return shown(desk, key, response)
+
+    @router.delete(
+        kept.path + "/{key}",
+        summary=f"Remove {article} {noun}",
+        operation_id=f"remove{kept.operation}",
+        status_code=204,
+        description=f"Remove {article} {noun} that nothing uses.",
+        tags=tags,
+    )
+    def remove(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+        removing = save(noun, kept.attribute, key, if_match, None)
+
+        def edit(estate: Estate, versions: Any) -> Estate:
+            used = kept.users(estate, key)
+            if used:
+                raise Problem("in-use", f"The {noun} “{key}” is used by {sentences.joined(used)}; change those first.")
+            return removing(estate, versions)
+
+        desk.change(edit, noun=noun, by=who.name, reason=reason)
