@@ -111,6 +111,23 @@ def read_bytes(name: str) -> bytes:
         raise CommandProblem(f"{name} cannot be read: {problem.strerror}") from problem
 
 
+_DOCUMENTS = (".yaml", ".yml", ".json")
+MOST_FILES = 20_000
+
+
+def read_documents(name: str) -> bytes | dict[str, bytes]:
+    """A document's bytes, or those of all documents in a folder by their names. CommandProblem where there is none."""
+    folder = Path(name)
+    if name == "-" or not folder.is_dir():
+        return read_bytes(name)
+    files = [file for file in sorted(folder.rglob("*")) if file.suffix in _DOCUMENTS and file.is_file()]
+    if not files:
+        raise CommandProblem(f"{name} holds no .yaml, .yml or .json file")
+    if len(files) > MOST_FILES:
+        raise CommandProblem(f"{name} holds more than {MOST_FILES:,} documents")
+    return {str(file.relative_to(folder)): read_bytes(str(file)) for file in files}
+
+
 def add_csv(parser: argparse.ArgumentParser) -> None:
     """The option of lists to answer with CSV."""
     parser.add_argument("--csv", action="store_true", help="answer with CSV")

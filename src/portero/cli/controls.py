@@ -1,4 +1,4 @@
-"""Web categories, rulesets and assignments."""
+"""Web categories, rulesets and their rules."""
 
 from __future__ import annotations
 
@@ -6,11 +6,24 @@ import argparse
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, add_csv, add_reason, add_yes, confirmed
+from portero.cli.command import (
+    DONE,
+    CommandProblem,
+    Commands,
+    Context,
+    UsageProblem,
+    add_csv,
+    add_reason,
+    add_yes,
+    confirmed,
+)
+from portero.client import Portero
+from portero.client.connection import fields_of
 from portero.core import sentences
 from portero.core.nouns.action import Action
-from portero.core.nouns.assignment import AssignmentSummary, NewAssignment
-from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.rule import SELECTORS, Rule
+from portero.core.nouns.ruleset import Ruleset, RulesetSummary
 
 
 def category_list(context: Context) -> int:
@@ -100,7 +113,8 @@ def ruleset_show(context: Context) -> int:
 def ruleset_create(context: Context) -> int:
     options = context.options
     rules = [_rule(action, word) for action, word in getattr(options, "rules", None) or ()]
-    ruleset = Ruleset.model_validate({"key": options.ruleset, "name": options.name, "kind": "category", "rules": rules})
+    given = {"key": options.ruleset, "name": options.name, "kind": options.kind, "rules": rules}
+    ruleset = Ruleset.model_validate({**given, "feed": options.feed})
     with context.client() as portero:
         made = portero.rulesets.create(ruleset, reason=options.reason)
     if options.json:
@@ -111,73 +125,141 @@ def ruleset_create(context: Context) -> int:
     return DONE
 
 
-# --- assignments ---
-
-
-def assign(context: Context) -> int:
-    options = context.options
-    new = NewAssignment(
-        key=options.key,
-        ruleset=options.ruleset,
-        to=tuple(key for keys in options.to for key in keys.split(",")),
-        action=options.action,
-        mandatory=options.mandatory,
-        state="draft" if options.draft else "active",
-        reason=options.reason,
-    )
-    with context.client() as portero:
-        _tell_assignment(context, portero.assignments.create(new, reason=options.reason))
-    return DONE
-
-
-def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
-    if context.options.json:
-        output.print_json(assignment)
-        return
-    output.say(f"{assignment.key}: {assignment.sentence}")
-    reached = sentences.counted(assignment.devices, "machine")
-    if assignment.state == "active":
-        output.say(f"It reaches {reached}; follow it with: portero rollout --watch")
-
-
-def assignment_list(context: Context) -> int:
+def ruleset_remove(context: Context) -> int:
     options = context.options
     with context.client() as portero:
-        found = list(portero.assignments.list(ruleset=options.ruleset, group=options.group))
-    if options.json:
-        output.print_json(found)
-    elif options.csv:
-        names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason")
-        output.print_csv(names, ([getattr(one, name) for name in names] for one in found))
-    elif not found:
-        output.say("Nothing is assigned: portero assign RULESET --to GROUP")
-    else:
-        rows = [(a.key, a.state.value, str(a.devices), a.sentence) for a in found]
-        output.print_table(("ASSIGNMENT", "STATE", "MACHINES", "WHAT IT DOES"), rows, right=(2,))
-    return DONE
-
-
-def _set_state(state: str) -> Any:
-    def run(context: Context) -> int:
-        with context.client() as portero:
-            changed = portero.assignments.set_state(context.options.assignment, state, reason=context.options.reason)
-        _tell_assignment(context, changed)
-        return DONE
-
-    return run
-
-
-def assignment_remove(context: Context) -> int:
-    options = context.options
-    with context.client() as portero:
-        seen = portero.assignments.get(options.assignment)
-        if not confirmed(options, f"Remove {seen.key} ({seen.sentence})?"):
+        seen = portero.rulesets.get(options.ruleset)
+        if not confirmed(options, f"Remove ruleset {seen.key} ({seen.sentence})?"):
             return DONE
-        portero.assignments.remove(seen.key, version=seen.version, reason=options.reason)
+        portero.rulesets.remove(seen.key, version=seen.version, reason=options.reason)
     if options.json:
         output.print_json({"removed": seen.key})
     else:
         output.say(f"Removed {seen.key}.")
+    return DONE
+
+
+# --- rules ---
+
+_SELECTORS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in names))
+_NO_VALUE = ("everything",)
+MOST_SHOWN = 200
+
+
+def _selected(options: argparse.Namespace) -> dict[str, Any]:
+    """The selector that the options name."""
+    kind, value = options.kind, options.value
+    if (value is None) != (kind in _NO_VALUE):
+        raise UsageProblem(f"“{kind}” takes no value" if value else f"“{kind}” needs its value: {_HELP[kind]}")
+    given: dict[str, Any] = {kind: True if value is None else value}
+    if options.exact:
+        given["exact"] = True
+    if kind == "suitability":
+        low, dash, high = value.partition("-")
+        if not dash or not (low + high).isdigit():
+            raise UsageProblem(f"“{value}” is not a span of suitability: write {_HELP[kind]}")
+        given[kind] = {name: int(text) for name, text in (("from", low), ("to", high)) if text}
+    return given
+
+
+def _matching(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
+    """The rules that the selectors given name, or in which the text searched for stands."""
+    rules = list(ruleset.rules)
+    if options.search:
+        wanted = options.search.casefold()
+        rules = [one for one in rules if wanted in f"{one.selector} {one.name or ''} {one.note or ''}".casefold()]
+    if options.selectors:
+        by_selector = {str(one.selector): one for one in rules}
+        missing = next((text for text in options.selectors if text not in by_selector), None)
+        if missing is not None:
+            raise CommandProblem(unknown_word("rule", missing, by_selector) + f" in {ruleset.key}")
+        rules = [by_selector[text] for text in options.selectors]
+    return rules
+
+
+def rule_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        ruleset = portero.rulesets.get(options.ruleset)
+    rules = _matching(ruleset, options)
+    if options.json:
+        output.print_json(rules)
+    elif options.csv:
+        names = ("selector", "action", "name", "note", "valid_until")
+        output.print_csv(names, ([getattr(one, name) for name in names] for one in rules))
+    else:
+        shown = [
+            (str(one.selector), output.mark(one.action), _until(one), one.name or "", one.note or "")
+            for one in rules[:MOST_SHOWN]
+        ]
+        output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
+        more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
+        output.say(f"{sentences.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
+    return DONE
+
+
+def _until(rule: Rule) -> str:
+    return f"{rule.valid_until:%Y-%m-%d %H:%M}" if rule.valid_until else ""
+
+
+def rule_add(context: Context) -> int:
+    """Add a rule, or put it in place of the one with the same selector."""
+    options = context.options
+    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
+    rule = Rule.model_validate({**_selected(options), **values})
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        kept = [one for one in seen.rules if one.selector != rule.selector]
+        return _save(context, portero, seen, [*kept, rule], f"{rule.action} {rule.selector}")
+
+
+def rule_change(context: Context) -> int:
+    """Act on many rules at once."""
+    options = context.options
+    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
+    if options.for_ever:
+        values["valid_until"] = None
+    if not values:
+        raise CommandProblem("say what to change: --action, --name, --note, --valid-until or --for-ever")
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        changed = {one.selector for one in _some(seen, options)}
+        rules = [
+            Rule.model_validate(one.model_dump(exclude_none=True) | values) if one.selector in changed else one
+            for one in seen.rules
+        ]
+        return _save(context, portero, seen, rules, f"changed {sentences.counted(len(changed), 'rule')}")
+
+
+def rule_remove(context: Context) -> int:
+    """Take rules out."""
+    options = context.options
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        gone = {one.selector for one in _some(seen, options)}
+        counted = sentences.counted(len(gone), "rule")
+        if len(gone) > 1 and not confirmed(options, f"Take {counted} out of {seen.key}?"):
+            return DONE
+        rules = [one for one in seen.rules if one.selector not in gone]
+        return _save(context, portero, seen, rules, f"took {counted} out")
+
+
+def _some(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
+    if not options.search and not options.selectors:
+        raise CommandProblem("say which rules: by their selectors as “portero rule list” shows them, or by --search")
+    rules = _matching(ruleset, options)
+    if not rules:
+        raise CommandProblem(f"no rule of {ruleset.key} matches")
+    return rules
+
+
+def _save(context: Context, portero: Portero, seen: RulesetSummary, rules: list[Rule], did: str) -> int:
+    changed = Ruleset.model_validate({**fields_of(seen, Ruleset), "rules": rules})
+    made = portero.rulesets.put(changed, version=seen.version, reason=context.options.reason)
+    if context.options.json:
+        output.print_json(made)
+    else:
+        output.say(f"{made.key}: {did}. {made.sentence}")
     return DONE
 
 
@@ -206,31 +288,68 @@ def register(commands: Commands) -> None:
     for action in Action:
         rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
     add_reason(create)
-
-    put = commands.add("assign", assign, "Put a ruleset on groups.", "portero assign no-gambling --to crew-mess,desks")
-    put.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
-    put.add_argument("--to", action="append", required=True, metavar="GROUP", help="keys of groups, joined by commas")
-    put.add_argument("--action", choices=("log", "warn", "block"), help="one action for the whole ruleset")
-    put.add_argument("--mandatory", action="store_true", help="no ordinary assignment can undo it")
-    put.add_argument("--draft", action="store_true", help="keep it without putting it in force")
-    put.add_argument("--key", help="key of the assignment; made from ruleset and group where left out")
-    add_reason(put)
-
-    assignment = commands.noun("assignment", "Rulesets put on groups.")
-    listing = assignment.add("list", assignment_list, "List assignments.", "portero assignment list --group ships")
-    listing.add_argument("--ruleset", help="of this ruleset only")
-    listing.add_argument("--group", help="on this group only")
-    add_csv(listing)
-    for verb, state, summary in (
-        ("pause", "paused", "Take an assignment out of force, and keep it."),
-        ("resume", "active", "Put a paused or draft assignment in force."),
-    ):
-        made = assignment.add(verb, _set_state(state), summary, f"portero assignment {verb} no-gambling--crew-mess")
-        made.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")
-        add_reason(made)
-    remove = assignment.add(
-        "remove", assignment_remove, "Remove an assignment.", "portero assignment remove no-gambling--crew-mess"
+    create.add_argument("--kind", choices=tuple(SELECTORS), default="category", help="what its rules name (category)")
+    create.add_argument("--feed", metavar="KEY", help="brought in by this feed; indicator rulesets only")
+    remove = ruleset.add(
+        "remove", ruleset_remove, "Remove a ruleset that nothing uses.", "portero ruleset remove no-gambling"
     )
-    remove.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")
+    remove.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
     add_yes(remove)
     add_reason(remove)
+    _register_rules(commands)
+
+
+def _register_rules(commands: Commands) -> None:
+    noun = commands.noun("rule", "The rules of a ruleset, of whatever kind.")
+    listing = noun.add("list", rule_list, "List rules.", "portero rule list fraud-hosts --search refund")
+    adding = noun.add(
+        "add",
+        rule_add,
+        "Add a rule; one with the same selector is replaced.",
+        'portero rule add fraud-hosts host parcel-refund.example --action block --name "Parcel fraud"',
+    )
+    changing = noun.add(
+        "change",
+        rule_change,
+        "Change many rules at once.",
+        "portero rule change fraud-hosts --search refund --action warn --valid-until 2027-01-31T00:00:00Z",
+    )
+    removing = noun.add(
+        "remove", rule_remove, "Take rules out.", 'portero rule remove fraud-hosts "host parcel-refund.example"'
+    )
+    for made in (listing, adding, changing, removing):
+        made.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    for made in (listing, changing, removing):
+        made.add_argument("selectors", nargs="*", metavar="SELECTOR", help="as the list shows it")
+        made.add_argument("--search", metavar="TEXT", help="those in whose selector, name or note the text stands")
+    adding.add_argument("kind", choices=_SELECTORS, metavar="KIND", help=f"one of {', '.join(_SELECTORS)}")
+    adding.add_argument("value", nargs="?", metavar="VALUE", help="what of that kind; everything takes none")
+    adding.add_argument("--exact", action="store_true", help="with host or url: only this very one")
+    for made in (adding, changing):
+        actions = [one.value for one in Action]
+        made.add_argument("--action", choices=actions, required=made is adding, help="what to do about it")
+        made.add_argument("--name", help="name for people")
+        made.add_argument("--note", help="a note")
+        made.add_argument("--valid-until", metavar="TIME", help="when it is over, as in 2027-01-31T00:00:00Z")
+    changing.add_argument("--for-ever", action="store_true", help="take its end away")
+    add_csv(listing)
+    add_yes(removing)
+    for made in (adding, changing, removing):
+        add_reason(made)
+
+
+_HELP = {
+    "category": "a web category",
+    "family": "a family of categories",
+    "search_term": "words that are searched for",
+    "media_type": "as in video/mp4 or video/*",
+    "host": "a host and all below it",
+    "url": "a URL and all below it",
+    "address": "an address, or a range as in 203.0.113.0/24",
+    "service": "key of a service",
+    "suitability": "services of this suitability, as in 0-25 or 50-100",
+    "decision": "services on which this was decided",
+    "pattern": "a site pattern, for browsers",
+    "application_set": "key of an application set",
+    "sha256": "a program by its SHA-256",
+}

@@ -2,119 +2,21 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 import time
 from datetime import UTC, datetime, timedelta
-
-from rich.text import Text
 
 from portero.cli import output
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
-    CommandProblem,
     Commands,
     Context,
     add_csv,
     add_limit,
-    read_bytes,
 )
 from portero.core import sentences
-from portero.core.insight.offline import OfflineEstate, UnknownDevice
-from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.nouns.activity import Activity
-from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, LayerVerdict
-from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.formats.category_index import read_index
-from portero.formats.estate_document import read_estate, read_facts
-from portero.formats.places import BadDocument
-
-
-def _offline(options: argparse.Namespace) -> OfflineEstate:
-    if not options.facts:
-        raise CommandProblem("--estate needs --facts FILE too: the devices that attempts are made on")
-    reading = options.estate
-    try:
-        estate = read_estate(read_bytes(options.estate))
-        reading = options.facts
-        facts = read_facts(read_bytes(options.facts))
-        reading = options.index
-        index = read_index(read_bytes(options.index)) if options.index else EMPTY_INDEX
-    except BadDocument as problem:
-        lines = [f"{reading}: {one}" for one in problem.problems[:20]]
-        if len(problem.problems) > 20:
-            lines.append(f"{reading}: and {len(problem.problems) - 20} more")
-        raise CommandProblem("\n".join(lines)) from problem
-    return OfflineEstate(estate, facts, index, datetime.now(UTC))
-
-
-def check_visit(context: Context) -> int:
-    options = context.options
-    attempt = Attempt(
-        device=options.device,
-        user=options.user,
-        browser=options.browser,
-        url=options.target,
-        at=options.at or datetime.now(UTC).replace(microsecond=0),
-        place=options.place,
-    )
-    if options.estate or options.facts or options.index:
-        if not options.estate:
-            raise CommandProblem("--facts and --index go with --estate FILE")
-        try:
-            explanation = _offline(options).explain(attempt)
-        except (UnknownDevice, BadUrl) as problem:
-            raise CommandProblem(str(problem)) from problem
-    else:
-        with context.client() as portero:
-            explanation = portero.check_visit(attempt)
-    if options.json:
-        output.print_json(explanation)
-    else:
-        _tell(explanation)
-    return DONE if explanation.gap == "none" else NOT_AS_EXPECTED
-
-
-def _tell(explanation: Explanation) -> None:
-    names = sentences.joined([TAXONOMY.categories[key].name for key in explanation.categories])
-    entry = explanation.category_entry
-    by = f", by the entry for {entry}" if entry and entry != explanation.host else ""
-    output.say(f"{explanation.host} is in {names}{by}.")
-    intended, effective = explanation.intended, explanation.effective
-    line = Text("Intended ").append(output.mark(intended.verdict)).append(", effective ")
-    output.say(
-        line.append(output.mark(effective.verdict)).append("" if explanation.gap == "none" else _gap(explanation))
-    )
-    for layer in intended.layers:
-        _tell_layer(layer)
-    for caveat in effective.caveats:
-        output.say(f"! {caveat.code}: {caveat.detail} {caveat.remedy}", indent=2)
-    if explanation.revision is not None:
-        held = "holds it" if explanation.bundle == explanation.applied_bundle else "does not hold its newest bundle"
-        output.say(f"Revision {explanation.revision}; the machine {held}.")
-
-
-def _gap(explanation: Explanation) -> str:
-    words = {"looser": "meant to be stopped, and is not", "stricter": "stopped, and not meant to be"}
-    return f": a gap, {words[explanation.gap]}"
-
-
-def _tell_layer(layer: LayerVerdict) -> None:
-    output.say(f"{layer.layer}: {layer.why}", indent=2)
-    if layer.winner:
-        strong = ", mandatory" if layer.winner.mandatory else ""
-        named = f"{layer.winner.ruleset} on {layer.winner.target}: {layer.winner.selector}{strong}"
-        output.say(Text("wins  ").append(output.mark(layer.winner.action)).append(f"  {named}"), indent=4)
-    for lost in layer.lost:
-        named = f"{lost.ruleset} on {lost.target}: {lost.selector}"
-        output.say(Text("lost  ").append(output.mark(lost.action)).append(f"  {named}"), indent=4)
-        output.say(f"on {lost.rung}: {lost.why}", indent=10)
-    for logged in layer.logged:
-        named = f"{logged.ruleset} on {logged.target}: {logged.selector}, recorded"
-        output.say(Text("      ").append(output.mark("log")).append(f"  {named}"), indent=4)
 
 
 def blocks(context: Context) -> int:
@@ -220,24 +122,6 @@ def revision_list(context: Context) -> int:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    check = commands.noun("check", "The verdict on an attempt, with its reasons.")
-    visit = check.add(
-        "visit",
-        check_visit,
-        "Say what happens to a visit on a machine, and why. Exits 3 where there is a gap.",
-        "portero check visit tidewren-mess-02 https://reeltide.example/",
-    )
-    visit.add_argument("device", metavar="DEVICE", help="hostname or id")
-    visit.add_argument("target", metavar="URL", help="a URL or a host")
-    visit.add_argument("--user", help="who visits")
-    visit.add_argument("--browser", help="with which browser")
-    visit.add_argument("--at", type=datetime.fromisoformat, metavar="TIME", help="when, as in 2026-12-02T10:00:00Z")
-    visit.add_argument("--place", choices=("on-site", "off-site"))
-    offline = visit.add_argument_group("without a service")
-    offline.add_argument("--estate", metavar="FILE", help="estate document, YAML or JSON; - reads standard input")
-    offline.add_argument("--facts", metavar="FILE", help="facts document of the devices")
-    offline.add_argument("--index", metavar="FILE", help="category index as CSV: host, categories")
-
     block = commands.add(
         "blocks", blocks, "What a machine will block. Exits 3 where there is a gap.", "portero blocks eastquay-kiosk-01"
     )

@@ -10,7 +10,18 @@ import argcomplete
 from pydantic import ValidationError
 
 from portero import __version__
-from portero.cli import controls, devices, groups, knowing, serving, standing
+from portero.cli import (
+    assignments,
+    checking,
+    conditions,
+    controls,
+    devices,
+    documents,
+    groups,
+    knowing,
+    serving,
+    standing,
+)
 from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem, Commands, Context, UsageProblem
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Problem, Unreachable
@@ -39,7 +50,7 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"portero {__version__}")
     commands = Commands(top)
-    for family in (serving, devices, groups, standing, controls, knowing):
+    for family in (serving, devices, groups, standing, controls, assignments, conditions, documents, checking, knowing):
         family.register(commands)
     return top
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, Self
 
 import httpx
+from pydantic import TypeAdapter
 
+from portero.client import authored
 from portero.client.connection import Connection
 from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
 from portero.client.policy import Assignments, Revisions, Rulesets
@@ -14,7 +16,9 @@ from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.taxonomy import HostCategories, Taxonomy
-from portero.core.nouns.verdict import Explanation
+from portero.core.nouns.verdict import Explanation, Unjudged
+
+_ANSWERS = TypeAdapter(list[Explanation | Unjudged])
 
 
 class Portero:
@@ -34,6 +38,12 @@ class Portero:
         self.rulesets = Rulesets(connection)
         self.assignments = Assignments(connection)
         self.revisions = Revisions(connection)
+        self.schedules = authored.schedules(connection)
+        self.application_sets = authored.application_sets(connection)
+        self.services = authored.services(connection)
+        self.notices = authored.notices(connection)
+        self.estate = authored.EstateDocument(connection)
+        self.directory = authored.DirectoryPart(connection)
 
     def __enter__(self) -> Self:
         return self
@@ -73,9 +83,14 @@ class Portero:
         """The web categories of a host or URL."""
         return self._connection.get("/categories/lookup", HostCategories, url=url)
 
-    def check_visit(self, attempt: Attempt) -> Explanation:
+    def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:
         """The verdict on a visit, with every reason. NotFound for the device, Invalid for the URL."""
-        return self._connection.post("/check/visit", attempt, Explanation)
+        return self._connection.post("/check", attempt, Explanation, left_aside=left_aside or None)
+
+    def check_batch(self, attempts: Sequence[dict[str, Any]]) -> list[Explanation | Unjudged]:
+        """The verdicts on up to 1,000 attempts, in their order; one that cannot be judged has a problem instead."""
+        answer = self._connection.ask("POST", "/check/batch", json={"attempts": list(attempts)}, timeout=120)
+        return _ANSWERS.validate_json(answer.content)
 
     def activity(self, *, limit: int | None = None, **filters: Any) -> Iterator[Activity]:
         """Reported attempts, newest first. Filters: device, host, verdict, user, reference, tests."""

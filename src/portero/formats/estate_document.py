@@ -12,8 +12,9 @@ from pydantic import BaseModel, ValidationError
 
 from portero.core.nouns.assignment import made_key
 from portero.core.nouns.base import fault_of, without_tags
+from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.formats.places import BadDocument, Path, PlacedFiles, PlacedValues
+from portero.formats.places import BadDocument, Path, PlacedFiles, PlacedValues, Problem
 
 Document = TypeVar("Document", Estate, FactsDocument)
 
@@ -28,6 +29,15 @@ def read_estate(data: bytes | Mapping[str, bytes]) -> Estate:
 def read_facts(data: bytes) -> FactsDocument:
     """A facts document's bytes. BadDocument with every problem and its place."""
     return _read(PlacedValues(data), FactsDocument, "portero_facts")
+
+
+def read_directory(data: bytes) -> Directory:
+    """A directory's bytes, in the shape in which it stands in a facts document. BadDocument with every problem."""
+    placed = PlacedValues(data)
+    value = placed.value
+    inner = value.get("directory", value) if isinstance(value, dict) else value
+    facts = {"portero_facts": 1, "directory": inner}
+    return _checked(placed, facts, FactsDocument, () if inner is value else ("directory",)).directory
 
 
 def written_estate(estate: Estate) -> dict[str, Any]:
@@ -90,13 +100,27 @@ def _read(placed: PlacedValues | PlacedFiles, model: type[Document], version_key
         raise BadDocument([placed.problem((), message)])
     if model is Estate:
         _key_assignments(value)
+    return _checked(placed, value, model)
+
+
+def _checked(
+    placed: PlacedValues | PlacedFiles, value: Any, model: type[Document], within: Path | None = None
+) -> Document:
+    """The value as a noun. `within` is where the document itself has what stands under the value's first key."""
+
+    head: Path = within or ()
+    dropped: int = 0 if within is None else 1
+
+    def placed_problem(path: Path, message: str) -> Problem:
+        return placed.problem((*head, *path[dropped:]), message)
+
     try:
         document = model.model_validate(value)
     except ValidationError as problem:
         raise BadDocument(
-            [placed.problem(*told) for told in (tell(error, model) for error in problem.errors())]
+            [placed_problem(*told) for told in (tell(error, model) for error in problem.errors())]
         ) from problem
-    faults = [placed.problem(fault.path, fault.message) for fault in document.faults()]
+    faults = [placed_problem(fault.path, fault.message) for fault in document.faults()]
     if faults:
         raise BadDocument(faults)
     return document

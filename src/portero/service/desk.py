@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from portero.core import sentences
 from portero.core.insight.comparing import Classes
 from portero.core.insight.differences import differences
-from portero.core.insight.offline import with_frozen_members
+from portero.core.insight.offline import UnknownDevice, with_frozen_members
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.attempt import Attempt
@@ -287,7 +287,24 @@ class Desk:
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt on one of the devices. BadUrl where the URL is none."""
-        device = self.device(attempt.device)
+        return self._explain(self.device(attempt.device), attempt, left_aside)
+
+    def judging_many(self) -> Callable[[Attempt], Explanation]:
+        """Explains one attempt after the other; each device is looked up once. UnknownDevice, BadUrl."""
+        known: dict[str, Device] = {}
+
+        def judge(attempt: Attempt) -> Explanation:
+            device = known.get(attempt.device)
+            if device is None:
+                try:
+                    device = known[attempt.device] = self.device(attempt.device)
+                except Problem as problem:
+                    raise UnknownDevice(problem.detail) from problem
+            return self._explain(device, attempt)
+
+        return judge
+
+    def _explain(self, device: Device, attempt: Attempt, left_aside: bool = False) -> Explanation:
         whole = None
         if left_aside:
             names = (device.id, device.hostname)

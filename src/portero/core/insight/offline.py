@@ -39,6 +39,32 @@ class OfflineEstate:
         }
         self._policies: dict[tuple[object, ...], Policy] = {}
         self._people: dict[str, frozenset[str]] = {}
+        self._groups: dict[str, tuple[str, ...]] = {}
+        self._standings: dict[tuple[str, tuple[str, ...]], Standing] = {}
+
+    def groups_of(self, hostname: str, at: datetime | None = None) -> tuple[str, ...]:
+        """The groups of a device of the facts document, strongest first."""
+        known = self._groups.get(hostname)
+        if known is None:
+            known = self._membership.groups_of(self._members[hostname], at or self._now)
+            if not self._membership.names_time:
+                self._groups[hostname] = known
+        return known
+
+    def _standing(self, device: DocumentDevice, groups: tuple[str, ...]) -> Standing:
+        known = self._standings.get((device.hostname, groups))
+        if known is None:
+            policy = self._policy(groups, device.hostname)
+            known = self._standings[device.hostname, groups] = Standing.of(
+                device, applied=policy, coverage=self._estate.coverage_table, catalogue=self._catalogue
+            )
+        return known
+
+    def compile_all(self) -> None:
+        """Make the policy of every device, and of a device in every group: what cannot be resolved shows now."""
+        for hostname in self._devices:
+            self._policy(self.groups_of(hostname), hostname)
+        self._policy(self._estate.group_order, "")
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""
@@ -46,10 +72,10 @@ class OfflineEstate:
         if device is None:
             raise UnknownDevice(unknown_word("device", attempt.device, self._devices) + " in the facts document")
         at = attempt.at or self._now
-        groups = self._membership.groups_of(self._members[device.hostname], at)
+        groups = self.groups_of(device.hostname, at)
+        standing = self._standing(device, groups)
         policy = self._policy(groups, device.hostname)
         filled = attempt.model_copy(update={"at": at, "place": attempt.place or device.place})
-        standing = Standing.of(device, applied=policy, coverage=self._estate.coverage_table, catalogue=self._catalogue)
         whole = self._policy(groups, device.hostname, whole=True) if left_aside else None
         return explain(policy, Case(filled, self._index, standing, self._user_groups(attempt.user)), whole=whole)
 

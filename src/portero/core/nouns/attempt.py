@@ -24,7 +24,7 @@ class Attempt(Noun):
     is.
     """
 
-    id: Annotated[Text | None, Field(description="Your own name for it; echoed.")] = None
+    id: Annotated[Text | int | None, Field(description="Your own name for it; echoed.")] = None
     device: Annotated[str, Field(max_length=253, description="Hostname, or permanent id, of the device.")]
     user: Text | None = None
     browser: Text | None = None

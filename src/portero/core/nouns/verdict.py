@@ -156,7 +156,7 @@ class Effective(Noun):
 class Explanation(Noun):
     """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
 
-    id: Annotated[str | None, Field(description="The attempt's own name, where it had one.")] = None
+    id: Annotated[str | int | None, Field(description="The attempt's own name, where it had one.")] = None
     attempt: Attempt
     host: Annotated[str | None, Field(description="The host of the visit, as it was understood.")] = None
     categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")] = ()
@@ -170,6 +170,21 @@ class Explanation(Noun):
     revision: int | None = None
     bundle: str | None = None
     applied_bundle: str | None = None
+
+
+class UnjudgedProblem(Noun):
+    """Why an attempt cannot be judged (RFC 9457)."""
+
+    type: str
+    title: str
+    detail: str
+
+
+class Unjudged(Noun):
+    """An attempt of a batch that cannot be judged."""
+
+    id: str | int | None = None
+    problem: UnjudgedProblem
 
 
 class CategoryVerdict(Noun):

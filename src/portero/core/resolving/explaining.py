@@ -77,6 +77,17 @@ class Case(NamedTuple):
         )
 
 
+class _Look(NamedTuple):
+    """A visit as one policy sees it: what is in play, what rules look at, and what they say of the whole page."""
+
+    policy: Policy
+    frame: Frame
+    entry: Entry
+    visited: Visited
+    sites: LayerVerdict
+    filter: LayerVerdict
+
+
 class _Sayings(NamedTuple):
     """What is said about an attempt: by each layer, and with which caveats."""
 
@@ -103,24 +114,23 @@ def explain(
     """
     attempt, entry, host = case.attempt, None, None
     if attempt.url is not None:
-        visit = parse_visit(attempt.url)
-        entry, host = categories_of(policy, case.categories, visit.host), visit.host
-        intended = _intended_visit(policy, case, visit, whole)
-        effective = _effective_visit(policy, case, visit, intended)
+        look = _look(policy, case, parse_visit(attempt.url))
+        entry, host = look.entry, look.visited.visit.host
+        intended = _intended_visit(look, case, whole)
+        effective = _effective_visit(look, case, intended)
     else:
         intended = _intended_start(policy, case, whole)
         effective = _effective_start(policy, case)
+    meant, really = intended.verdict(), effective.verdict()
     return Explanation(
         id=attempt.id,
         attempt=attempt,
         host=host,
         categories=entry.categories if entry else (),
         category_entry=entry.host if entry else None,
-        intended=Intended(verdict=intended.verdict(), layers=tuple(intended.layers)),
-        effective=Effective(
-            verdict=effective.verdict(), layers=tuple(effective.layers), caveats=tuple(effective.caveats)
-        ),
-        gap=gap_between(intended.verdict(), effective.verdict()),
+        intended=Intended(verdict=meant, layers=tuple(intended.layers)),
+        effective=Effective(verdict=really, layers=tuple(effective.layers), caveats=tuple(effective.caveats)),
+        gap=gap_between(meant, really),
         revision=revision,
         bundle=bundle,
         applied_bundle=applied_bundle,
@@ -130,74 +140,87 @@ def explain(
 # --- visits ---
 
 
-def _visited(policy: Policy, case: Case, visit: Visit) -> Visited:
+def _look(policy: Policy, case: Case, visit: Visit) -> _Look:
     attempt = case.attempt
-    return Visited(
+    entry = categories_of(policy, case.categories, visit.host)
+    visited = Visited(
         visit,
-        categories_of(policy, case.categories, visit.host).categories,
+        entry.categories,
         normal_address(attempt.address) if attempt.address else address_of(visit.host),
         attempt.search_term if attempt.search_term is not None else searched(visit, policy.search_pages),
         attempt.media_type,
     )
+    frame, teller = policy.frame(case.situation), teller_of(policy)
+    return _Look(policy, frame, entry, visited, teller.sites(frame, visit), teller.filter(frame, visited))
 
 
-def _intended_visit(policy: Policy, case: Case, visit: Visit, whole: Policy | None) -> _Sayings:
-    situation, path = case.situation, Path(case.place, case.attempt.browser, visit.scheme)
-    teller, frame = teller_of(policy), policy.frame(situation)
-    layers = [teller.sites(frame, visit), teller.filter(frame, _visited(policy, case, visit))]
+def _path(case: Case, visit: Visit) -> Path:
+    return Path(case.place, case.attempt.browser, visit.scheme)
+
+
+def _intended_visit(look: _Look, case: Case, whole: Policy | None) -> _Sayings:
+    visit, policy = look.visited.visit, look.policy
+    layers = [look.sites, look.filter]
     if whole is not None:
-        layers = _with_aside(layers, whole, case, visit)
+        layers = _with_aside(layers, _look(whole, case, visit), case)
+    path = _path(case, visit)
     said = [intended_layer(policy, layer, case.standing, path) for layer in layers]
     browser = _browser_program(case)
     if browser is not None:
-        layer, _ = _startup(policy, frame, browser, case)
+        layer, _ = _startup(policy, look.frame, browser, case)
         layer = intended_layer(policy, layer, case.standing, path)
         if layer.verdict is Verdict.BLOCK:
             said.append(layer)
     return _Sayings(said, [])
 
 
-def _with_aside(layers: list[LayerVerdict], whole: Policy, case: Case, visit: Visit) -> list[LayerVerdict]:
+def _with_aside(layers: list[LayerVerdict], look: _Look, case: Case) -> list[LayerVerdict]:
     """The browser's and the filter's layer with the rules that would match and do not count now."""
-    situation = case.situation
-    frame, teller = whole.frame(situation), teller_of(whole)
-    of_sites = teller.matching_sites(visit)
-    of_filter = matching_visit(frame, _visited(whole, case, visit))
+    situation, teller = case.situation, teller_of(look.policy)
+    of_sites = teller.matching_sites(look.visited.visit)
+    of_filter = matching_visit(look.frame, look.visited)
     return [
-        layer.model_copy(update={"left_aside": teller.left_aside(frame, contenders, situation)})
+        layer.model_copy(update={"left_aside": teller.left_aside(look.frame, contenders, situation)})
         for layer, contenders in zip(layers, (of_sites, of_filter), strict=True)
     ]
 
 
-def _effective_visit(policy: Policy, case: Case, visit: Visit, intended: _Sayings) -> _Sayings:
-    standing, applied = case.standing, case.standing.applied
+def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
+    standing, applied, visit = case.standing, case.standing.applied, meant.visited.visit
     caveats = standing_caveats(standing)
     if applied is None:
         why = caveats[0].detail
         return _Sayings([_nothing(layer.layer, why) for layer in intended.layers[:2]], caveats)
-    situation, path = case.situation, Path(case.place, case.attempt.browser, visit.scheme)
-    frame, teller = applied.frame(situation), teller_of(applied)
-    layer = teller.sites(frame, visit)
-    sites, more = effective_browser(policy, applied, layer, bool(frame.site_list.patterns), standing, path)
+    look = meant if applied is meant.policy else _look(applied, case, visit)
+    policy, frame, path = meant.policy, look.frame, _path(case, visit)
+    in_play = bool(frame.site_list.patterns)
+    sites, more = effective_browser(policy, applied, look.sites, in_play, standing, path)
     caveats += more
-    visited = _visited(applied, case, visit)
-    seen = visited.by_host() if reach_of("filter", standing, path) is Reach.HOST else visited
-    filtered, more = effective_filter(policy, applied, teller.filter(frame, seen), standing, path)
+    filtered = look.filter
+    if _depends_on_page(look) and reach_of("filter", standing, path) is Reach.HOST:
+        seen = look.visited.by_host()
+        filtered = teller_of(applied).filter(frame, seen)
+        caveats += _hidden(frame, look.visited, seen)
+    filtered, more = effective_filter(policy, applied, filtered, standing, path)
     caveats += more
-    if seen is not visited:
-        caveats += _hidden(frame, visited, seen)
-    caveats += _missing_facts(Layer.FILTER, applied, case, lambda: matching_visit(frame, visited))
+    caveats += _missing_facts(Layer.FILTER, applied, case, lambda: matching_visit(frame, look.visited))
     said = [sites, filtered]
     browser = _browser_program(case)
     if browser is not None:
         layer, missing = _startup(applied, frame, browser, case)
         layer, more = effective_startup(policy, applied, layer, standing)
-        meant = any(one.layer is Layer.STARTUP for one in intended.layers)
         if layer.verdict is Verdict.BLOCK:
             said.append(layer)
-        if meant or layer.verdict is Verdict.BLOCK:
+        if len(intended.layers) > len(said[:2]) or layer.verdict is Verdict.BLOCK:
             caveats += [*more, *_missing_fields(missing)]
     return _Sayings(said, caveats)
+
+
+def _depends_on_page(look: _Look) -> bool:
+    """Whether some rule looks at more of the visit than its host."""
+    policy, visited = look.policy, look.visited
+    by_content = (visited.searched and policy.terms) or (visited.media_type and policy.media)
+    return bool(by_content) or policy.indicators.looks_at_pages(visited.visit.host)
 
 
 def _hidden(frame: Frame, visited: Visited, seen: Visited) -> list[Caveat]:
@@ -326,8 +349,9 @@ def blocks(policy: Policy, case: Case, provenance: Mapping[str, object]) -> Bloc
         if category.key not in named:
             continue
         visit = parse_visit(f"http://{category.key}{TEST_HOST_SUFFIX}/")
-        intended = _intended_visit(policy, case, visit, None)
-        effective = _effective_visit(policy, case, visit, intended)
+        look = _look(policy, case, visit)
+        intended = _intended_visit(look, case, None)
+        effective = _effective_visit(look, case, intended)
         caveats = effective.caveats
         rows.append(
             CategoryVerdict(

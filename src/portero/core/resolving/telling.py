@@ -35,6 +35,7 @@ class Teller:
         self._policy = policy
         self._references: dict[tuple[int, int], RuleReference] = {}
         self._known: dict[Hashable, LayerVerdict] = {}
+        self._starts: dict[Hashable, tuple[LayerVerdict, frozenset[str]]] = {}
 
     def reference(self, contender: Contender) -> RuleReference:
         """A rule of the bundle, named so that people find it."""
@@ -148,6 +149,15 @@ class Teller:
 
     def startup(self, frame: Frame, program: Started) -> tuple[LayerVerdict, frozenset[str]]:
         """What the startup layer's rules say of a program, with every reason; and the fields that were missing."""
+        key = (frame, frozenset(program.fields.items()), program.version, program.categories)
+        known = self._starts.get(key)
+        if known is None:
+            if len(self._starts) >= MOST_LAYERS:
+                self._starts.clear()
+            known = self._starts[key] = self._tell_start(frame, program)
+        return known
+
+    def _tell_start(self, frame: Frame, program: Started) -> tuple[LayerVerdict, frozenset[str]]:
         outcome = weigh_start(frame, program)
         lost = [
             *self._losers(frame, outcome.contenders, outcome.settled),
@@ -162,6 +172,8 @@ class Teller:
 
     def sites(self, frame: Frame, visit: Visit) -> LayerVerdict:
         """What a browser makes of the merged site list, with every reason."""
+        if not self._policy.sites:
+            return _NO_SITE_LIST
         outcome, merged = weigh_sites(frame, visit), frame.site_list
         winner = outcome.winner[1] if outcome.winner else None
         lost: list[LostRule] = []
@@ -198,6 +210,9 @@ class Teller:
                 named = self.reference(one)
                 found[one.place] = AsideRule(**dict(named), reason=reason, why=sentences.aside_because(named, reason))
         return tuple(found[place] for place in sorted(found))
+
+
+_NO_SITE_LIST = LayerVerdict(layer=Layer.BROWSER, verdict=Verdict.ALLOW, why=sentences.NOTHING_IN_PLAY)
 
 
 def matching_visit(frame: Frame, visited: Visited) -> list[Contender]:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import AsyncIterator
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
+from portero.core.insight.batches import judge_value
 from portero.core.matching.categories import look_up
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import Activity
@@ -16,7 +18,7 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.page import Page
 from portero.core.nouns.taxonomy import HostCategories, Taxonomy
 from portero.core.nouns.urls import parse_visit
-from portero.core.nouns.verdict import Explanation
+from portero.core.nouns.verdict import Explanation, Unjudged
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.service.routes.common import Cursor, Limit, Signed, TheDesk
 from portero.store import activities
@@ -44,10 +46,28 @@ def look_up_host(
     return HostCategories(host=host, categories=entry.categories, entry=entry.host, source=entry.source)
 
 
-@router.post("/check/visit", summary="Check a visit", operation_id="checkVisit", tags=["check"])
-def check_visit(body: Attempt, _who: Signed, desk: TheDesk) -> Explanation:
-    """The verdict on a visit: intended by the estate, effective on the machine, with every reason and caveat."""
-    return desk.explain(body)
+LeftAside = Annotated[bool, Query(description="With the rules that would match and do not count now.")]
+
+
+@router.post("/check", summary="Check an attempt", operation_id="check", tags=["check"])
+def check(body: Attempt, _who: Signed, desk: TheDesk, left_aside: LeftAside = False) -> Explanation:
+    """The verdict on a visit or a start: intended by the estate, effective on the machine, with every reason and
+    caveat.
+    """
+    return desk.explain(body, left_aside)
+
+
+class Batch(BaseModel):
+    """Many attempts."""
+
+    attempts: Annotated[list[dict[str, Any]], Field(max_length=1000)]
+
+
+@router.post("/check/batch", summary="Check many attempts", operation_id="checkBatch", tags=["check"])
+def check_batch(body: Batch, _who: Signed, desk: TheDesk) -> list[Explanation | Unjudged]:
+    """The verdicts on many attempts, in their order. One that cannot be judged has a problem in its place."""
+    judge = desk.judging_many()
+    return [judge_value(value, judge) for value in body.attempts]
 
 
 @router.get("/activity", summary="List activity", operation_id="listActivity", tags=["activity"])

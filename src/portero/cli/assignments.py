@@ -1,0 +1,216 @@
+"""Rulesets put on groups and devices: where, for whom, when, how strongly."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import DONE, Commands, Context, UsageProblem, add_csv, add_reason, add_yes, confirmed
+from portero.client.connection import fields_of
+from portero.core import sentences
+from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
+
+_TAKE_BACK = "none"
+
+
+def _split(values: list[str] | None) -> list[str]:
+    return [one.strip() for value in values or () for one in value.split(",") if one.strip()]
+
+
+def _values(options: argparse.Namespace) -> dict[str, Any]:
+    """What the options say of an assignment; `none` takes something back."""
+    values: dict[str, Any] = {}
+    targets = [*_split(options.to), *({"device": name} for name in _split(options.device))]
+    if targets:
+        values["to"] = targets
+    people = {"users": _split(options.user), "user_groups": _split(options.user_group)}
+    if any(people.values()):
+        everybody = people["users"] == [_TAKE_BACK]
+        values["people"] = None if everybody else people
+    for name in ("action", "schedule", "starts", "ends", "notice"):
+        given = getattr(options, name)
+        if given is not None:
+            values[name] = None if given == _TAKE_BACK else given
+    for name in ("mandatory", "until_restart", "replaces_weaker", "place", "reason"):
+        if getattr(options, name) is not None:
+            values[name] = getattr(options, name)
+    return values
+
+
+def assign(context: Context) -> int:
+    options = context.options
+    values = _values(options)
+    if "to" not in values:
+        raise UsageProblem("say where: --to GROUP, or --device HOSTNAME")
+    state = "draft" if options.draft else "active"
+    new = NewAssignment.model_validate({"key": options.key, "ruleset": options.ruleset, "state": state, **values})
+    with context.client() as portero:
+        _tell_assignment(context, portero.assignments.create(new, reason=options.reason))
+    return DONE
+
+
+def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
+    if context.options.json:
+        output.print_json(assignment)
+        return
+    output.say(f"{assignment.key}: {assignment.sentence}")
+    reached = sentences.counted(assignment.devices, "machine")
+    if assignment.state == "active":
+        output.say(f"It reaches {reached}; follow it with: portero rollout --watch")
+
+
+def assignment_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        found = list(portero.assignments.list(ruleset=options.ruleset, group=options.group))
+    if options.json:
+        output.print_json(found)
+    elif options.csv:
+        names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason")
+        output.print_csv(names, ([_cell(one, name) for name in names] for one in found))
+    elif not found:
+        output.say("Nothing is assigned: portero assign RULESET --to GROUP")
+    else:
+        rows = [(a.key, a.state.value, str(a.devices), a.sentence) for a in found]
+        output.print_table(("ASSIGNMENT", "STATE", "MACHINES", "WHAT IT DOES"), rows, right=(2,))
+    return DONE
+
+
+def _cell(one: AssignmentSummary, name: str) -> Any:
+    return (*one.groups, *one.named_devices) if name == "to" else getattr(one, name)
+
+
+def assignment_show(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.assignments.get(context.options.assignment)
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    output.say(f"{found.key}, {found.state.value}, last changed in revision {found.version}")
+    output.say(found.sentence)
+    output.say(f"It names {sentences.counted(found.devices, 'machine')} now.")
+    if found.reason:
+        output.say(f"Reason: {found.reason}")
+    return DONE
+
+
+def assignment_change(context: Context) -> int:
+    """Change anything about an assignment, its scope included."""
+    options = context.options
+    values = _values(options)
+    if options.ruleset:
+        values["ruleset"] = options.ruleset
+    if options.state:
+        values["state"] = options.state
+    if not values:
+        raise UsageProblem("say what to change, for example --to GROUP or --ends TIME")
+    with context.client() as portero:
+        seen = portero.assignments.get(options.assignment)
+        changed = Assignment.model_validate({**fields_of(seen, Assignment), **values})
+        _tell_assignment(context, portero.assignments.put(changed, version=seen.version, reason=options.reason))
+    return DONE
+
+
+def _set_state(state: str) -> Any:
+    def run(context: Context) -> int:
+        with context.client() as portero:
+            changed = portero.assignments.set_state(context.options.assignment, state, reason=context.options.reason)
+        _tell_assignment(context, changed)
+        return DONE
+
+    return run
+
+
+def assignment_remove(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        seen = portero.assignments.get(options.assignment)
+        if not confirmed(options, f"Remove {seen.key} ({seen.sentence})?"):
+            return DONE
+        portero.assignments.remove(seen.key, version=seen.version, reason=options.reason)
+    if options.json:
+        output.print_json({"removed": seen.key})
+    else:
+        output.say(f"Removed {seen.key}.")
+    return DONE
+
+
+# --- declaring ---
+
+
+def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
+    """The options that say where, for whom, when and how strongly."""
+    back = "; none takes it back" if changing else ""
+    where = parser.add_argument_group("where and for whom")
+    where.add_argument("--to", action="append", metavar="GROUP", help="keys of groups, joined by commas")
+    where.add_argument("--device", action="append", metavar="HOSTNAME", help="single machines, joined by commas")
+    where.add_argument("--user", action="append", metavar="NAME", help=f"only these people{back}")
+    where.add_argument("--user-group", action="append", metavar="KEY", help="only people in these user groups")
+    where.add_argument("--place", choices=("anywhere", "on-site", "off-site"), help="only while the machine is there")
+    when = parser.add_argument_group("when")
+    when.add_argument("--schedule", metavar="KEY", help=f"only while a window of it is open{back}")
+    when.add_argument("--starts", metavar="TIME", help=f"from then on, as in 2026-12-01T00:00:00Z{back}")
+    when.add_argument("--ends", metavar="TIME", help=f"until just before then{back}")
+    switch: dict[str, Any] = (
+        {"action": argparse.BooleanOptionalAction} if changing else {"action": "store_const", "const": True}
+    )
+    when.add_argument("--until-restart", **switch, help="until the machine next starts")
+    how = parser.add_argument_group("how strongly")
+    actions = ["log", "warn", "block", *([_TAKE_BACK] if changing else [])]
+    how.add_argument("--action", choices=actions, help=f"one action for the whole ruleset{back}")
+    how.add_argument("--mandatory", **switch, help="no ordinary assignment can undo it")
+    how.add_argument("--replaces-weaker", **switch, help="puts weaker groups' rulesets of the same kind out of play")
+    how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    put = commands.add(
+        "assign",
+        assign,
+        "Put a ruleset on groups or single machines.",
+        "portero assign no-gambling --to crew-mess,desks --schedule watch-hours",
+    )
+    put.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    _add_scope(put, changing=False)
+    put.add_argument("--draft", action="store_true", help="keep it without putting it in force")
+    put.add_argument("--key", help="key of the assignment; made from ruleset and group where left out")
+    add_reason(put)
+
+    assignment = commands.noun("assignment", "Rulesets put on groups and machines.")
+    listing = assignment.add("list", assignment_list, "List assignments.", "portero assignment list --group ships")
+    listing.add_argument("--ruleset", help="of this ruleset only")
+    listing.add_argument("--group", help="on this group only")
+    add_csv(listing)
+    show = assignment.add(
+        "show", assignment_show, "Show one assignment.", "portero assignment show no-gambling--crew-mess"
+    )
+    change = assignment.add(
+        "change",
+        assignment_change,
+        "Change anything about an assignment, its scope included.",
+        "portero assignment change no-gambling--crew-mess --to crew-mess,desks --ends 2027-03-01T00:00:00Z",
+    )
+    _add_scope(change, changing=True)
+    change.add_argument("--ruleset", metavar="RULESET", help="another ruleset")
+    change.add_argument("--state", choices=("draft", "active", "paused"))
+    add_reason(change)
+    made = [show, change]
+    for verb, state, summary in (
+        ("pause", "paused", "Take an assignment out of force, and keep it."),
+        ("resume", "active", "Put a paused or draft assignment in force."),
+    ):
+        made.append(
+            assignment.add(verb, _set_state(state), summary, f"portero assignment {verb} no-gambling--crew-mess")
+        )
+        add_reason(made[-1])
+    made.append(
+        assignment.add(
+            "remove", assignment_remove, "Remove an assignment.", "portero assignment remove no-gambling--crew-mess"
+        )
+    )
+    add_yes(made[-1])
+    add_reason(made[-1])
+    for one in made:
+        one.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")
