@@ -1,5 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { KINDS } from './composables/kinds'
+
 export const router = createRouter({
   history: createWebHistory('/console/'),
   routes: [
@@ -55,8 +57,32 @@ export const router = createRouter({
     {
       path: '/controls/categories/:ruleset?',
       name: 'categories',
-      component: () => import('./pages/CategoriesPage.vue'),
+      component: () => import('./pages/RulesetsPage.vue'),
       meta: { title: 'Web categories' },
+    },
+    ...Object.entries(KINDS).map(([name, { title }]) => ({
+      path: `/controls/${name}/:ruleset?`,
+      name,
+      component: () => import('./pages/RulesetsPage.vue'),
+      meta: { title },
+    })),
+    {
+      path: '/controls/application-sets/:set?',
+      name: 'application-sets',
+      component: () => import('./pages/ApplicationSetsPage.vue'),
+      meta: { title: 'Applications' },
+    },
+    {
+      path: '/controls/services',
+      name: 'services',
+      component: () => import('./pages/ServicesPage.vue'),
+      meta: { title: 'Services' },
+    },
+    {
+      path: '/controls/schedules/:schedule?',
+      name: 'schedules',
+      component: () => import('./pages/SchedulesPage.vue'),
+      meta: { title: 'Schedules' },
     },
     {
       path: '/roll-out',

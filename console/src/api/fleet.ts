@@ -75,7 +75,7 @@ export function useRollout() {
 export function useCheckVisit() {
   return useMutation({
     mutationFn: (body: { device: string; url: string; user?: string }) =>
-      told(api.POST('/api/v1/check/visit', { body })),
+      told(api.POST('/api/v1/check', { body, params: { query: { left_aside: true } } })),
   })
 }
 

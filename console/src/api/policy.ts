@@ -6,6 +6,7 @@ import { api, told, type Assignment, type RulesetBody } from './client'
 import type { components } from './schema'
 
 type NewAssignment = components['schemas']['NewAssignment']
+type AssignmentBody = components['schemas']['Assignment']
 
 /** The web taxonomy; it changes with the program only. */
 export function useTaxonomy() {
@@ -43,7 +44,7 @@ export function useRevisions(limit: number) {
 /** A ruleset, saved or not, in words. */
 export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
   return useQuery({
-    queryKey: ['sentence', computed(() => toValue(ruleset).rules)],
+    queryKey: ['sentence', computed(() => toValue(ruleset).kind), computed(() => toValue(ruleset).rules)],
     queryFn: async () => {
       const body = { ...toValue(ruleset), key: 'described', name: null }
       return (await told(api.POST('/api/v1/sentences/ruleset', { body }))).sentence
@@ -75,18 +76,38 @@ export const usePutRuleset = () =>
 export const useAssign = () =>
   useChange((body: NewAssignment) => told(api.POST('/api/v1/assignments', { body, headers: key() })))
 
+/** What an assignment is, without what lists add to it. */
+export function assignmentBody(one: Assignment): AssignmentBody {
+  const body: Partial<Assignment> = { ...one }
+  delete body.sentence
+  delete body.devices
+  delete body.version
+  return body as AssignmentBody
+}
+
+/** Change anything about an assignment as it was seen at a version. */
+export const usePutAssignment = () =>
+  useChange(({ body, version }: { body: AssignmentBody; version: number }) =>
+    told(
+      api.PUT('/api/v1/assignments/{key}', {
+        params: { path: { key: body.key } },
+        body,
+        headers: match(version),
+      }),
+    ),
+  )
+
 /** Pause an assignment, or put it in force. */
 export const useSetState = () =>
-  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }) => {
-    const { key, ruleset, to, action, mandatory, reason } = assignment
-    return told(
+  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }) =>
+    told(
       api.PUT('/api/v1/assignments/{key}', {
-        params: { path: { key } },
-        body: { key, ruleset, to, action, mandatory, reason, state },
+        params: { path: { key: assignment.key } },
+        body: { ...assignmentBody(assignment), state },
         headers: match(assignment.version),
       }),
-    )
-  })
+    ),
+  )
 
 /** Take a ruleset off its groups. */
 export const useRemoveAssignment = () =>

@@ -2,21 +2,29 @@
 import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
+import type { Assignment, Ruleset } from '../api/client'
 import { useAssignments, useRemoveAssignment, useSetState } from '../api/policy'
 import { useSession } from '../api/session'
+import { targetText } from '../composables/kinds'
 import AssignDialog from './AssignDialog.vue'
 import Icon from './Icon.vue'
 
 /** Where a ruleset is put: its assignments, each to be paused, put in force or removed; and a way to assign it. */
-const props = defineProps<{ ruleset: string }>()
+const props = defineProps<{ ruleset: string; kind: Ruleset['kind'] }>()
 const { data } = useAssignments()
 const { mayAuthor } = useSession()
 const setState = useSetState()
 const remove = useRemoveAssignment()
 const assigning = ref(false)
+const edited = ref<Assignment>()
 const own = computed(() => (data.value ?? []).filter((one) => one.ruleset === props.ruleset))
+const over = (one: Assignment) => Boolean(one.ends && new Date(one.ends) <= new Date())
 const problem = computed(() => setState.error.value ?? remove.error.value)
 
+function open(assignment?: Assignment) {
+  edited.value = assignment
+  assigning.value = true
+}
 function ask(assignment: (typeof own.value)[number]) {
   if (window.confirm(`Remove this assignment? ${assignment.sentence}`)) remove.mutate(assignment)
 }
@@ -26,7 +34,7 @@ function ask(assignment: (typeof own.value)[number]) {
   <section class="panel flush" aria-labelledby="assigned">
     <div class="headline">
       <h2 id="assigned">Where it is assigned</h2>
-      <BButton v-if="mayAuthor" variant="light" @click="assigning = true">Assign to groups…</BButton>
+      <BButton v-if="mayAuthor" variant="light" @click="open()">Assign to groups…</BButton>
     </div>
     <p v-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
     <p v-if="!own.length" class="sub px-3">Nowhere yet, so it does nothing.</p>
@@ -35,28 +43,38 @@ function ask(assignment: (typeof own.value)[number]) {
         Assignments of this ruleset
       </caption>
       <BThead>
-        <BTr><BTh>Groups</BTh><BTh>State</BTh><BTh>Machines</BTh><BTh>Strength</BTh><BTh></BTh></BTr>
+        <BTr><BTh>What it does, where and when</BTh><BTh>State</BTh><BTh>Machines</BTh><BTh></BTh></BTr>
       </BThead>
       <BTbody>
         <BTr v-for="one in own" :key="one.key">
           <BTd>
-            <template v-for="(group, place) in one.to" :key="group"
-              ><template v-if="place">, </template
-              ><RouterLink :to="{ name: 'devices', query: { group } }">{{ group }}</RouterLink></template
-            >
+            {{ one.sentence }}
+            <div class="marks">
+              <RouterLink
+                v-for="target in one.to"
+                :key="targetText(target)"
+                :to="
+                  typeof target === 'string'
+                    ? { name: 'devices', query: { group: target } }
+                    : { name: 'device', params: { device: target.device } }
+                "
+                class="small"
+                >{{ targetText(target) }}</RouterLink
+              >
+              <Icon v-if="one.mandatory" name="nut" label="mandatory" />
+              <Icon v-if="one.schedule" name="clock" :label="`during ${one.schedule}`" />
+              <Icon v-if="one.people" name="person" label="for some people" />
+              <span v-if="over(one)" class="small dim">ended</span>
+            </div>
             <div v-if="one.reason" class="small dim">{{ one.reason }}</div>
           </BTd>
           <BTd
             ><b v-if="one.state === 'active'">in force</b><span v-else class="dim">{{ one.state }}</span></BTd
           >
           <BTd>{{ one.devices }}</BTd>
-          <BTd>
-            <span v-if="one.mandatory"><Icon name="nut" /> mandatory</span>
-            <span v-else-if="!one.action" class="dim">ordinary</span>
-            <span v-if="one.action"> {{ one.action }} for all of it</span>
-          </BTd>
           <BTd class="text-end text-nowrap">
             <template v-if="mayAuthor">
+              <BButton variant="link" :aria-label="`Change ${one.key}`" @click="open(one)">Change</BButton>
               <BButton
                 v-if="one.state === 'active'"
                 variant="link"
@@ -77,7 +95,7 @@ function ask(assignment: (typeof own.value)[number]) {
         </BTr>
       </BTbody>
     </BTableSimple>
-    <AssignDialog v-model="assigning" :ruleset="ruleset" />
+    <AssignDialog v-model="assigning" :ruleset="ruleset" :kind="kind" :assignment="edited" />
   </section>
 </template>
 
@@ -90,6 +108,11 @@ function ask(assignment: (typeof own.value)[number]) {
 }
 .headline h2 {
   margin: 0;
+}
+.marks {
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
 }
 .wrong {
   color: var(--block);

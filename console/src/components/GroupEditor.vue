@@ -6,8 +6,9 @@ import { useRouter } from 'vue-router'
 
 import type { Group, MembershipRule } from '../api/client'
 import { useCopyGroup, useCreateGroup, useGroupPreview, usePutGroup, useRemoveGroup } from '../api/groups'
-import { useAssignments } from '../api/policy'
+import { useAssignments, useRulesets } from '../api/policy'
 import { useSession } from '../api/session'
+import { routeOf } from '../composables/kinds'
 import { useGroupDraft } from '../composables/useGroupDraft'
 import { useLeaveGuard } from '../composables/useLeaveGuard'
 import { useSaving } from '../composables/useSaving'
@@ -29,6 +30,8 @@ const put = usePutGroup()
 const copy = useCopyGroup()
 const remove = useRemoveGroup()
 const { data: assignments } = useAssignments()
+const { data: rulesets } = useRulesets()
+const pageOf = (key: string) => routeOf(rulesets.value?.find((one) => one.key === key)?.kind ?? 'category')
 
 const asked = refDebounced(
   computed(() => ({ ...body.value, key: body.value.key || 'new-group' })),
@@ -103,7 +106,7 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
         <h2 class="mt-3">What is assigned to it</h2>
         <ul v-if="users.length" class="users">
           <li v-for="one in users" :key="one.key">
-            <RouterLink :to="{ name: 'categories', params: { ruleset: one.ruleset } }">{{
+            <RouterLink :to="{ name: pageOf(one.ruleset), params: { ruleset: one.ruleset } }">{{
               one.ruleset
             }}</RouterLink>
             {{ ' ' }}<span class="sub">{{ one.sentence }}</span>

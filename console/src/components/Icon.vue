@@ -6,6 +6,7 @@ import bell from 'bootstrap-icons/icons/bell.svg?raw'
 import check from 'bootstrap-icons/icons/check2.svg?raw'
 import chevronDown from 'bootstrap-icons/icons/chevron-down.svg?raw'
 import chevronRight from 'bootstrap-icons/icons/chevron-right.svg?raw'
+import clock from 'bootstrap-icons/icons/clock.svg?raw'
 import clockHistory from 'bootstrap-icons/icons/clock-history.svg?raw'
 import copy from 'bootstrap-icons/icons/copy.svg?raw'
 import dash from 'bootstrap-icons/icons/dash-lg.svg?raw'
@@ -33,6 +34,7 @@ const ICONS = {
   check,
   chevronDown,
   chevronRight,
+  clock,
   clockHistory,
   copy,
   cross,

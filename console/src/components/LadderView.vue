@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { LayerVerdict } from '../api/client'
+import { targetText } from '../composables/kinds'
 import ActionMark from './ActionMark.vue'
 import Icon from './Icon.vue'
 
@@ -15,7 +16,7 @@ defineProps<{ layer: LayerVerdict }>()
         <span class="rung">wins</span>
         <div class="rule">
           <ActionMark :action="layer.winner.action" />{{ ' ' }} <b>{{ layer.winner.ruleset }}</b> on
-          {{ layer.winner.target }}
+          {{ targetText(layer.winner.target) }}
           <Icon v-if="layer.winner.mandatory" name="nut" label="mandatory" />
           <span class="dim">{{ layer.winner.selector }}</span>
         </div>
@@ -24,7 +25,7 @@ defineProps<{ layer: LayerVerdict }>()
         <span class="rung">{{ lost.rung }}</span>
         <div class="rule lost">
           <ActionMark :action="lost.action" />
-          {{ lost.ruleset }} on {{ lost.target }}
+          {{ lost.ruleset }} on {{ targetText(lost.target) }}
           <Icon v-if="lost.mandatory" name="nut" label="mandatory" />
           <span class="dim">{{ lost.selector }}</span>
           <div class="small dim because">{{ lost.why }}</div>
@@ -33,11 +34,20 @@ defineProps<{ layer: LayerVerdict }>()
       <li v-for="one in layer.logged" :key="`${one.assignment}/${one.rule}`" class="step">
         <span class="rung">beside</span>
         <div class="rule lost">
-          <ActionMark action="log" /> {{ one.ruleset }} on {{ one.target }}
+          <ActionMark action="log" /> {{ one.ruleset }} on {{ targetText(one.target) }}
           <span class="dim">{{ one.selector }}, recorded</span>
         </div>
       </li>
+      <li v-for="one in layer.left_aside ?? []" :key="`aside ${one.assignment}/${one.rule}`" class="step">
+        <span class="rung">aside</span>
+        <div class="rule lost">
+          <ActionMark :action="one.action" /> {{ one.ruleset }} on {{ targetText(one.target) }}
+          <span class="dim">{{ one.selector }}</span>
+          <div class="small dim because">{{ one.why }}</div>
+        </div>
+      </li>
     </ol>
+    <p v-if="layer.note && layer.winner" class="small dim">{{ layer.note }}</p>
   </div>
 </template>
 

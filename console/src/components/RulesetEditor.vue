@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import type { Ruleset } from '../api/client'
@@ -56,6 +56,16 @@ watch(
   { immediate: true },
 )
 
+const content = ref('')
+const contentSubjects = computed(() =>
+  [...draft.actions.keys()].filter((subject) => /^(search_term|media_type):/.test(subject)),
+)
+function addContent() {
+  const text = content.value.trim()
+  set(`${/^[a-z]+\/\S+$/i.test(text) ? 'media_type' : 'search_term'}:${text.toLowerCase()}`, 'block')
+  content.value = ''
+}
+
 const { save, keepMine, takeTheirs } = useSaving(put, {
   body: () => body.value,
   version: () => draft.base!.version,
@@ -93,7 +103,7 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
       <SaveProblem :problem="problem" :theirs="ruleset?.sentence" @take="takeTheirs" @keep="keepMine" />
     </form>
 
-    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" />
+    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" kind="category" />
 
     <section class="panel flush" aria-label="Categories">
       <div class="tools">
@@ -158,6 +168,28 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
           </template>
         </div>
       </StateBox>
+      <div class="beside">
+        <h2>Search terms and media types</h2>
+        <div v-for="subject in contentSubjects" :key="subject" class="row-line">
+          <span class="name">{{ subject.startsWith('search_term') ? 'Search for' : 'Media type' }}</span>
+          <code>{{ subject.split(':').slice(1).join(':') }}</code>
+          <ActionPicker
+            :name="subject"
+            :label="subject.replace(':', ' ')"
+            :disabled="!mayAuthor"
+            :model-value="get(subject)"
+            @update:model-value="set(subject, $event)"
+          />
+        </div>
+        <div v-if="mayAuthor" class="tools">
+          <BFormInput
+            v-model="content"
+            placeholder="cheat codes, or video/*"
+            aria-label="Search term or media type"
+          />
+          <BButton variant="light" :disabled="!content.trim()" @click="addContent">Block it</BButton>
+        </div>
+      </div>
     </section>
   </div>
 </template>
@@ -169,6 +201,9 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 }
 .editor .panel + .panel {
   margin-top: 0;
+}
+.beside h2 {
+  padding: 0.9rem 1.1rem 0.2rem;
 }
 .sentence {
   margin: 0.7rem 0 0;

@@ -2,6 +2,7 @@
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
+import type { Explanation } from '../api/client'
 import { useCheckVisit } from '../api/fleet'
 import ActionMark from './ActionMark.vue'
 import CaveatList from './CaveatList.vue'
@@ -19,6 +20,11 @@ function tryIt(tried?: string) {
   if (url.value.trim())
     mutate({ device: props.device, url: url.value.trim(), user: person.value.trim() || undefined })
 }
+const titleOf = (layer: string) =>
+  layer === 'browser' ? 'Browser, by its site list' : layer === 'startup' ? 'Startup' : 'Filter'
+/** The filter always, the others where they have a say. */
+const shownLayers = (found: Explanation) =>
+  found.intended.layers.filter((one) => one.layer === 'filter' || one.winner || one.lost.length)
 defineExpose({ tryIt })
 </script>
 
@@ -56,7 +62,10 @@ defineExpose({ tryIt })
           }}
         </p>
         <template v-for="layer in data.intended.layers" :key="layer.layer">
-          <LadderView v-if="layer.layer === 'filter'" :layer="layer" />
+          <h3 v-if="shownLayers(data).length > 1 && shownLayers(data).includes(layer)" class="layer">
+            {{ titleOf(layer.layer) }}
+          </h3>
+          <LadderView v-if="shownLayers(data).includes(layer)" :layer="layer" />
         </template>
         <CaveatList :caveats="data.effective.caveats" />
       </div>
@@ -80,6 +89,12 @@ defineExpose({ tryIt })
   flex-wrap: wrap;
   gap: 0.3rem 1.2rem;
   margin-bottom: 0.6rem;
+}
+.layer {
+  font-size: 0.8125rem;
+  font-weight: 600;
+  color: var(--ink-2);
+  margin: 0.4rem 0 0.3rem;
 }
 .gap-line {
   color: var(--block);

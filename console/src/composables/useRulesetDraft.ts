@@ -2,17 +2,20 @@ import { computed, reactive, toRaw, watch } from 'vue'
 
 import type { Action, Rule, Ruleset, RulesetBody } from '../api/client'
 
-/** Names what a rule is about: `category:games`, `family:pastime` or `everything`. */
+/** Names what a rule is about: `category:games`, `search_term:cheat codes`, `everything`. */
 export type Subject = string
 
-const subjectOf = (rule: Rule): Subject =>
-  rule.category ? `category:${rule.category}` : rule.family ? `family:${rule.family}` : 'everything'
+function subjectOf(rule: Rule): Subject {
+  for (const kind of ['category', 'family', 'search_term', 'media_type'] as const)
+    if (rule[kind]) return `${kind}:${rule[kind]}`
+  return 'everything'
+}
 
 function ruleOf(subject: Subject, action: Action, before: Rule | undefined): Rule {
   if (before) return { ...before, action }
-  const [kind, key] = subject.split(':')
-  if (kind === 'category') return { category: key, action }
-  return kind === 'family' ? { family: key, action } : { everything: true, action }
+  if (subject === 'everything') return { everything: true, action }
+  const at = subject.indexOf(':')
+  return { [subject.slice(0, at)]: subject.slice(at + 1), action }
 }
 
 /** A ruleset being edited: an action for each subject, the rules that come of it, and whether they differ. */

@@ -8,6 +8,7 @@ import shutil
 import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from importlib import resources
 from pathlib import Path
@@ -18,7 +19,7 @@ from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.estate import Estate
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
 from portero.endpoint.keeping import Folder, Identity
-from portero.formats.estate_document import read_estate
+from portero.formats.estate_document import read_directory, read_estate
 from portero.service import enrolment, secrets
 from portero.service.desk import Desk
 from portero.store import access, enrolling
@@ -45,6 +46,11 @@ class Clock:
         return self.at
 
 
+def brackwater(name: str) -> bytes:
+    """A document of the demo."""
+    return (resources.files("portero.demo") / name).read_bytes()
+
+
 def machine_folder(folder: Path, hostname: str) -> Path:
     """Where a machine of the demo keeps what is its own."""
     return folder / "machines" / hostname
@@ -66,6 +72,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
     desk = Desk(folder, clock)
     try:
         _load_people(desk)
+        desk.put_directory(read_directory(brackwater("people.yaml")), ADMINISTRATOR)
         _live_through(desk, clock, service)
         clock.at = time.time()
         _load_guests(desk)
@@ -103,12 +110,17 @@ def _live_through(desk: Desk, clock: Clock, service: str) -> None:
 
 def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:
     """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
-    document = read_estate((resources.files("portero.demo") / "brackwater.yaml").read_bytes())
+    document = _dated(read_estate(brackwater("brackwater.yaml")))
     steps: list[tuple[str, str, dict[str, Any]]] = [
         ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
         ("settings", "", {"settings": document.settings, "layer_modes": document.layer_modes}),
         ("coverage row", "A browser that nobody manages", {"coverage": document.coverage}),
         ("correction", "Our own hosts", {"corrections": document.corrections}),
+        ("schedule", "", {"schedules": document.schedules}),
+        ("application set", "", {"application_sets": document.application_sets}),
+        ("service", "Reviewed with finance", {"services": document.services}),
+        ("notice", "", {"notices": document.notices}),
+        ("probe set", "", {"probe_sets": document.probe_sets}),
     ]
     for number, ruleset in enumerate(document.rulesets, start=1):
         steps.append(("ruleset", "", {"rulesets": document.rulesets[:number]}))
@@ -123,6 +135,16 @@ def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:
             return estate.replacing(**parts)
 
         yield begin + number * pause, partial(desk.change, edit, noun=noun, by=ADMINISTRATOR, reason=reason or None)
+
+
+def _dated(document: Estate) -> Estate:
+    """The estate with its exceptions around today: one is over, one ends this week."""
+    now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
+    ends = {"audit-drop--spring": now - timedelta(days=5), "audit-drop--finance": now + timedelta(days=3)}
+    assignments = tuple(
+        one.model_copy(update={"ends": ends[one.key]}) if one.key in ends else one for one in document.assignments
+    )
+    return document.replacing(assignments=assignments)
 
 
 # --- machines that joined before the demo starts ---

@@ -106,6 +106,8 @@ def intended_layer(policy: Policy, layer: LayerVerdict, standing: Standing, path
         gateway = gateway_of(policy.bundle, path.place, standing.addresses)
         if gateway:
             return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
+    if policy.bundle.layers[layer.layer] == LayerMode.ENFORCING:
+        return layer
     mode = LayerMode(policy.bundle.layers[layer.layer])
     return in_mode(layer, mode, sentences.meant_to(mode, layer))
 
@@ -148,6 +150,8 @@ def _held_back(
 ) -> tuple[LayerVerdict, LayerMode, list[Caveat]]:
     """The layer in the mode in which the machine really has it, and the caveats of that."""
     name, reported = layer.layer, standing.layers.mode(layer.layer)
+    if applied is policy and reported is LayerMode.ENFORCING and policy.bundle.layers[name] == LayerMode.ENFORCING:
+        return layer, reported, []
     caveats = _mode_caveats(name, LayerMode(policy.bundle.layers[name]), reported)
     told = LayerMode(applied.bundle.layers[name])
     mode = weaker(told, reported or told)

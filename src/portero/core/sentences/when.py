@@ -7,7 +7,7 @@ from datetime import datetime, tzinfo
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
 from portero.core.nouns.schedule import DEVICE_ZONE, WEEK, Schedule, Window
 from portero.core.sentences.policy import bounds_words
-from portero.core.sentences.words import counted, joined
+from portero.core.sentences.words import as_sentence, counted, joined
 
 _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
@@ -15,8 +15,8 @@ _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Su
 def schedule_sentence(schedule: Schedule) -> str:
     """Its windows in words: “Monday to Friday 06:00 to 18:00, on each machine's own clock; closed on 2 days off.”"""
     zone = "on each machine's own clock" if schedule.zone == DEVICE_ZONE else f"on the clock of {schedule.zone}"
-    off = f"; opens on none of {counted(len(schedule.days_off), 'day')} off" if schedule.days_off else ""
-    return f"{joined([_window(window) for window in schedule.windows])}, {zone}{off}."
+    off = f"; no window opens on {counted(len(schedule.days_off), 'day')} off" if schedule.days_off else ""
+    return as_sentence(f"{joined([_window(window) for window in schedule.windows])}, {zone}{off}")
 
 
 def _window(window: Window) -> str:

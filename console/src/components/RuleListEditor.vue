@@ -1,0 +1,371 @@
+<script setup lang="ts">
+import {
+  BButton,
+  BFormCheckbox,
+  BFormInput,
+  BFormSelect,
+  BTableSimple,
+  BTbody,
+  BTd,
+  BTh,
+  BThead,
+  BTr,
+} from 'bootstrap-vue-next'
+import { computed, reactive, ref } from 'vue'
+
+import type { Rule, Ruleset, RulesetBody } from '../api/client'
+import { useApplicationSets, useServices } from '../api/kept'
+import { useCreateRuleset, usePutRuleset, useRulesetSentence } from '../api/policy'
+import { useSession } from '../api/session'
+import { KINDS, selectorFrom, selectorOf, selectorText, type SelectorName } from '../composables/kinds'
+import { useDraft } from '../composables/useDraft'
+import { useLeaveGuard } from '../composables/useLeaveGuard'
+import { useSaving } from '../composables/useSaving'
+import ActionMark from './ActionMark.vue'
+import AssignmentList from './AssignmentList.vue'
+import EditorHead from './EditorHead.vue'
+import Icon from './Icon.vue'
+import SaveProblem from './SaveProblem.vue'
+
+/** Edit a ruleset as a list of rules: add, change, search, act on many. Without one, make a new one. */
+const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: Ruleset }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { mayAuthor } = useSession()
+const { draft, changed, reset, version } = useDraft(
+  () => props.ruleset,
+  (saved) => ({
+    key: saved?.key ?? '',
+    name: saved && saved.name !== saved.key ? saved.name : '',
+    feed: saved?.feed ?? null,
+    rules: (saved?.rules ?? []) as Rule[],
+  }),
+)
+const body = computed<RulesetBody>(() => ({
+  key: draft.value.key.trim(),
+  name: draft.value.name.trim() || null,
+  kind: props.shape.kind,
+  feed: draft.value.feed,
+  rules: draft.value.rules,
+}))
+const { data: sentence } = useRulesetSentence(body)
+const create = useCreateRuleset()
+const put = usePutRuleset()
+const problem = computed(() => create.error.value ?? put.error.value)
+const saving = computed(() => create.isPending.value || put.isPending.value)
+const { save, keepMine, takeTheirs } = useSaving(put, { body: () => body.value, version, reset })
+const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
+function make() {
+  create.mutate(body.value, {
+    onSuccess({ key }) {
+      done()
+      emit('saved', key)
+    },
+  })
+}
+
+// --- what is shown ---
+
+const SHOWN = 200
+const sought = ref('')
+const chosen = ref<string[]>([])
+const textOf = (rule: Rule) => `${selectorOf(rule).name} ${selectorText(rule)}`
+const matching = computed(() => {
+  const text = sought.value.trim().toLowerCase()
+  return draft.value.rules.filter(
+    (rule) =>
+      !text ||
+      `${textOf(rule)} ${rule.action} ${rule.name ?? ''} ${rule.note ?? ''}`.toLowerCase().includes(text),
+  )
+})
+const shown = computed(() => matching.value.slice(0, SHOWN))
+const allChosen = computed(() => matching.value.length > 0 && chosen.value.length >= matching.value.length)
+function chooseAll() {
+  chosen.value = allChosen.value ? [] : matching.value.map(textOf)
+}
+
+// --- acting on many ---
+
+const many = reactive({ action: '', until: '' })
+function act(change: (rule: Rule) => Rule | null) {
+  const names = new Set(chosen.value)
+  draft.value.rules = draft.value.rules.flatMap((rule) => {
+    if (!names.has(textOf(rule))) return [rule]
+    const after = change(rule)
+    return after ? [after] : []
+  })
+}
+function applyMany() {
+  const { action, until } = many
+  act((rule) => ({
+    ...rule,
+    ...(action ? { action: action as Rule['action'] } : {}),
+    ...(until ? { valid_until: `${until}T00:00:00Z` } : {}),
+  }))
+  many.action = many.until = ''
+}
+function removeMany() {
+  act(() => null)
+  chosen.value = []
+}
+
+// --- one rule ---
+
+const services = useServices()
+const sets = useApplicationSets()
+const fresh = () => ({
+  selector: props.shape.selectors[0].name as SelectorName,
+  value: '',
+  exact: false,
+  action: 'block' as Rule['action'],
+  name: '',
+  until: '',
+  editing: '',
+})
+const one = reactive(fresh())
+const example = computed(() => props.shape.selectors.find(({ name }) => name === one.selector)?.example ?? '')
+const choices = computed(() => {
+  if (one.selector === 'service')
+    return (services.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
+  if (one.selector === 'application_set')
+    return (sets.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
+  if (one.selector === 'decision')
+    return ['open', 'accepted', 'declined'].map((word) => ({ value: word, text: word }))
+  return undefined
+})
+const mayBeExact = computed(() => one.selector === 'host' || one.selector === 'url')
+function edit(rule: Rule) {
+  const { name, value } = selectorOf(rule)
+  Object.assign(one, {
+    selector: name,
+    value,
+    exact: Boolean(rule.exact),
+    action: rule.action,
+    name: rule.name ?? '',
+    until: rule.valid_until?.slice(0, 10) ?? '',
+    editing: textOf(rule),
+  })
+}
+function add() {
+  const before = draft.value.rules.find((rule) => textOf(rule) === one.editing)
+  const rule = {
+    ...selectorFrom(one.selector, one.value),
+    ...(mayBeExact.value && one.exact ? { exact: true } : {}),
+    action: one.action,
+    name: one.name.trim() || null,
+    note: before?.note ?? null,
+    valid_until: one.until ? `${one.until}T00:00:00Z` : null,
+  } as Rule
+  if (before) draft.value.rules = draft.value.rules.map((other) => (other === before ? rule : other))
+  else draft.value.rules = [...draft.value.rules.filter((other) => textOf(other) !== textOf(rule)), rule]
+  Object.assign(one, fresh(), { selector: one.selector, action: one.action })
+}
+const day = (moment: string | null | undefined) => moment?.slice(0, 10) ?? ''
+const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
+</script>
+
+<template>
+  <div class="editor">
+    <form class="panel" @submit.prevent="ruleset ? save() : make()">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="ruleset"
+        :is-new="!ruleset"
+        :key-example="shape.keyExample"
+        :name-example="shape.nameExample"
+        :changed="changed"
+        :may-author="mayAuthor"
+        :blocked="saving"
+        @undo="reset"
+      />
+      <p class="sentence" role="status">
+        <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
+        <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
+      </p>
+      <SaveProblem :problem="problem" :theirs="ruleset?.sentence" @take="takeTheirs" @keep="keepMine" />
+    </form>
+
+    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
+
+    <section class="panel flush" aria-label="Rules">
+      <form v-if="mayAuthor" class="adding" @submit.prevent="add">
+        <BFormSelect
+          v-if="shape.selectors.length > 1"
+          v-model="one.selector"
+          aria-label="What it names"
+          :options="shape.selectors.map(({ name, label }) => ({ value: name, text: label }))"
+        />
+        <BFormSelect
+          v-if="choices"
+          v-model="one.value"
+          class="what"
+          aria-label="Which"
+          :options="[{ value: '', text: 'Choose one' }, ...choices]"
+          required
+        />
+        <BFormInput
+          v-else-if="one.selector !== 'everything'"
+          v-model="one.value"
+          class="what mono"
+          required
+          aria-label="Which"
+          :placeholder="example"
+          maxlength="8192"
+        />
+        <BFormCheckbox v-if="mayBeExact" v-model="one.exact" class="exact">only itself</BFormCheckbox>
+        <BFormSelect
+          v-model="one.action"
+          aria-label="Action"
+          class="short"
+          :options="shape.actions.map((word) => ({ value: word, text: word }))"
+        />
+        <BFormInput v-model="one.name" aria-label="Name" placeholder="Name" maxlength="120" class="named" />
+        <label class="until small dim"
+          >until <BFormInput v-model="one.until" type="date" aria-label="Until"
+        /></label>
+        <BButton type="submit" variant="light"
+          ><Icon :name="one.editing ? 'check' : 'plus'" />
+          {{ one.editing ? 'Change rule' : 'Add rule' }}</BButton
+        >
+      </form>
+      <div class="tools">
+        <BFormInput v-model="sought" type="search" placeholder="Find a rule" aria-label="Find a rule" />
+        <span class="dim small" role="status"
+          >{{ matching.length.toLocaleString() }} of {{ draft.rules.length.toLocaleString() }} rules<template
+            v-if="matching.length > shown.length"
+            >, the first {{ SHOWN }} shown</template
+          ></span
+        >
+        <form v-if="chosen.length && mayAuthor" class="many" @submit.prevent="applyMany">
+          <b>{{ chosen.length.toLocaleString() }} chosen</b>
+          <BFormSelect
+            v-model="many.action"
+            class="short"
+            aria-label="Action for the chosen"
+            :options="[
+              { value: '', text: 'keep action' },
+              ...shape.actions.map((word) => ({ value: word, text: word })),
+            ]"
+          />
+          <BFormInput v-model="many.until" type="date" aria-label="End for the chosen" class="short" />
+          <BButton type="submit" variant="light" :disabled="!many.action && !many.until">Apply</BButton>
+          <BButton variant="light" @click="removeMany">Take out</BButton>
+        </form>
+      </div>
+      <p v-if="!draft.rules.length" class="sub px-3 py-3 mb-0">No rule yet, so it does nothing.</p>
+      <BTableSimple v-else caption-top>
+        <caption class="visually-hidden">
+          Rules of this ruleset
+        </caption>
+        <BThead>
+          <BTr>
+            <BTh v-if="mayAuthor" class="box"
+              ><input
+                type="checkbox"
+                class="form-check-input"
+                aria-label="Choose all"
+                :checked="allChosen"
+                @change="chooseAll"
+            /></BTh>
+            <BTh>What</BTh><BTh>Action</BTh><BTh>Name</BTh><BTh>Until</BTh><BTh></BTh>
+          </BTr>
+        </BThead>
+        <BTbody>
+          <BTr v-for="rule in shown" :key="textOf(rule)" :class="{ over: isOver(rule) }">
+            <BTd v-if="mayAuthor" class="box"
+              ><input
+                v-model="chosen"
+                type="checkbox"
+                class="form-check-input"
+                :value="textOf(rule)"
+                :aria-label="`Choose ${textOf(rule)}`"
+            /></BTd>
+            <BTd class="selector"
+              ><span class="small dim">{{ selectorOf(rule).name.replace('_', ' ') }}</span>
+              <code v-if="selectorText(rule) !== 'everything'">{{ selectorText(rule) }}</code></BTd
+            >
+            <BTd><ActionMark :action="rule.action" /></BTd>
+            <BTd
+              >{{ rule.name }}
+              <div v-if="rule.note" class="small dim">{{ rule.note }}</div></BTd
+            >
+            <BTd class="text-nowrap"
+              >{{ day(rule.valid_until) }} <span v-if="isOver(rule)" class="small dim">over</span></BTd
+            >
+            <BTd class="text-end text-nowrap">
+              <BButton
+                v-if="mayAuthor"
+                variant="link"
+                :aria-label="`Edit ${textOf(rule)}`"
+                @click="edit(rule)"
+                >Edit</BButton
+              >
+            </BTd>
+          </BTr>
+        </BTbody>
+      </BTableSimple>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.editor {
+  display: grid;
+  gap: 1rem;
+}
+.editor .panel + .panel {
+  margin-top: 0;
+}
+.sentence {
+  margin: 0.7rem 0 0;
+}
+.adding,
+.tools,
+.many {
+  display: flex;
+  align-items: center;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+}
+.adding,
+.tools {
+  padding: 0.6rem 1.1rem;
+  border-bottom: 1px solid var(--line);
+}
+.adding > select,
+.short {
+  width: auto;
+}
+.what {
+  flex: 2 1 12rem;
+}
+.named {
+  flex: 1 1 7rem;
+}
+.exact {
+  margin: 0;
+}
+.until {
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+}
+.tools > input {
+  max-width: 220px;
+}
+.many {
+  margin-left: auto;
+}
+.box {
+  width: 2rem;
+}
+.selector .dim {
+  margin-right: 0.5rem;
+}
+.selector code {
+  overflow-wrap: anywhere;
+}
+.over {
+  color: var(--ink-2);
+}
+</style>
