@@ -8,16 +8,23 @@ from collections.abc import Callable
 
 import ada_url
 
-from bench.estates import make_estate, make_index, make_traffic, skewed
+from bench.cedar import cedar_rows
+from bench.estates import make_estate, make_index, make_situations, make_traffic, skewed
 from bench.fleet import membership_rows, store_rows
 from bench.measuring import Row, each, in_turns, print_rows, whole
+from portero.core.insight.differences import differences
 from portero.core.matching.categories import MemoryIndex
-from portero.core.nouns.urls import parse_visit
+from portero.core.matching.searches import searched
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.urls import address_of, parse_visit
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import Policy, decide
-from portero.core.resolving.explaining import HostRulings, categories_of, explain_filter
+from portero.core.resolving.deciding import Visited, decide
+from portero.core.resolving.explaining import HostRulings, categories_of
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.situations import Situation
+from portero.core.resolving.telling import teller_of
 from portero.formats.bundles import Manifest, key_to_text, new_signing_key, pack_bundle, sign_manifest
+from portero.service.publishing import touched_groups
 
 _PARTS = ("href", "protocol", "hostname")
 
@@ -27,25 +34,42 @@ def a_class(estate: Estate) -> tuple[str, ...]:
     return (*estate.group_order[: len(estate.groups) : max(1, len(estate.groups) // 12)], "whole-fleet")
 
 
-def decider(index: MemoryIndex, estate: Estate) -> Callable[[str], object]:
-    """A bare decision on a URL, with no memo."""
+Tried = tuple[str, Situation]
+
+
+def visited(policy: Policy, index: MemoryIndex, url: str) -> Visited:
+    """A visit with all that rules look at, read anew."""
+    visit = parse_visit(url)
+    entry = categories_of(policy, index, visit.host)
+    return Visited(visit, entry.categories, address_of(visit.host), searched(visit, policy.search_pages))
+
+
+def decider(index: MemoryIndex, estate: Estate) -> Callable[[Tried], object]:
+    """A bare decision on a URL in a situation: nothing of a visit is remembered."""
     policy = Policy(compile_bundle(estate, a_class(estate)))
-    return lambda url: decide(policy, categories_of(policy, index, parse_visit(url).host).categories)
+    return lambda tried: decide(policy.frame(tried[1]), visited(policy, index, tried[0]))
+
+
+def with_situations(urls: list[str]) -> list[Tried]:
+    """Each URL visited by somebody, at some time."""
+    return list(zip(urls, make_situations(len(urls)), strict=True))
 
 
 def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int) -> list[Row]:
     """One decision, one explanation, a batch, each beside its floor."""
     policy = Policy(compile_bundle(estate, a_class(estate)))
+    teller = teller_of(policy)
     urls = make_traffic(index, visits)
-    hosts = [parse_visit(url).host for url in urls]
+    hosts, tried = [parse_visit(url).host for url in urls], with_situations(urls)
 
-    def explained(url: str) -> object:
-        return explain_filter(policy, categories_of(policy, index, parse_visit(url).host).categories)
+    def explained(one: Tried) -> object:
+        return teller.filter(policy.frame(one[1]), visited(policy, index, one[0]))
 
     def parse(url: str) -> object:
         return ada_url.parse_url(url, attributes=_PARTS)
 
     many = skewed(urls, visits * 10)
+    frame = policy.frame(make_situations(1)[0])
 
     def parse_all() -> None:
         for url in many:
@@ -54,10 +78,10 @@ def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int) 
     def batch() -> None:
         rulings = HostRulings(policy, index)
         for url in many:
-            rulings.of(parse_visit(url).host)
+            rulings.of(parse_visit(url), frame)
 
     parsed, looked_up, decided, told = in_turns(
-        rounds, each(parse, urls), each(index.get, hosts), each(decider(index, estate), urls), each(explained, urls)
+        rounds, each(parse, urls), each(index.get, hosts), each(decider(index, estate), tried), each(explained, tried)
     )
     parsed_all, batched = in_turns(rounds, whole(parse_all, len(many)), whole(batch, len(many)))
     return [
@@ -69,26 +93,40 @@ def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int) 
     ]
 
 
-def growth_row(small: tuple[MemoryIndex, Estate], large: tuple[MemoryIndex, Estate], visits: int) -> Row:
+def growth_row(what: str, small: tuple[MemoryIndex, Estate], large: tuple[MemoryIndex, Estate], visits: int) -> Row:
     """A decision on the larger estate and index, beside one on the smaller."""
-    measurements = [each(decider(*side), make_traffic(side[0], visits)) for side in (small, large)]
+    measurements = [each(decider(*side), with_situations(make_traffic(side[0], visits))) for side in (small, large)]
     before, after = in_turns(3, *measurements)
-    return Row("decision when everything is four times as big", after, before.median, goal=1.5)
+    return Row(what, after, before.median, goal=1.5)
 
 
 def compile_rows(estate: Estate, classes: int, rounds: int) -> list[Row]:
-    """Compile, pack and sign classes; beside serialising their rules alone."""
+    """Compile, pack and sign classes, beside serialising their rules alone; and what one changed assignment costs."""
     keys = estate.group_order
     sets = [(*keys[n % len(keys) :: 23][:10], "whole-fleet") for n in range(classes)]
     key = key_to_text(new_signing_key())
 
-    def publish(groups: tuple[str, ...]) -> None:
-        packed = pack_bundle(compile_bundle(estate, groups))
+    def publish(groups: tuple[str, ...], of: Estate = estate) -> None:
+        packed = pack_bundle(compile_bundle(of, groups))
         sign_manifest(Manifest(1, packed.digest, packed.size, 1, "2026-01-01T00:00:00Z", "sha256:0"), key)
+
+    first = estate.assignments[0]
+    changed = first.model_copy(update={"mandatory": not first.mandatory})
+
+    def one_changed() -> None:
+        after = estate.replacing(assignments=(changed, *estate.assignments[1:]))
+        touched = touched_groups(estate, after, tuple(differences(estate, after)))
+        for groups in sets:
+            if touched is None or not touched.isdisjoint(groups):
+                publish(groups, after)
 
     bundles = [compile_bundle(estate, groups) for groups in sets]
     packing, publishing = in_turns(rounds, each(pack_bundle, bundles), each(publish, sets))
-    return [Row("compile, pack and sign a class (floor: pack)", publishing, packing.median)]
+    everything, incremental = in_turns(2, whole(lambda: [publish(one) for one in sets], 1), whole(one_changed, 1))
+    return [
+        Row("compile, pack and sign a class (floor: pack)", publishing, packing.median),
+        Row("one changed assignment to its bundles (floor: all classes)", incremental, everything.median, goal=0.05),
+    ]
 
 
 def main() -> int:
@@ -97,15 +135,21 @@ def main() -> int:
     parser.add_argument("--quick", action="store_true", help="smaller sizes, under a minute")
     options = parser.parse_args()
     hosts, visits, rounds = (200_000, 2_000, 3) if options.quick else (1_000_000, 10_000, 5)
-    estate = make_estate(groups=200, assignments=1_000)
+    indicators = 4_000 if options.quick else 20_000
+    estate = make_estate(200, 1_000, indicators)
     index = make_index(hosts)
     rows = decision_rows(index, estate, visits, rounds)
-    rows.append(growth_row((make_index(hosts // 4), make_estate(50, 250)), (index, estate), visits))
-    rows += compile_rows(estate, 50 if options.quick else 300, rounds)
+    small = make_index(hosts // 4), make_estate(50, 250, indicators // 4)
+    rows.append(growth_row("decision when everything is four times as big", small, (index, estate), visits))
+    more = index, make_estate(200, 1_000, indicators * 5)
+    rows.append(growth_row("decision with five times the indicators", (index, estate), more, visits))
+    rows += compile_rows(make_estate(200, 1_000), 100 if options.quick else 400, rounds)
+    rows += cedar_rows(2_000 if options.quick else 4_000)
     machines = 20_000 if options.quick else 100_000
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
-    print(f"{hosts:,} hosts, 1,000 assignments, 200 groups; one core. Ratios are to the floor of the same run.\n")
+    print(f"{hosts:,} hosts, {indicators:,} indicators, 1,000 assignments, 200 groups; one core.")
+    print("Ratios are to the floor of the same run.\n")
     print_rows(rows)
     return 1 if any(row.met == "NOT MET" for row in rows) else 0
 

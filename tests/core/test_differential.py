@@ -14,8 +14,14 @@ import pytest
 from made_estates import BASE, INDEX, Maker
 from portero.core.insight.offline import OfflineEstate
 from portero.core.matching.categories import MemoryIndex
+from portero.core.matching.searches import searched
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.urls import parse_visit
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.deciding import Visited, decide, weigh
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.situations import Situation
 from reference import World
 
 ATTEMPTS = int(os.environ.get("PORTERO_ATTEMPTS", "24000"))
@@ -69,3 +75,20 @@ def test_the_compiled_resolver_says_what_the_reference_says(part):
         "replaced",
     }
     assert {rung for rung in expected if rungs[rung] >= ATTEMPTS // 2400} == expected, rungs
+
+
+def test_the_bare_decision_names_whom_the_whole_weighing_names():
+    for seed in range(60):
+        maker = Maker(seed)
+        estate = Estate.model_validate(maker.estate())
+        policy = Policy(compile_bundle(estate, estate.group_order))
+        for _ in range(40):
+            attempt = maker.attempt()
+            if "url" not in attempt:
+                continue
+            visit = parse_visit(attempt["url"])
+            found = searched(visit, policy.search_pages)
+            visited = Visited(visit, INDEX.get(visit.host, ("news", "games")), None, found, attempt.get("media_type"))
+            frame = policy.frame(Situation(datetime.fromisoformat(attempt["at"]), user=attempt.get("user")))
+            for seen in (visited, visited.by_host()):
+                assert decide(frame, seen) is weigh(frame, seen).winner

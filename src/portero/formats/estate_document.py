@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from difflib import get_close_matches
-from functools import cache
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_args
 
 import yaml
 from pydantic import BaseModel, ValidationError
+from pydantic.fields import FieldInfo
 
 from portero.core.nouns.assignment import made_key
 from portero.core.nouns.base import fault_of, without_tags
@@ -148,8 +148,7 @@ def tell(error: Any, model: type[BaseModel]) -> tuple[Path, str]:
     kind, message = error["type"], fault_of(error)
     if kind == "extra_forbidden":
         name = str(path[-1])
-        known = sorted(_known_keys(model))
-        near = get_close_matches(name, known, n=1)
+        near = get_close_matches(name, _known_keys(model, path[:-1]), n=1)
         message = f"unknown key “{name[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
     elif kind == "missing":
         message = f"“{path[-1]}” is missing"
@@ -164,9 +163,22 @@ def tell(error: Any, model: type[BaseModel]) -> tuple[Path, str]:
     return path, message
 
 
-@cache
-def _known_keys(model: type[BaseModel]) -> frozenset[str]:
-    """Every key that the model or a model within it knows."""
-    schema = model.model_json_schema()
-    parts = [schema, *schema.get("$defs", {}).values()]
-    return frozenset(key for part in parts for key in part.get("properties", {}))
+def _known_keys(model: type[BaseModel], path: Path) -> list[str]:
+    """The keys that are known where the path leads to."""
+    models: set[type[BaseModel]] = {model}
+    for part in path:
+        if isinstance(part, str):
+            fields = [field for one in models for name, field in _fields(one).items() if name == part]
+            models = {inner for field in fields for inner in _models_in(field.annotation)}
+    return sorted({name for one in models for name in _fields(one)})
+
+
+def _fields(model: type[BaseModel]) -> dict[str, FieldInfo]:
+    """The fields of a model, as a document names them."""
+    return {field.alias or name: field for name, field in model.model_fields.items()}
+
+
+def _models_in(annotation: Any) -> set[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return {annotation}
+    return {model for inner in get_args(annotation) for model in _models_in(inner)}

@@ -48,7 +48,7 @@ def _of_kind(name: Any, by: str, before: Sequence[Noun], after: Sequence[Noun]) 
         was = old.get(key)
         if was is None:
             yield Change(noun=name, key=key, verb="created", after=document_of(noun))
-        elif was != noun:
+        elif was is not noun and was != noun:
             yield Change(noun=name, key=key, verb="changed", before=document_of(was), after=document_of(noun))
     for key, noun in old.items():
         if key not in new:

@@ -50,13 +50,14 @@ def look_up(host: str, index: CategoryIndex, corrections: Mapping[str, tuple[str
         test = TAXONOMY.category_of_test_host(host)
         if test:
             return Entry((test,), host, "test host")
-    name = host
-    while name:
-        corrected = corrections.get(name)
-        if corrected is not None:
-            return Entry(corrected, name, "correction")
-        found = index.get(name)
+    name, dot, get = host, -1, index.get
+    while True:
+        if corrections and name in corrections:
+            return Entry(corrections[name], name, "correction")
+        found = get(name)
         if found is not None:
             return Entry(found, name, "index")
-        _, _, name = name.partition(".")
-    return _UNKNOWN
+        dot = host.find(".", dot + 1)
+        if dot < 0:
+            return _UNKNOWN
+        name = host[dot + 1 :]

@@ -92,16 +92,18 @@ class IndicatorTable(Generic[Item]):
         hosts, host = self._hosts, visit.host
         found: list[Item] = []
         if hosts:
-            name = host
-            while name:
-                at = hosts.get(name)
+            at = hosts.get(host)
+            if at is not None:
+                found += at.alone
+                found += at.below
+                if at.urls or at.exact_urls:
+                    found += _met_urls(at, visit, page)
+            dot = host.find(".")
+            while dot >= 0:
+                at = hosts.get(host[dot + 1 :])
                 if at is not None:
                     found += at.below
-                    if name is host:
-                        found += at.alone
-                        if at.urls or at.exact_urls:
-                            found += _met_urls(at, visit, page)
-                _, _, name = name.partition(".")
+                dot = host.find(".", dot + 1)
         if address is not None and self._ranges:
             found += self._in_ranges(address)
         if self._services:

@@ -73,7 +73,14 @@ class Estate(Noun):
 
     def replacing(self, **parts: Any) -> Estate:
         """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""
-        return Estate.model_construct(**{name: getattr(self, name) for name in Estate.model_fields} | parts)
+        made = Estate.model_construct(**{name: getattr(self, name) for name in Estate.model_fields} | parts)
+        made.__dict__["compiled"] = self.compiled
+        return made
+
+    @cached_property
+    def compiled(self) -> dict[object, Any]:
+        """What compiling has made of single objects. Kept from one state to the next: most objects stay."""
+        return {}
 
     @cached_property
     def group_order(self) -> tuple[str, ...]:

@@ -53,12 +53,6 @@ def normal_media_type(text: str) -> str:
     return value
 
 
-def _some_term(text: str) -> str:
-    if not normal_term(text):
-        raise ValueError("a search term needs at least one word")
-    return text
-
-
 class Suitability(Noun):
     """Bounds of a service's suitability, both inclusive; 0 is worst, 100 best."""
 
@@ -84,9 +78,7 @@ class Rule(Noun):
     category: Key | None = None
     family: Key | None = None
     everything: Literal[True] | None = None
-    search_term: Annotated[str, StringConstraints(min_length=1, max_length=200), AfterValidator(_some_term)] | None = (
-        None
-    )
+    search_term: Annotated[str, StringConstraints(min_length=1, max_length=200)] | None = None
     media_type: Annotated[str, StringConstraints(max_length=150), AfterValidator(normal_media_type)] | None = None
     host: WebHost | None = None
     url: Annotated[str, StringConstraints(min_length=1, max_length=8192)] | None = None

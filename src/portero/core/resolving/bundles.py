@@ -151,7 +151,25 @@ def _assignments(
         own = not names or not assignment.named_devices or set(names).isdisjoint(assignment.named_devices)
         target = min((key for key in assignment.groups if key in rank), key=rank.__getitem__, default=None)
         if target is not None or not own:
-            yield _assignment(assignment, estate.ruleset_by_key[assignment.ruleset], target if own else None)
+            ruleset = estate.ruleset_by_key[assignment.ruleset]
+            yield _compiled(estate.compiled, assignment, ruleset, target if own else None)
+
+
+_MOST_COMPILED = 100_000
+
+
+def _compiled(
+    known: dict[object, Any], assignment: Assignment, ruleset: Ruleset, target: str | None
+) -> BundleAssignment:
+    """An assignment compiled once for each target that occurs, as long as neither it nor its ruleset is another."""
+    key = (assignment.key, target)
+    found = known.get(key)
+    if found is None or found[0] is not assignment or found[1] is not ruleset:
+        if len(known) >= _MOST_COMPILED:
+            known.clear()
+        found = known[key] = (assignment, ruleset, _assignment(assignment, ruleset, target))
+    compiled: BundleAssignment = found[2]
+    return compiled
 
 
 def _seconds(moment: datetime | None) -> float | None:

@@ -85,7 +85,17 @@ def weigh(frame: Frame, visited: Visited) -> Outcome:
 
 def decide(frame: Frame, visited: Visited) -> Contender | None:
     """The rule that settles a visit at the filter; None where nothing does, and it is allowed."""
-    return weigh(frame, visited).winner
+    policy = frame.policy
+    by_content = (visited.searched and policy.terms) or (visited.media_type and policy.media)
+    if by_content or policy.indicators.met_by(visited.visit, visited.address, visited.page):
+        return weigh(frame, visited).winner
+    # most visits meet no indicator and are settled by their categories alone
+    best: Contender | None = None
+    for key in visited.categories:
+        winner = frame.category(key).winner
+        if winner is not None and (best is None or _before(frame, winner, best, False)):
+            best = winner
+    return best
 
 
 def _lifting(indicator: Settled) -> Contender | None:
