@@ -57,6 +57,8 @@ class Portero:
 
     def sign_in(self, name: str, password: str, *, label: str, days: int | None = 30) -> MadeToken:
         """Make an API token by name and password, and use it from now on. NotSignedIn."""
+        # a token that is there would go before the session, and make the new one its own
+        self._http.headers.pop("Authorization", None)
         signed = self._connection.ask("POST", "/session", json={"name": name, "password": password}).json()
         headers = {"X-CSRF-Token": signed["csrf_token"]}
         body = {"label": label, "days": days} if days else {"label": label}

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from datetime import date, datetime
 
-import recurring_ical_events
-from icalendar import Calendar
-
 MAX_CALENDAR = 1_000_000
 YEARS = 3
 MOST_DAYS = 2_000
@@ -22,6 +19,10 @@ def read_days_off(data: bytes, today: date) -> list[date]:
     Events that repeat count each time. An event with times counts for the days that it touches. BadCalendar where the
     file is none.
     """
+    # read only here: few commands need calendars, and all would wait for their libraries
+    import recurring_ical_events
+    from icalendar import Calendar
+
     if len(data) > MAX_CALENDAR:
         raise BadCalendar(f"the calendar is over {MAX_CALENDAR // 1000} kB; take one that holds days off only")
     try:

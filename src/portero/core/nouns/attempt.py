@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from typing import Annotated, Any, Self
 
-from pydantic import AfterValidator, Field, StringConstraints, model_validator
+from pydantic import (
+    AfterValidator,
+    Field,
+    SerializerFunctionWrapHandler,
+    StringConstraints,
+    model_serializer,
+    model_validator,
+)
 
 from portero.core.nouns.base import Noun, Text, Timestamp
 from portero.core.nouns.device import Address, Application, Place
 from portero.core.nouns.rule import normal_media_type
 
 Url = Annotated[str, StringConstraints(min_length=1, max_length=8192)]
+
+
+_ONLY_IF_GIVEN = ("id", "url", "start", "search_term", "media_type", "address")
 
 
 class Program(Application):
@@ -35,6 +45,17 @@ class Attempt(Noun):
     search_term: Annotated[str, StringConstraints(max_length=2000)] | None = None
     media_type: Annotated[str, StringConstraints(max_length=150), AfterValidator(normal_media_type)] | None = None
     address: Annotated[Address | None, Field(description="The address that the host was found at.")] = None
+
+    @model_serializer(mode="wrap")
+    def _written(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """Who, what, when and where always; what else an attempt may carry only where it does."""
+        values: dict[str, Any] = write(self)
+        for name in _ONLY_IF_GIVEN if self.start is None else (*_ONLY_IF_GIVEN, "browser"):
+            if values.get(name) is None:
+                values.pop(name, None)
+        if self.start is not None:
+            values["start"] = {name: value for name, value in values["start"].items() if value is not None}
+        return values
 
     @model_validator(mode="after")
     def _one_thing(self) -> Self:

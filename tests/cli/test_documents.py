@@ -1,0 +1,247 @@
+"""The command line on documents, attempts, rules and what they refer to."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from conftest import run_portero
+from made_estates import INDEX, Maker
+
+pytestmark = pytest.mark.process
+
+
+@pytest.fixture(scope="module")
+def cli(service, tmp_path_factory):
+    """Runs a command as somebody who has signed in; gives its output, or what it said of its failure."""
+    env = {"XDG_CONFIG_HOME": str(tmp_path_factory.mktemp("config"))}
+    sign_in = ("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin")
+    run_portero(*sign_in, env=env, input=service.password + "\n")
+
+    def run(*arguments, expect=0, input=None) -> str:
+        done = run_portero(*arguments, env=env, expect=expect, input=input)
+        return done.stderr if expect in (1, 2) else done.stdout
+
+    return run
+
+
+@pytest.fixture
+def files(tmp_path):
+    """An estate, facts, an index and attempts as files."""
+    maker = Maker(21)
+    estate, facts = maker.estate(), maker.facts()
+    (tmp_path / "estate.json").write_text(json.dumps(estate))
+    (tmp_path / "facts.json").write_text(json.dumps(facts))
+    lines = [f"{host},{' '.join(categories)}" for host, categories in INDEX.items()]
+    (tmp_path / "index.csv").write_text("\n".join(["host,categories", *lines]))
+    attempts = [{"id": number, **maker.attempt()} for number in range(200)]
+    (tmp_path / "attempts.jsonl").write_text("\n".join(map(json.dumps, attempts)))
+    return tmp_path
+
+
+def documents(files) -> tuple:
+    return ("--estate", files / "estate.json", "--facts", files / "facts.json", "--index", files / "index.csv")
+
+
+# --- attempts ---
+
+
+def test_a_batch_answers_a_line_a_line_in_the_same_order(files):
+    done = run_portero("check", "batch", files / "attempts.jsonl", *documents(files))
+    answers = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [one["id"] for one in answers] == list(range(200))
+    single = answers[7]
+    attempt = json.loads((files / "attempts.jsonl").read_text().splitlines()[7])
+    url = ("check", "visit", attempt["device"], attempt["url"]) if "url" in attempt else None
+    assert {"attempt", "intended", "effective", "observed", "gap", "revision", "bundle", "applied_bundle"} <= set(
+        single
+    )
+    if url:
+        options = [f"--{name}={attempt[name]}" for name in ("user", "at", "place") if name in attempt]
+        alone = json.loads(run_portero(*url, *options, *documents(files), "--json", expect=0).stdout)
+        assert alone["intended"]["verdict"] in ("allow", "warn", "block")
+
+
+def test_a_line_that_cannot_be_judged_has_a_problem_and_the_batch_exits_with_1(files):
+    lines = [
+        '{"id": "a", "device": "kiosk-1", "url": "http://play.example/"}',
+        '{"id": "b", "device": "nowhere", "url": "http://play.example/"}',
+        '{"id": "c", "device": "kiosk-1", "url": "ftp://play.example/"}',
+        '{"id": "d", "device": "kiosk-1", "urll": "http://play.example/"}',
+        '{"id": "e", "device": "kiosk-1", "url": "http://play.example/", "at": "yesterday"}',
+        "not json",
+        "[" * 5000,
+        '{"id": "f", "device": "KIOSK-1", "start": {"file": "viewer"}}',
+    ]
+    done = run_portero("check", "batch", "-", *documents(files), input="\n".join(lines), expect=1)
+    answers = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [one["id"] for one in answers] == ["a", "b", "c", "d", "e", None, None, "f"]
+    told = [one["problem"]["detail"] if "problem" in one else "" for one in answers]
+    assert [bool(one) for one in told] == [False, True, True, True, True, True, True, False]
+    assert "did you mean" in told[1] or "there is no device" in told[1].lower()
+    assert set(answers[1]["problem"]) == {"type", "title", "detail"}
+
+
+def test_a_start_is_explained_from_documents(files):
+    told = run_portero(
+        "check", "start", "kiosk-1", "--product", "Deckhand Viewer", "--version", "4.1", *documents(files)
+    )
+    assert "startup:" in told.stdout
+    assert "Say which program" in run_portero("check", "start", "kiosk-1", *documents(files), expect=1).stderr
+
+
+def test_what_was_left_aside_is_told_on_request(tmp_path):
+    (tmp_path / "e.yaml").write_text(
+        "portero: 1\nrulesets: [{key: r, kind: category, rules: [{category: games, action: block}]}]\n"
+        "assignments: [{ruleset: r, to: whole-fleet, state: paused}]\n"
+    )
+    (tmp_path / "f.yaml").write_text("portero_facts: 1\ndevices: [{hostname: pc, layers: {filter: enforcing}}]\n")
+    arguments = (
+        "check",
+        "visit",
+        "pc",
+        "games.category.test",
+        "--estate",
+        tmp_path / "e.yaml",
+        "--facts",
+        tmp_path / "f.yaml",
+    )
+    assert "aside" not in run_portero(*arguments).stdout
+    assert "paused: r on whole-fleet would match, but it is paused" in run_portero(*arguments, "--left-aside").stdout
+
+
+# --- the estate ---
+
+
+def test_an_estate_is_checked_put_exported_and_compared(cli, files, tmp_path):
+    assert "It fits together: 4 groups" in cli("estate", "check", files / "estate.json")
+    assert "change" in cli("estate", "put", files / "estate.json", "--yes", "--reason", "tests")
+    exported = cli("estate", "export")
+    (tmp_path / "again.yaml").write_text(exported)
+    assert cli("estate", "put", tmp_path / "again.yaml") == "It changes nothing.\n"
+    assert cli("estate", "compare", tmp_path / "again.yaml") == "It changes nothing.\n"
+    folder = tmp_path / "policy"
+    assert "Wrote" in cli("estate", "export", folder)
+    (folder / "rulesets" / "stale.yaml").write_text("portero: 1\nrulesets: [{key: stale, kind: site, rules: []}]\n")
+    assert "Created ruleset stale." in cli("estate", "compare", folder, expect=3)
+    assert "took 1 file" in cli("estate", "export", folder)
+    assert cli("estate", "put", folder) == "It changes nothing.\n"
+    (folder / "notes.yaml").write_text("shopping: list\n")
+    assert "is no part of an estate" in cli("estate", "export", folder, expect=1)
+
+
+def test_what_a_document_does_not_name_goes_only_after_a_yes(cli, files, tmp_path):
+    cli("estate", "put", files / "estate.json", "--yes")
+    (tmp_path / "little.yaml").write_text("portero: 1\nrulesets: [{key: little, kind: site, rules: []}]\n")
+    told = cli("estate", "put", tmp_path / "little.yaml", input="no\n")
+    assert "they go. Put it in force?" in told
+    assert "Nothing was changed." in told
+    assert "1 change" in cli("estate", "put", tmp_path / "little.yaml", "--keep-others")
+    assert "Created ruleset" not in cli("estate", "put", tmp_path / "little.yaml", "--preview")
+    assert "rules-0" in cli("ruleset", "list")
+    cli("estate", "put", tmp_path / "little.yaml", "--yes")
+    assert "rules-0" not in cli("ruleset", "list")
+
+
+def test_mistakes_are_told_with_file_line_and_column(cli, tmp_path):
+    (tmp_path / "bad.yaml").write_text("portero: 1\ngroups:\n  - {kee: ships}\n")
+    told = cli("estate", "check", tmp_path / "bad.yaml", expect=1)
+    assert "bad.yaml: line 3, column 6: unknown key “kee”; did you mean “key”?" in told
+    (tmp_path / "policy").mkdir()
+    (tmp_path / "policy" / "a.yaml").write_text("portero: 1\ngroups: [{key: A}]\n")
+    assert "policy/a.yaml: line 2" in cli("estate", "put", tmp_path / "policy", expect=1)
+    assert "cannot be read" in cli("estate", "put", tmp_path / "none.yaml", expect=1)
+
+
+def test_probes_of_a_document_are_tried_on_the_facts(tmp_path):
+    (tmp_path / "e.yaml").write_text(
+        "portero: 1\nrulesets: [{key: r, kind: category, rules: [{category: games, action: block}]}]\n"
+        "assignments: [{ruleset: r, to: whole-fleet}]\n"
+        "probe_sets: [{key: p, probes: [{to: whole-fleet, visit: 'http://games.category.test/', expect: block}]}]\n"
+    )
+    (tmp_path / "f.yaml").write_text("portero_facts: 1\ndevices: [{hostname: pc}, {hostname: other}]\n")
+    arguments = ("estate", "check", tmp_path / "e.yaml", "--facts", tmp_path / "f.yaml")
+    assert "2 of 2 probes came out as expected" in run_portero(*arguments).stdout
+    text = (tmp_path / "e.yaml").read_text().replace("expect: block", "expect: warn")
+    (tmp_path / "e.yaml").write_text(text)
+    assert "is block, not warn" in run_portero(*arguments, expect=3).stdout
+
+
+# --- rules, and what they refer to ---
+
+
+def test_rules_are_added_searched_changed_many_at_once_and_taken_out(cli):
+    cli("ruleset", "create", "fraud", "--kind", "indicator")
+    for host in ("a-refund", "b-refund", "c-invoice"):
+        cli("rule", "add", "fraud", "host", f"{host}.example", "--action", "block")
+    cli("rule", "add", "fraud", "url", "https://files.example/x", "--exact", "--action", "warn", "--name", "One page")
+    cli("rule", "add", "fraud", "suitability", "0-25", "--action", "warn")
+    told = cli("rule", "list", "fraud", "--search", "refund")
+    assert "2 rules of 5." in told
+    cli("rule", "change", "fraud", "--search", "refund", "--action", "warn", "--valid-until", "2027-01-31T00:00:00Z")
+    rules = {one["host"]: one for one in json.loads(cli("rule", "list", "fraud", "--json")) if one["host"]}
+    assert (rules["a-refund.example"]["action"], rules["c-invoice.example"]["action"]) == ("warn", "block")
+    assert rules["b-refund.example"]["valid_until"] == "2027-01-31T00:00:00Z"
+    assert "did you mean “host a-refund.example”" in cli("rule", "remove", "fraud", "host a-refun.example", expect=1)
+    cli("rule", "remove", "fraud", "host c-invoice.example", "url files.example/x exact", "--yes")
+    assert "3 rules of 3." in cli("rule", "list", "fraud")
+    assert "needs its value" in cli("rule", "add", "fraud", "host", "--action", "block", expect=2)
+    assert "belongs in a ruleset of kind site" in cli(
+        "rule", "add", "fraud", "pattern", "*", "--action", "block", expect=2
+    )
+    assert "Nothing was changed." in cli("ruleset", "remove", "fraud", input="")
+    cli("ruleset", "remove", "fraud", "--yes")
+
+
+def test_schedules_sets_and_services_are_set_shown_and_removed(cli, tmp_path):
+    event = ["BEGIN:VEVENT", "UID:1", "DTSTART;VALUE=DATE:20270101", "END:VEVENT"]
+    calendar = "\r\n".join(["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:x", *event, "END:VCALENDAR", ""])
+    (tmp_path / "holidays.ics").write_text(calendar)
+    window = ("--window", "fri-sun 22:00-06:00")
+    told = cli("schedule", "set", "nights", *window, "--zone", "Europe/Berlin", "--days-off", tmp_path / "holidays.ics")
+    assert "Friday to Sunday 22:00 to 06:00 the next day, on the clock of Europe/Berlin" in told
+    assert "2027-01-01" in told
+    cli("schedule", "set", "nights", "--day-off", "2027-05-01")
+    assert json.loads(cli("schedule", "show", "nights", "--json"))["days_off"] == ["2027-01-01", "2027-05-01"]
+    assert "is not a window" in cli("schedule", "set", "x", "--window", "always", expect=2)
+    assert "is no day" in cli("schedule", "set", "x", "--window", "mon-fun 06:00-18:00", expect=2)
+
+    condition = ("--include", "product=Deckhand Viewer;version<4.2", "--exclude", "signer=Brackwater IT")
+    told = cli("application-set", "set", "old-viewer", *condition)
+    assert "product Deckhand Viewer and version below 4.2, but not signer Brackwater IT" in " ".join(told.split())
+    cli("application-set", "set", "old-viewer", "--freeze")
+    assert json.loads(cli("application-set", "show", "old-viewer", "--json"))["following"] is False
+    assert "is not a condition" in cli("application-set", "set", "x", "--include", "viewer", expect=2)
+
+    cli("service", "set", "drop", "--host", "drop.example", "--suitability", "15", "--trait", "second_factor=no")
+    cli("service", "set", "drop", "--decision", "declined")
+    assert "suitability 15, declined: drop.example" in cli("service", "show", "drop")
+    assert "drop.example" in cli("service", "list", "--search", "DROP")
+    for noun, key in (("schedule", "nights"), ("application-set", "old-viewer"), ("service", "drop")):
+        assert f"Removed {key}." in cli(noun, "remove", key, "--yes")
+
+
+def test_an_assignment_takes_and_loses_conditions(cli):
+    cli("ruleset", "create", "quiet", "--block", "music")
+    cli("schedule", "set", "day", "--window", "mon-sun 06:00-18:00")
+    told = cli(
+        *("assign", "quiet", "--device", "pc-1", "--user", "purser-1", "--user-group", "crew", "--place", "on-site"),
+        *("--schedule", "day", "--ends", "2027-03-01T00:00:00Z", "--until-restart", "--replaces-weaker"),
+    )
+    assert told.startswith("quiet--pc-1: On pc-1, for purser-1 and crew, while on-site, during day, until 2027-03-01")
+    told = cli(
+        *("assignment", "change", "quiet--pc-1", "--to", "whole-fleet", "--user", "none", "--schedule", "none"),
+        *("--ends", "none", "--no-until-restart", "--no-replaces-weaker", "--mandatory", "--place", "anywhere"),
+    )
+    assert "quiet--pc-1: On whole-fleet, mandatory: blocks Music." in told
+    assert "Say what to change" in cli("assignment", "change", "quiet--pc-1", expect=2)
+    assert "there is no schedule" in cli("assignment", "change", "quiet--pc-1", "--schedule", "dya", expect=1).lower()
+
+
+def test_the_directory_is_brought_in_from_a_file(cli, tmp_path):
+    (tmp_path / "people.yaml").write_text("user_groups: [{key: crew, users: [watch-1, watch-2]}]\n")
+    assert "1 user group" in cli("directory", "put", tmp_path / "people.yaml")
+    assert "crew" in cli("directory", "show")
+    (tmp_path / "people.yaml").write_text("user_groups: [{key: a, user_groups: [a]}]\n")
+    assert "line 1, column" in cli("directory", "put", tmp_path / "people.yaml", expect=1)
