@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
+
+import pytest
 
 from conftest import run_portero
 from portero.core.nouns.membership import FIELDS
@@ -61,6 +64,22 @@ def test_the_how_to_says_what_really_comes_back(tmp_path, monkeypatch):
     command, answer = re.search(r"```console\n\$ portero (.*?)\n(.*?)```", page, re.DOTALL).groups()
     monkeypatch.chdir(tmp_path)
     assert run_portero(*command.split()).stdout == answer
+
+
+EXAMPLES = (ROOT / "docs/explanation/examples.md").read_text()
+BEGINNING = re.search(r"```yaml beginning\n(.*?)```", EXAMPLES, re.DOTALL)[1]
+WORKED = re.findall(r"## (.*?)\n.*?```yaml\n(.*?)```\n\n```console\n(.*?)```", EXAMPLES, re.DOTALL)
+
+
+@pytest.mark.parametrize(("title", "estate", "session"), WORKED, ids=[title for title, _, _ in WORKED])
+def test_the_worked_examples_say_what_really_comes_back(title, estate, session, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    Path("facts.yaml").write_text(re.search(r"```yaml facts.yaml\n(.*?)```", EXAMPLES, re.DOTALL)[1])
+    Path("estate.yaml").write_text(BEGINNING + estate)
+    answers = re.split(r"^\$ portero (.*)\n", session, flags=re.MULTILINE)[1:]
+    assert answers
+    for command, answer in zip(answers[::2], answers[1::2], strict=True):
+        assert run_portero(*shlex.split(command)).stdout == answer, command
 
 
 def test_the_documents_of_the_reference_are_read():

@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.serialization import (
     load_pem_private_key,
 )
 
-from portero.core.resolving.bundles import BUNDLE_FORMAT, Bundle, Overlay
+from portero.core.resolving.bundles import READABLE_FORMATS, Bundle, Overlay
 
 MAX_BUNDLE_BYTES = 64_000_000
 _JWS = jwt.PyJWS(algorithms=["EdDSA"])
@@ -78,8 +78,8 @@ def unpack_bundle(packed: bytes, digest: str) -> Bundle:
         bundle = msgspec.json.decode(plain, type=Bundle)
     except msgspec.MsgspecError as problem:
         raise BadBundle(f"the bundle does not read as one: {problem}") from problem
-    if bundle.portero_bundle != BUNDLE_FORMAT:
-        raise BadBundle(f"the bundle is of format {bundle.portero_bundle}, and only {BUNDLE_FORMAT} is known here")
+    if bundle.portero_bundle not in READABLE_FORMATS:
+        raise BadBundle(f"the bundle is of format {bundle.portero_bundle}, which is not known here")
     return bundle
 
 

@@ -14,8 +14,7 @@ from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Plain
 class Noun(BaseModel):
     """Base of all nouns. Instances never change; a field that is not known is an error."""
 
-    # a model is built when it is first used: a command uses few of them
-    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True, defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
 
 
 class Fault(NamedTuple):

@@ -20,6 +20,8 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 
 BUNDLE_FORMAT = 2
+READABLE_FORMATS = (1, 2)
+"""In format 1 there were web categories only; what came since has defaults, so that a bundle kept from then reads."""
 
 IN_FORCE = frozenset((State.ACTIVE,))
 ANY_STATE = frozenset(State)
@@ -48,8 +50,8 @@ class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
     key: str
     ruleset: str
     ruleset_name: str
-    kind: str
     rules: tuple[BundleRule, ...]
+    kind: str = "category"
     target: str | None = None
     mandatory: bool = False
     feed: bool = False
