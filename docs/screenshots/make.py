@@ -27,7 +27,7 @@ BIN = Path(sys.executable).parent
 PORT = 8742
 URL = f"http://127.0.0.1:{PORT}"
 SIZE = {"width": 1280, "height": 800}
-SETTLED = 239
+SETTLED = 235
 """So many machines hold their newest bundle once the demo is up; the others are silent on purpose."""
 
 TERMINALS = {
@@ -41,6 +41,11 @@ TERMINALS = {
         "portero layers show",
     ),
     "terminal-rollout": ("portero rollout", "portero activity list --limit 12", "portero revision list --limit 6"),
+    "terminal-estate": (
+        "portero check visit eastquay-desk-01 http://brisk-garden.example/",
+        "portero check start tidewren-bridge-01 --file solitaire",
+        "portero estate export | head -14",
+    ),
     "terminal-fleet": ("portero group list | head -20", "portero device list --where 'place is off-site' --limit 8"),
 }
 
@@ -93,8 +98,18 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.keyboard.press("Enter")
     page.locator(".ladder").first.wait_for()
     yield "machine", settled(page)
-    page.goto(f"{URL}/console/controls/categories/quiet-link")
-    yield "categories", settled(page)
+    for name, path in (
+        ("categories", "categories/quiet-link"),
+        ("indicators", "indicators/fraud-hosts"),
+        ("schedules", "schedules/rest-hours"),
+    ):
+        page.goto(f"{URL}/console/controls/{path}")
+        yield name, settled(page)
+    page.goto(f"{URL}/console/controls/categories/rest-hours")
+    page.get_by_label("Change rest-hours--crew-mess").click()
+    page.get_by_role("dialog").wait_for()
+    page.wait_for_timeout(500)
+    yield "assignment", page
     with Portero(URL) as portero:
         portero.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
         state = portero.assignments.get("quiet-link--satellite").state

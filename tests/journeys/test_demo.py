@@ -10,10 +10,25 @@ import pytest
 
 from conftest import Process, eventually, run_portero
 from portero.client import Portero
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.readiness import BlockerCode
 from portero.demo.history import load
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(300)]
+
+
+SETTLED = 235
+"""So many machines hold their newest bundle once the demo is up; the others are silent on purpose."""
+
+
+# what the demo estate is there to show, on which machine
+SEEN = [
+    ("eastquay-desk-01", "http://brisk-garden.example/", None, "desk-favourites", "allow"),
+    ("office-laptop-12", "https://brisk-handover.example/claim/x", None, "fraud-hosts", "block"),
+    ("tidewren-purser-01", "http://parcel-refund.example/", "purser-tidewren", "fraud-hosts", "block"),
+    ("office-laptop-11", "http://quickdrop.example/", None, "unfit-services", "block"),
+    ("finance-laptop-01", "http://quickdrop.example/", None, "audit-drop", "allow"),
+]
 
 
 def free_ports() -> int:
@@ -37,7 +52,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
     demo.wait_for("Sign in", 60)
     with Portero(f"http://127.0.0.1:{port}") as portero:
         portero.sign_in("it-desk", "brackwater-demo", label="tests")
-        eventually(lambda: portero.devices.rollout().current == 239, timeout=90, pause=0.5)
+        eventually(lambda: portero.devices.rollout().current == SETTLED, timeout=90, pause=0.5)
         ids = {one.hostname: one.id for one in portero.devices.list()}
         groups = {one.key: one.devices for one in portero.groups.list()}
         assert (groups["bridge"], groups["kiosks"], groups["whole-fleet"], groups["unclaimed"]) == (16, 24, 246, 0)
@@ -47,7 +62,15 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         assert next(portero.activity(host="lucky-reef"))
         revision = portero.devices.rollout().revision
         portero.assignments.set_state("course-focus--training", "active", reason="the course begins")
-        eventually(lambda: portero.devices.rollout().current >= 238, timeout=60, pause=0.5)
+        eventually(lambda: portero.devices.rollout().current >= SETTLED - 1, timeout=60, pause=0.5)
+        for name, url, user, winner, verdict in SEEN:
+            found = portero.check(Attempt(device=name, url=url, user=user)).intended
+            assert (found.verdict, found.layers[-1].winner.ruleset) == (verdict, winner), url
+        assert (
+            portero.check(Attempt(device="eastquay-kiosk-01", url="https://news.example/")).intended.verdict == "block"
+        )
+        started = Attempt(device="tidewren-bridge-01", start={"file": "solitaire"})
+        assert portero.check(started).effective.verdict == "block"
         # each sort of unready machine is there to be seen
         found = {one.code for one in portero.enforcement.readiness().blockers}
         assert set(BlockerCode) - found == {BlockerCode.LAYER_NOT_REPORTED}

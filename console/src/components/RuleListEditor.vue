@@ -11,7 +11,7 @@ import {
   BThead,
   BTr,
 } from 'bootstrap-vue-next'
-import { computed, reactive, ref } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 
 import type { Rule, Ruleset, RulesetBody } from '../api/client'
 import { useApplicationSets, useServices } from '../api/kept'
@@ -83,6 +83,12 @@ function chooseAll() {
   chosen.value = allChosen.value ? [] : matching.value.map(textOf)
 }
 
+// what is not shown any more is not acted on
+watch(sought, () => {
+  const names = new Set(matching.value.map(textOf))
+  chosen.value = chosen.value.filter((name) => names.has(name))
+})
+
 // --- acting on many ---
 
 const many = reactive({ action: '', until: '' })
@@ -102,6 +108,7 @@ function applyMany() {
     ...(until ? { valid_until: `${until}T00:00:00Z` } : {}),
   }))
   many.action = many.until = ''
+  chosen.value = []
 }
 function removeMany() {
   act(() => null)

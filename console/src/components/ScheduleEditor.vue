@@ -147,7 +147,9 @@ async function readFile(event: Event) {
           :aria-label="`Window ${place + 1} to`"
           :disabled="!mayAuthor"
         />
-        <span class="small dim">{{ window.to && window.to !== '00:00' && window.to <= window.from ? 'the next day' : '' }}</span>
+        <span class="small dim">{{
+          window.to && window.to !== '00:00' && window.to <= window.from ? 'the next day' : ''
+        }}</span>
         <BButton
           v-if="mayAuthor && draft.windows.length > 1"
           variant="link"

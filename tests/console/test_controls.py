@@ -1,0 +1,236 @@
+"""Authoring in headless Chromium: rules of every kind, application sets, services, schedules, assignments."""
+
+from __future__ import annotations
+
+import pytest
+from playwright.sync_api import expect
+
+from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.service import Service
+
+pytestmark = [pytest.mark.browser, pytest.mark.process]
+
+
+def indicators(key: str, *hosts: str) -> Ruleset:
+    rules = [{"host": f"{host}.example", "action": "block"} for host in hosts]
+    return Ruleset.model_validate({"key": key, "kind": "indicator", "rules": rules})
+
+
+def hours(key: str) -> Schedule:
+    days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+    return Schedule.model_validate(
+        {"key": key, "zone": "UTC", "windows": [{"days": days, "from": "00:00", "to": "00:00"}]}
+    )
+
+
+def add_rule(console, value: str, action: str = "block", **more: str) -> None:
+    rules = console.get_by_role("region", name="Rules")
+    rules.get_by_label("Which").fill(value)
+    rules.get_by_label("Action", exact=True).select_option(action)
+    for label, text in more.items():
+        rules.get_by_label(label, exact=True).fill(text)
+    rules.get_by_role("button", name="Add rule").click()
+
+
+def test_indicators_are_made_searched_and_acted_on_many_at_a_time(console, portero):
+    console.go("/controls/indicators/+new")
+    console.get_by_label("Key").fill("fraud")
+    for host in ("a-refund.example", "b-refund.example", "c-invoice.example"):
+        add_rule(console, host)
+    console.get_by_label("What it names").select_option("url")
+    add_rule(console, "https://files.example/drop/", "warn", Name="One page", Until="2027-01-31")
+    expect(console.get_by_role("status").first).to_contain_text("Blocks a-refund.example")
+    console.get_by_role("button", name="Make ruleset").click()
+    expect(console.get_by_role("heading", name="Where it is assigned")).to_be_visible()
+
+    console.get_by_label("Find a rule").fill("refund")
+    expect(console.get_by_text("2 of 4 rules")).to_be_visible()
+    console.get_by_label("Choose all").check()
+    console.get_by_label("Action for the chosen").select_option("warn")
+    console.get_by_role("button", name="Apply").click()
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("button", name="Save")).to_be_disabled()
+    saved = {str(rule.selector): rule for rule in portero.rulesets.get("fraud").rules}
+    assert [saved[f"host {name}.example"].action for name in ("a-refund", "b-refund", "c-invoice")] == [
+        *("warn", "warn", "block")
+    ]
+    assert saved["url files.example/drop"].valid_until.isoformat() == "2027-01-31T00:00:00+00:00"
+
+    console.get_by_label("Find a rule").fill("")
+    console.get_by_label("Edit host c-invoice.example").click()
+    console.get_by_label("only itself").check()
+    console.get_by_role("button", name="Change rule").click()
+    console.get_by_label("Choose host a-refund.example").check()
+    console.get_by_role("button", name="Take out").click()
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_text("3 of 3 rules")).to_be_visible()
+    expect(console.get_by_role("button", name="Save")).to_be_disabled()
+    assert {str(rule.selector) for rule in portero.rulesets.get("fraud").rules} == {
+        *("host b-refund.example", "host c-invoice.example exact", "url files.example/drop")
+    }
+
+
+def test_a_mistyped_host_is_refused_in_words_and_nothing_is_lost(console, portero):
+    portero.rulesets.create(indicators("typing", "a"))
+    console.go("/controls/indicators/typing")
+    add_rule(console, "https://b.example/path")
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("alert")).to_contain_text("without scheme, port and path")
+    expect(console.get_by_role("row").filter(has_text="https://b.example/path")).to_be_visible()
+    assert len(portero.rulesets.get("typing").rules) == 1
+
+
+def test_what_somebody_else_saved_meanwhile_is_shown_and_not_overwritten(console, portero):
+    seen = portero.rulesets.create(indicators("shared", "a"))
+    console.go("/controls/indicators/shared")
+    add_rule(console, "mine.example")
+    portero.rulesets.put(indicators("shared", "a", "theirs"), version=seen.version)
+    console.get_by_role("button", name="Save").click()
+    alert = console.get_by_role("alert")
+    expect(alert).to_contain_text("Theirs: Blocks a.example and theirs.example.")
+    console.get_by_role("button", name="Put mine over it").click()
+    expect(alert).to_be_hidden()
+    assert [rule.host for rule in portero.rulesets.get("shared").rules] == ["a.example", "mine.example"]
+
+
+def test_a_search_term_joins_the_categories(console, portero):
+    console.go("/controls/categories/leeway")
+    console.get_by_label("Search term or media type").fill("Free Credits")
+    console.get_by_role("button", name="Block it").click()
+    expect(console.get_by_text("searches for “free credits”")).to_be_visible()
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("button", name="Save")).to_be_disabled()
+    assert portero.rulesets.get("leeway").rules[-1].search_term == "free credits"
+
+
+def test_a_schedule_shows_its_week_and_what_it_does_now(console, portero):
+    console.go("/controls/schedules/+new")
+    console.get_by_label("Key").fill("nights")
+    console.get_by_label("Window 1 from").fill("00:00")
+    console.get_by_label("Window 1 to").fill("00:00")
+    for day in ("Sat", "Sun"):
+        console.get_by_role("button", name=day, exact=True).click()
+    console.get_by_label("Clock").fill("UTC")
+    status = console.get_by_role("status")
+    expect(status).to_contain_text("Open; it does not change within a year.")
+    event = ["BEGIN:VEVENT", "UID:1", "DTSTART;VALUE=DATE:20270101", "DTEND;VALUE=DATE:20270103", "END:VEVENT"]
+    calendar = "\r\n".join(["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:x", *event, "END:VCALENDAR", ""])
+    console.set_input_files("#calendar", {"name": "x.ics", "mimeType": "text/calendar", "buffer": calendar.encode()})
+    expect(console.get_by_text("2027-01-02")).to_be_visible()
+    expect(status).to_contain_text("Open; closes Friday 2027-01-01 00:00.")
+    console.get_by_role("button", name="Make schedule").click()
+    expect(console.get_by_role("heading", name="Where it is used")).to_be_visible()
+    saved = portero.schedules.get("nights")
+    assert (saved.zone, len(saved.days_off), len(saved.windows[0].days)) == ("UTC", 2, 7)
+    expect(console.get_by_role("img", name="The week of nights")).to_be_visible()
+
+
+def test_a_set_of_programs_is_made_and_named_by_a_startup_rule(console, portero):
+    console.go("/controls/application-sets/+new")
+    console.get_by_label("Key").fill("viewers")
+    console.get_by_label("Condition 1: product").fill("Deckhand Viewer")
+    console.get_by_label("Condition 1: version bound").select_option("below")
+    console.get_by_label("Condition 1: version", exact=True).fill("4.2")
+    console.get_by_role("button", name="Exclusion").click()
+    console.get_by_label("Exclusion 1: field").select_option("signer")
+    console.get_by_label("Exclusion 1: signer").fill("Brackwater IT")
+    expect(console.get_by_role("status")).to_contain_text("version below 4.2, but not signer Brackwater IT")
+    console.get_by_role("button", name="Make application set").click()
+    expect(console.get_by_role("button", name="Remove application set")).to_be_visible()
+    assert portero.application_sets.get("viewers").include[0].version.below == "4.2"
+
+    console.go("/controls/startup/+new")
+    console.get_by_label("Key").fill("no-viewers")
+    console.get_by_label("Which").select_option("viewers")
+    console.get_by_role("button", name="Add rule").click()
+    console.get_by_role("button", name="Make ruleset").click()
+    expect(console.get_by_role("heading", name="Where it is assigned")).to_be_visible()
+    assert portero.rulesets.get("no-viewers").kind == "startup"
+    console.go("/controls/application-sets/viewers")
+    expect(console.get_by_text("Named by no-viewers.")).to_be_visible()
+
+
+def test_a_service_is_made_and_changed_in_its_list(console, portero):
+    portero.services.create(Service.model_validate({"key": "safe", "hosts": ["safe.example"], "suitability": 80}))
+    console.go("/controls/services")
+    console.get_by_role("button", name="New service").click()
+    console.get_by_label("Key").fill("drop")
+    console.get_by_label("Hosts, one a line").fill("drop.example\nsafe.example")
+    console.get_by_role("button", name="Make service").click()
+    expect(console.get_by_role("alert")).to_contain_text("“safe.example” is listed by “safe” already")
+    console.get_by_label("Hosts, one a line").fill("drop.example")
+    console.get_by_label("Suitability, 0 to 100").fill("15")
+    console.get_by_role("button", name="Make service").click()
+    row = console.get_by_role("row").filter(has_text="drop.example")
+    expect(row).to_contain_text("15")
+    console.get_by_label("Edit drop").click()
+    console.get_by_label("Decision").select_option("declined")
+    console.get_by_role("button", name="Save").click()
+    expect(row).to_contain_text("declined")
+    assert portero.services.get("drop").decision == "declined"
+
+
+def test_everything_about_an_assignment_can_be_changed_later(console, portero):
+    portero.rulesets.create(indicators("scoped", "a"))
+    portero.schedules.create(hours("always"))
+    portero.assignments.create(NewAssignment.model_validate({"ruleset": "scoped", "to": "office"}))
+    console.go("/controls/indicators/scoped")
+    console.get_by_label("Change scoped--office").click()
+    dialog = console.get_by_role("dialog")
+    dialog.get_by_label("office").uncheck()
+    dialog.get_by_label("kiosks").check()
+    dialog.get_by_label("Single machines").fill("laptop-2")
+    dialog.get_by_label("Only people in these user groups").fill("crew, pursers")
+    dialog.get_by_label("Schedule").select_option("always")
+    dialog.get_by_label("Place", exact=True).select_option("off-site")
+    dialog.get_by_label("until", exact=True).fill("2027-03-01T12:00")
+    dialog.get_by_label("Mandatory").check()
+    dialog.get_by_role("button", name="Save").click()
+    expect(dialog).to_be_hidden()
+    expect(
+        console.get_by_text("On kiosks and laptop-2, for crew and pursers, while off-site, during always")
+    ).to_be_visible()
+    saved = portero.assignments.get("scoped--office")
+    assert (saved.groups, saved.named_devices, saved.mandatory) == (("kiosks",), ("laptop-2",), True)
+    assert (saved.place, saved.ends is not None) == ("off-site", True)
+
+
+def test_a_site_list_cannot_be_for_some_people(console, portero):
+    sites = {"key": "kiosk-sites", "kind": "site", "rules": [{"pattern": "*", "action": "block"}]}
+    portero.rulesets.create(Ruleset.model_validate(sites))
+    console.go("/controls/sites/kiosk-sites")
+    console.get_by_role("button", name="Assign to groups").click()
+    dialog = console.get_by_role("dialog")
+    expect(dialog.get_by_text("cannot be for some people only")).to_be_visible()
+    expect(dialog.get_by_label("Only these people")).to_have_count(0)
+    dialog.get_by_label("kiosks").check()
+    dialog.get_by_label("In place of what weaker groups have of this kind").check()
+    dialog.get_by_role("button", name="Put in force").click()
+    expect(dialog).to_be_hidden()
+    assert portero.assignments.get("kiosk-sites--kiosks").replaces_weaker
+    console.go("/fleet/machines/kiosk-1")
+    console.get_by_label("Address to try").fill("https://news.example/")
+    console.keyboard.press("Enter")
+    expect(console.get_by_text("Browser, by its site list")).to_be_visible()
+    expect(console.get_by_text("Provisional", exact=False)).to_be_visible()
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_no_page_of_controls_has_an_accessibility_violation(console, portero, axe, scheme):
+    if scheme == "light":
+        portero.rulesets.create(indicators("axed", "a"))
+        portero.application_sets.create(ApplicationSet.model_validate({"key": "axed", "include": [{"file": "x"}]}))
+        portero.schedules.create(hours("axed"))
+    console.emulate_media(color_scheme=scheme)
+    for path in ("indicators/axed", "sites", "startup", "application-sets/axed", "services", "schedules/axed"):
+        console.go(f"/controls/{path}")
+        console.get_by_role("heading", level=1).wait_for()
+        expect(console.locator("[aria-busy]")).to_have_count(0)
+        axe()
+    console.go("/controls/indicators/axed")
+    console.get_by_role("button", name="Assign to groups").click()
+    expect(console.get_by_role("dialog")).to_be_visible()
+    axe()
