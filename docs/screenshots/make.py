@@ -87,7 +87,6 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         ("fleet", "/fleet", "eastquay-desk-01"),
         ("group", "/fleet/groups/crew-mess", "These are also in"),
         ("enrolment", "/fleet/enrolment", "It is the same"),
-        ("layers", "/fleet/layers", "Gateway networks"),
         ("readiness", "/fleet/machines/lowlight-desk-02?tab=readiness", "Go there"),
     ):
         page.goto(f"{URL}/console{path}")
@@ -200,8 +199,18 @@ def main() -> None:
         with demo(folder / "demo"):
             draw_terminals(folder)
             draw_pages(
-                {"overview", "fleet", "group", "enrolment", "layers", "readiness", "machine", "categories", "roll-out"}
-                | {"activity", "machine-dark", "group-dark"}
+                {
+                    "overview",
+                    "fleet",
+                    "group",
+                    "enrolment",
+                    "readiness",
+                    "machine",
+                    "categories",
+                    "roll-out",
+                    "activity",
+                }
+                | {"machine-dark", "indicators", "schedules", "assignment"}
             )
 
 
