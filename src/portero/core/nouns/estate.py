@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, field_validator
 
 from portero.core.nouns.application_set import ApplicationSet
-from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.assignment import Assignment, DeviceTarget
 from portero.core.nouns.base import Fault, Key, Note, Noun, doubled, unknown_word
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.device import DocumentDevice, LayerMode
@@ -103,6 +103,15 @@ class Estate(Noun):
     def application_set_by_key(self) -> dict[str, ApplicationSet]:
         """Application sets by key."""
         return {one.key: one for one in self.application_sets}
+
+    @cached_property
+    def places_by_target(self) -> dict[str | DeviceTarget, list[int]]:
+        """The places of assignments in their list, by each target that they name."""
+        places: dict[str | DeviceTarget, list[int]] = {}
+        for place, assignment in enumerate(self.assignments):
+            for target in assignment.to:
+                places.setdefault(target, []).append(place)
+        return places
 
     @cached_property
     def named_devices(self) -> frozenset[str]:

@@ -13,7 +13,7 @@ import msgspec
 
 from portero.core.nouns.action import overridden
 from portero.core.nouns.application_set import ApplicationSet
-from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.assignment import Assignment, DeviceTarget, State
 from portero.core.nouns.device import LAYERS
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
@@ -129,8 +129,7 @@ def compile_bundle(
 
     With the names of a device (hostname, id) also what is meant for it alone.
     """
-    rank = {key: number for number, key in enumerate(groups)}
-    assignments = tuple(_assignments(estate, rank, names, states))
+    assignments = tuple(_assignments(estate, groups, names, states))
     settings = estate.settings
     return Bundle(
         portero_bundle=BUNDLE_FORMAT,
@@ -145,16 +144,21 @@ def compile_bundle(
 
 
 def _assignments(
-    estate: Estate, rank: Mapping[str, int], names: Collection[str], states: Collection[State]
+    estate: Estate, groups: tuple[str, ...], names: Collection[str], states: Collection[State]
 ) -> Iterator[BundleAssignment]:
-    for assignment in estate.assignments:
-        if assignment.state not in states:
-            continue
-        own = not names or not assignment.named_devices or set(names).isdisjoint(assignment.named_devices)
-        target = min((key for key in assignment.groups if key in rank), key=rank.__getitem__, default=None)
-        if target is not None or not own:
+    """Those that hold the class or the device, each by way of the strongest of its targets: None is the device."""
+    places = estate.places_by_target
+    strongest: dict[int, str | None] = {}
+    for name in names:
+        strongest.update(dict.fromkeys(places.get(DeviceTarget(device=name), ())))
+    for group in groups:
+        for place in places.get(group, ()):
+            strongest.setdefault(place, group)
+    for place in sorted(strongest):
+        assignment = estate.assignments[place]
+        if assignment.state in states:
             ruleset = estate.ruleset_by_key[assignment.ruleset]
-            yield _compiled(estate.compiled, assignment, ruleset, target if own else None)
+            yield _compiled(estate.compiled, assignment, ruleset, strongest[place])
 
 
 _MOST_COMPILED = 100_000

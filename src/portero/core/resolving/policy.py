@@ -22,8 +22,6 @@ from portero.core.resolving.situations import Gates, Situation
 
 MOST_KEPT = 20_000
 """How many situations, and how many combinations of assignments in play, are remembered."""
-_WHOLE_MINUTES = 200_000_000.0
-"""Since then (1976) every zone is whole minutes from UTC, so that windows open and close with a minute."""
 
 
 class ProgramRule(NamedTuple):
@@ -60,7 +58,6 @@ class Policy:
         self._instants = sorted(_instants(bundle))
         self.teller: object | None = None
         """What tells its outcomes in words, kept here as it remembers them for as long as the policy is there."""
-        self._keeps_situations = not any(one.until_restart for one in bundle.assignments)
         self._situations: dict[tuple[object, ...], Frame] = {}
         self._frames: dict[tuple[object, ...], Frame] = {}
         for place, assignment in enumerate(bundle.assignments):
@@ -109,18 +106,17 @@ class Policy:
         return None
 
     def frame(self, situation: Situation) -> Frame:
-        """What is in play in a situation."""
-        seconds = situation.at.timestamp()
+        """What is in play in a situation. One that differs in nothing that counts is not worked out again."""
+        at, user, groups, place, _, _, _ = situation
+        seconds = at.timestamp()
         epoch = bisect_right(self._instants, seconds)
-        if not self._keeps_situations:
-            return self._frame(self.gates.people(situation), epoch, seconds)
-        at: float = seconds // 60 if seconds > _WHOLE_MINUTES else seconds
-        key = (at, epoch, situation.user, situation.user_groups, situation.place, situation.zone)
+        moments = self.gates.moments(situation, seconds)
+        key = (epoch, moments, user, groups, place)
         found = self._situations.get(key)
         if found is None:
             if len(self._situations) >= MOST_KEPT:
                 self._situations.clear()
-            found = self._situations[key] = self._frame(self.gates.people(situation), epoch, seconds)
+            found = self._situations[key] = self._frame(self.gates.people(situation, moments), epoch, seconds)
         return found
 
     def _frame(self, people: tuple[int, ...], epoch: int, seconds: float) -> Frame:

@@ -20,6 +20,11 @@ ITSELF = -1
 """Rung 4: the device itself stands above all of its groups."""
 
 
+_WHOLE_MINUTES = 200_000_000.0
+"""Since then (1976) every zone is whole minutes from UTC."""
+_MOST_MINUTES = 50_000
+
+
 class Situation(NamedTuple):
     """Who asks, when and where. Names are folded; a place that is not known counts as off-site."""
 
@@ -48,30 +53,41 @@ class Gates:
         self._open = tuple(
             NOT_IN_PLAY if place in set(self._gated) else EVERYONE for place in range(len(bundle.assignments))
         )
-
+        self._until_restart = [place for place, one in enumerate(bundle.assignments) if one.until_restart]
+        self._opened: dict[tuple[float, str | None], tuple[bool, ...]] = {}
         self._facts_needed = {fact for place in self._gated for fact in self.facts_needed(place)}
 
-    def people(self, situation: Situation) -> tuple[int, ...]:
-        """Each assignment's place on the people rung; NOT_IN_PLAY for those that do not count now."""
+    def moments(self, situation: Situation, seconds: float) -> tuple[bool, ...]:
+        """What of a situation changes with time alone: which schedules are open, and what a restart has ended."""
+        opened: tuple[bool, ...] = ()
+        if self.windows:
+            # windows open and close with a minute, wherever zones are whole minutes from UTC
+            asked = (seconds // 60 if seconds > _WHOLE_MINUTES else seconds, situation.zone)
+            known = self._opened.get(asked)
+            opened = self._look_at_clocks(situation, asked) if known is None else known
+        if not self._until_restart:
+            return opened
+        return opened + tuple(_restarted(self.assignments[at], situation, seconds) for at in self._until_restart)
+
+    def _look_at_clocks(self, situation: Situation, asked: tuple[float, str | None]) -> tuple[bool, ...]:
+        if len(self._opened) >= _MOST_MINUTES:
+            self._opened.clear()
+        found = tuple(windows.is_open(situation.at, situation.zone) for windows in self.windows.values())
+        self._opened[asked] = found
+        return found
+
+    def people(self, situation: Situation, moments: tuple[bool, ...]) -> tuple[int, ...]:
+        """Each assignment's place on the people rung, or that it does not count now."""
         if not self._gated and not self._replacing:
             return self._open
         people, seconds = list(self._open), situation.at.timestamp()
-        opened: dict[str, bool] = {}
+        opened = dict(zip(self.windows, moments, strict=False))
         for place in self._gated:
-            people[place] = self._place(self.assignments[place], situation, seconds, opened)
+            one = self.assignments[place]
+            if aside_by_itself(one, situation, seconds) is None and (one.schedule is None or opened[one.schedule]):
+                people[place] = _rung(one, situation)
         self._replace(people, seconds)
         return tuple(people)
-
-    def _place(self, one: BundleAssignment, situation: Situation, seconds: float, opened: dict[str, bool]) -> int:
-        """Without regard to what replaces it."""
-        if aside_by_itself(one, situation, seconds):
-            return NOT_IN_PLAY
-        if one.schedule is not None:
-            if one.schedule not in opened:
-                opened[one.schedule] = self.windows[one.schedule].is_open(situation.at, situation.zone)
-            if not opened[one.schedule]:
-                return NOT_IN_PLAY
-        return _rung(one, situation)
 
     def replacers(self, people: Sequence[int], seconds: float) -> dict[str, int]:
         """For each kind of ruleset the strongest assignment in play that replaces weaker ones, if there is one."""
