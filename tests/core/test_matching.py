@@ -17,6 +17,7 @@ from portero.core.matching.membership import Membership
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl, parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.formats.category_index import read_index
 
 
 @pytest.mark.parametrize(
@@ -157,3 +158,9 @@ def test_a_device_that_no_group_holds_is_unclaimed_and_every_device_is_in_the_wh
 def test_a_membership_rule_that_cannot_be_meant_is_refused(members):
     with pytest.raises(ValidationError):
         type(group("g")).model_validate({"key": "g", "members": members})
+
+
+def test_an_index_may_hold_addresses_as_they_stand_in_urls():
+    index = read_index(b"host,categories\n203.0.113.7,malware\n2001:DB8::7,scams\n")
+    assert look_up(parse_visit("http://0xCB.0.113.7/").host, index, {}).categories == ("malware",)
+    assert look_up(parse_visit("http://[2001:db8:0::7]/").host, index, {}).categories == ("scams",)

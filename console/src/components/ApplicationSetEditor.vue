@@ -13,8 +13,7 @@ import {
 } from '../api/kept'
 import { useSession } from '../api/session'
 import { useDraft } from '../composables/useDraft'
-import { useLeaveGuard } from '../composables/useLeaveGuard'
-import { useSaving } from '../composables/useSaving'
+import { useEditing } from '../composables/useEditing'
 import EditorHead from './EditorHead.vue'
 import Icon from './Icon.vue'
 import ProgramCondition from './ProgramCondition.vue'
@@ -58,18 +57,13 @@ const { data: sentence } = useSetSentence(complete)
 const create = useCreateSet()
 const put = usePutSet()
 const remove = useRemoveSet()
-const problem = computed(() => create.error.value ?? put.error.value ?? remove.error.value)
-const saving = computed(() => create.isPending.value || put.isPending.value)
-const { save, keepMine, takeTheirs } = useSaving(put, { body: () => body.value, version, reset })
-const done = useLeaveGuard(changed, 'Leave without saving this application set?')
-function make() {
-  create.mutate(body.value, {
-    onSuccess({ key }) {
-      done()
-      emit('saved', key)
-    },
-  })
-}
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version, reset },
+  'application set',
+  (key) => emit('saved', key),
+)
 function drop() {
   const { key, version: seen } = props.set!
   if (window.confirm(`Remove the application set ${key}?`))
@@ -79,7 +73,7 @@ function drop() {
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="set ? save() : make()">
+    <form class="panel" @submit.prevent="submit(!set)">
       <EditorHead
         v-model:object-key="draft.key"
         v-model:name="draft.name"
@@ -95,7 +89,12 @@ function drop() {
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will hold:' : 'Holds:' }}</b> {{ sentence ?? '…' }}
       </p>
-      <SaveProblem :problem="problem" :theirs="set?.sentence" @take="takeTheirs" @keep="keepMine" />
+      <SaveProblem
+        :problem="problem ?? remove.error.value"
+        :theirs="set?.sentence"
+        @take="takeTheirs"
+        @keep="keepMine"
+      />
     </form>
 
     <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
@@ -136,13 +135,6 @@ function drop() {
 </template>
 
 <style scoped>
-.editor {
-  display: grid;
-  gap: 1rem;
-}
-.editor .panel + .panel {
-  margin-top: 0;
-}
 .sentence {
   margin: 0.7rem 0 0;
 }

@@ -19,8 +19,7 @@ import { useCreateRuleset, usePutRuleset, useRulesetSentence } from '../api/poli
 import { useSession } from '../api/session'
 import { KINDS, selectorFrom, selectorOf, selectorText, type SelectorName } from '../composables/kinds'
 import { useDraft } from '../composables/useDraft'
-import { useLeaveGuard } from '../composables/useLeaveGuard'
-import { useSaving } from '../composables/useSaving'
+import { useEditing } from '../composables/useEditing'
 import ActionMark from './ActionMark.vue'
 import AssignmentList from './AssignmentList.vue'
 import EditorHead from './EditorHead.vue'
@@ -50,18 +49,13 @@ const body = computed<RulesetBody>(() => ({
 const { data: sentence } = useRulesetSentence(body)
 const create = useCreateRuleset()
 const put = usePutRuleset()
-const problem = computed(() => create.error.value ?? put.error.value)
-const saving = computed(() => create.isPending.value || put.isPending.value)
-const { save, keepMine, takeTheirs } = useSaving(put, { body: () => body.value, version, reset })
-const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
-function make() {
-  create.mutate(body.value, {
-    onSuccess({ key }) {
-      done()
-      emit('saved', key)
-    },
-  })
-}
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version, reset },
+  'ruleset',
+  (key) => emit('saved', key),
+)
 
 // --- what is shown ---
 
@@ -172,7 +166,7 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="ruleset ? save() : make()">
+    <form class="panel" @submit.prevent="submit(!ruleset)">
       <EditorHead
         v-model:object-key="draft.key"
         v-model:name="draft.name"
@@ -316,13 +310,6 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
 </template>
 
 <style scoped>
-.editor {
-  display: grid;
-  gap: 1rem;
-}
-.editor .panel + .panel {
-  margin-top: 0;
-}
 .sentence {
   margin: 0.7rem 0 0;
 }

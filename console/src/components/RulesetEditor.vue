@@ -5,9 +5,8 @@ import { computed, ref, watch } from 'vue'
 import type { Ruleset } from '../api/client'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
-import { useLeaveGuard } from '../composables/useLeaveGuard'
+import { useEditing } from '../composables/useEditing'
 import { useRulesetDraft } from '../composables/useRulesetDraft'
-import { useSaving } from '../composables/useSaving'
 import ActionPicker from './ActionPicker.vue'
 import AssignmentList from './AssignmentList.vue'
 import EditorHead from './EditorHead.vue'
@@ -27,8 +26,6 @@ const put = usePutRuleset()
 
 const sought = ref('')
 const opened = ref(new Set<string>())
-const problem = computed(() => create.error.value ?? put.error.value)
-const saving = computed(() => create.isPending.value || put.isPending.value)
 
 const families = computed(() => {
   const text = sought.value.trim().toLowerCase()
@@ -66,25 +63,18 @@ function addContent() {
   content.value = ''
 }
 
-const { save, keepMine, takeTheirs } = useSaving(put, {
-  body: () => body.value,
-  version: () => draft.base!.version,
-  reset,
-})
-function make() {
-  create.mutate(body.value, {
-    onSuccess({ key }) {
-      done()
-      emit('saved', key)
-    },
-  })
-}
-const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version: () => draft.base!.version, reset },
+  'ruleset',
+  (key) => emit('saved', key),
+)
 </script>
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="ruleset ? save() : make()">
+    <form class="panel" @submit.prevent="submit(!ruleset)">
       <EditorHead
         v-model:object-key="draft.key"
         v-model:name="draft.name"
@@ -195,13 +185,6 @@ const done = useLeaveGuard(changed, 'Leave without saving this ruleset?')
 </template>
 
 <style scoped>
-.editor {
-  display: grid;
-  gap: 1rem;
-}
-.editor .panel + .panel {
-  margin-top: 0;
-}
 .beside h2 {
   padding: 0.9rem 1.1rem 0.2rem;
 }

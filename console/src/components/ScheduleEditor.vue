@@ -14,8 +14,7 @@ import {
 } from '../api/kept'
 import { useSession } from '../api/session'
 import { useDraft } from '../composables/useDraft'
-import { useLeaveGuard } from '../composables/useLeaveGuard'
-import { useSaving } from '../composables/useSaving'
+import { useEditing } from '../composables/useEditing'
 import { DAYS, wallClock } from '../composables/week'
 import EditorHead from './EditorHead.vue'
 import Icon from './Icon.vue'
@@ -53,18 +52,13 @@ const { data: told } = useScheduleNow(complete)
 const create = useCreateSchedule()
 const put = usePutSchedule()
 const remove = useRemoveSchedule()
-const problem = computed(() => create.error.value ?? put.error.value ?? remove.error.value)
-const saving = computed(() => create.isPending.value || put.isPending.value)
-const { save, keepMine, takeTheirs } = useSaving(put, { body: () => body.value, version, reset })
-const done = useLeaveGuard(changed, 'Leave without saving this schedule?')
-function make() {
-  create.mutate(body.value, {
-    onSuccess({ key }) {
-      done()
-      emit('saved', key)
-    },
-  })
-}
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version, reset },
+  'schedule',
+  (key) => emit('saved', key),
+)
 function drop() {
   const { key, version: seen } = props.schedule!
   if (window.confirm(`Remove the schedule ${key}?`))
@@ -94,7 +88,7 @@ async function readFile(event: Event) {
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="schedule ? save() : make()">
+    <form class="panel" @submit.prevent="submit(!schedule)">
       <EditorHead
         v-model:object-key="draft.key"
         v-model:name="draft.name"
@@ -111,7 +105,12 @@ async function readFile(event: Event) {
         <b>{{ told?.now ?? '…' }}</b> <span class="dim">{{ told?.sentence }}</span>
         <span v-if="body.zone === 'device'" class="dim"> Shown on UTC.</span>
       </p>
-      <SaveProblem :problem="problem" :theirs="schedule?.sentence" @take="takeTheirs" @keep="keepMine" />
+      <SaveProblem
+        :problem="problem ?? remove.error.value"
+        :theirs="schedule?.sentence"
+        @take="takeTheirs"
+        @keep="keepMine"
+      />
       <WeekGrid class="grid" :schedule="body" :now="now" />
     </form>
 
@@ -220,13 +219,6 @@ async function readFile(event: Event) {
 </template>
 
 <style scoped>
-.editor {
-  display: grid;
-  gap: 1rem;
-}
-.editor .panel + .panel {
-  margin-top: 0;
-}
 .sentence {
   margin: 0.7rem 0 0.8rem;
 }

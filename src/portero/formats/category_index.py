@@ -9,7 +9,7 @@ from importlib import resources
 
 from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.base import unknown_word
-from portero.core.nouns.urls import normal_host
+from portero.core.nouns.urls import normal_site
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.places import BadDocument, Problem
 
@@ -55,4 +55,4 @@ def _entry(row: list[str]) -> tuple[str, list[str]]:
             raise ValueError(unknown_word("category", category, TAXONOMY.categories))
     if not categories:
         raise ValueError(f"“{row[0][:80]}” has no category")
-    return normal_host(row[0]), categories
+    return normal_site(row[0]), categories

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Self
 
-from pydantic import Field, StringConstraints, model_validator
+from pydantic import BeforeValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.base import Key, Name, Noun, Text
-from portero.core.nouns.membership import VersionBounds
+from portero.core.nouns.membership import VersionBounds, bounds_of
 
 Sha256 = Annotated[str, StringConstraints(pattern=r"^[0-9a-fA-F]{64}$", to_lower=True)]
 
@@ -19,7 +19,7 @@ class ApplicationCondition(Noun):
     path: Annotated[str, StringConstraints(min_length=1, max_length=1024)] | None = None
     product: Text | None = None
     file: Text | None = None
-    version: VersionBounds | None = None
+    version: Annotated[VersionBounds | None, BeforeValidator(bounds_of)] = None
     signer: Text | None = None
     vendor: Text | None = None
     category: Key | None = None

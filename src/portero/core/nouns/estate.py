@@ -22,14 +22,14 @@ from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.service import Service
 from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
-from portero.core.nouns.urls import WebHost
+from portero.core.nouns.urls import WebSite
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
 class Correction(Noun):
     """The categories of a host as the organisation sees them, in place of what feeds say."""
 
-    host: WebHost
+    host: WebSite
     categories: Annotated[tuple[Key, ...], Field(min_length=1, max_length=45)]
     reason: Note | None = None
 

@@ -139,7 +139,8 @@ def _refuse_no_version(value: str) -> None:
         raise ValueError(f"“{value[:60]}” is not a version; it must begin with a number, as in 4.2")
 
 
-def _bounds(value: Any) -> Any:
+def bounds_of(value: Any) -> Any:
+    """Bounds as a document gives them: a version by itself means just that one."""
     return {"is": value} if isinstance(value, str) else value
 
 
@@ -154,7 +155,7 @@ class ItemTest(Noun):
     signer: Text | None = None
     path: Text | None = None
     category: Text | None = None
-    version: Annotated[VersionBounds | None, BeforeValidator(_bounds)] = None
+    version: Annotated[VersionBounds | None, BeforeValidator(bounds_of)] = None
 
     @property
     def given(self) -> dict[str, Any]:

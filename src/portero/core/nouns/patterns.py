@@ -32,11 +32,10 @@ class Pattern(NamedTuple):
         told = text.strip()
         found = _SCHEME.match(told)
         scheme, rest = (found[1].lower(), told[found.end() :]) if found else ("", told)
-        if scheme and scheme not in (*_WEB, "ftp", "ws", "wss"):
-            raise ValueError(f"“{text[:80]}”: the scheme {scheme} is no site's; leave it out, or write http or https")
         place, mark, tail = _split(rest)
         name, _, port = place.rpartition(":") if re.search(r":(\d+|\*)$", place) else (place, "", "")
-        host, below = _host(name, text)
+        # what is no web scheme has no web host either; browsers take such patterns, and no visit meets them
+        host, below = _host(name, text) if scheme in ("", *_WEB) else (name.lower().strip("*"), True)
         path, _, query = (mark + tail).partition("?")
         if "#" in path or "@" in place:
             raise ValueError(f"“{text[:80]}”: a site pattern has no user and no fragment; leave them out")

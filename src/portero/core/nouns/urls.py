@@ -161,6 +161,15 @@ def normal_host(text: str) -> str:
     return host
 
 
+def normal_site(text: str) -> str:
+    """A web host, or an address as it stands in a URL: IPv6 in brackets. ValueError where it is neither."""
+    try:
+        address = normal_address(text.strip().strip("[]"))
+    except ValueError:
+        return normal_host(text)
+    return f"[{address}]" if ":" in address else address
+
+
 def _is_address(text: str) -> bool:
     try:
         ip_address(text)
@@ -171,6 +180,10 @@ def _is_address(text: str) -> bool:
 
 WebHost = Annotated[str, StringConstraints(min_length=1, max_length=400), AfterValidator(normal_host)]
 """A web host, as browsers write it."""
+
+
+WebSite = Annotated[str, StringConstraints(min_length=1, max_length=400), AfterValidator(normal_site)]
+"""A web host or an address, as it stands in a URL."""
 
 
 class UrlPattern(NamedTuple):

@@ -1,0 +1,47 @@
+import { computed, type ComputedRef, type Ref } from 'vue'
+
+import { useLeaveGuard } from './useLeaveGuard'
+import { useSaving } from './useSaving'
+
+interface Change<Variables, Options> {
+  mutate(variables: Variables, options: Options): void
+  reset(): void
+  error: Ref<Error | null>
+  isPending: Ref<boolean>
+}
+
+/** How an editor saves: what is new is made, what is there is changed as it was seen, and nothing is left by mistake. */
+export function useEditing<Body extends { key: string }>(
+  create: Change<Body, { onSuccess: (made: { key: string }) => void }>,
+  put: Change<{ body: Body; version: number }, { onSuccess: () => void }>,
+  draft: {
+    body: ComputedRef<Body>
+    changed: Readonly<Ref<boolean>>
+    version: () => number
+    reset: () => void
+  },
+  noun: string,
+  saved: (key: string) => void,
+) {
+  const { save, keepMine, takeTheirs } = useSaving(put, {
+    body: () => draft.body.value,
+    version: draft.version,
+    reset: draft.reset,
+  })
+  const done = useLeaveGuard(draft.changed, `Leave without saving this ${noun}?`)
+  function make() {
+    create.mutate(draft.body.value, {
+      onSuccess({ key }) {
+        done()
+        saved(key)
+      },
+    })
+  }
+  return {
+    submit: (isNew: boolean) => (isNew ? make() : save()),
+    keepMine,
+    takeTheirs,
+    problem: computed(() => create.error.value ?? put.error.value),
+    saving: computed(() => create.isPending.value || put.isPending.value),
+  }
+}
