@@ -75,6 +75,7 @@ class Desk:
         self.publisher = Publisher(key, self.index.digest)
         self._lock = threading.Lock()
         self._policy = lru_cache(maxsize=512)(self._load_policy)
+        self._own_policy = lru_cache(maxsize=512)(self._load_own_policy)
         self.directory = self._load_directory()
         with self.store.reading() as connection:
             self.snapshot = Snapshot(estates.load_estate(connection), estates.newest_revision(connection))
@@ -227,30 +228,36 @@ class Desk:
         held = self.roster.fleet.held_by(Group(key="matching", members=rule), estates.moment(self.now()))
         return frozenset(member.id for member in held)
 
-    def _load_policy(self, digest: str, hostname: str) -> Policy | None:
-        """The policy of a bundle, or of an overlay on top of its bundle, of that digest."""
+    def _load_policy(self, digest: str) -> Policy | None:
+        """The policy of a class's bundle."""
+        with self.store.reading() as connection:
+            packed = classes.get_bundle(connection, digest)
+        return Policy(unpack_bundle(packed, digest)) if packed else None
+
+    def _load_own_policy(self, digest: str, hostname: str) -> Policy | None:
+        """The policy of an overlay on top of its bundle."""
         with self.store.reading() as connection:
             found = overlays.get_overlay(connection, digest)
-            base = found[1] if found else digest
-            packed = classes.get_bundle(connection, base)
-        if packed is None:
+            packed = classes.get_bundle(connection, found[1]) if found else None
+        if found is None or packed is None:
             return None
-        bundle = unpack_bundle(packed, base)
-        if found is None:
-            return Policy(bundle)
-        return Policy(with_overlay(bundle, unpack_overlay(found[0], digest, base)), hostname)
+        bundle, overlay = unpack_bundle(packed, found[1]), unpack_overlay(found[0], digest, found[1])
+        return Policy(with_overlay(bundle, overlay), hostname)
+
+    def _policy_of(self, digest: str, hostname: str) -> Policy | None:
+        """The policy of that digest: a class's, which its devices share, or a single device's own."""
+        return self._policy(digest) or self._own_policy(digest, hostname)
 
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
-        policy = (
-            self._policy(digest, "") if any(one.until_restart for one in self.snapshot.estate.assignments) else None
-        )
+        some = any(one.until_restart for one in self.snapshot.estate.assignments)
+        policy = self._policy_of(digest, device) if some else None
         held = [one.key for one in policy.bundle.assignments if one.until_restart] if policy else []
         overlays.note_until_restart(connection, device, held, now)
 
     def policy(self, device: Device, digest: str | None) -> Policy | None:
         """The policy that a device has, or had, by its digest."""
-        return self._policy(digest, device.hostname) if digest else None
+        return self._policy_of(digest, device.hostname) if digest else None
 
     def _case(self, device: Device, attempt: Attempt) -> Case:
         """An attempt on a device with all that is known of it."""

@@ -12,6 +12,7 @@ from portero.core.nouns.comparison import EstateComparison
 from portero.core.nouns.estate import Estate
 from portero.formats.estate_document import written_estate
 from portero.service.desk import refuse_faults
+from portero.service.problems import Problem
 from portero.service.routes.common import Author, IfMatch, Reason, Signed, TheDesk, etag, expect_tag, tagged
 from portero.store.estates import moment
 
@@ -49,6 +50,12 @@ def put_estate(
     snapshot = desk.snapshot
     after = desk.with_frozen(keeping_others(snapshot.estate, body) if keep_others else body)
     refuse_faults(after)
+    if after.settings != snapshot.estate.settings and who.role != "keeper" and not preview:
+        raise Problem(
+            "not-allowed",
+            f"The document changes the settings, which needs the role of a keeper; {who.name} is {who.role}. Leave the"
+            " settings as they are, or keep others and do not name them.",
+        )
     deadline, now = time.monotonic() + COMPARE_SECONDS, desk.now()
     classes = desk.classes_under(after, now)
     found = compare(snapshot.estate, after, classes, moment(now), lambda: time.monotonic() > deadline)
