@@ -34,9 +34,6 @@ class OfflineEstate:
         self._catalogue = catalogue_of(applications)
         self._devices = {device.hostname: device for device in facts.devices}
         self._membership = Membership(estate.groups, estate.group_order)
-        self._members = {
-            hostname: Member(hostname, facts_from(device), device.labels) for hostname, device in self._devices.items()
-        }
         self._policies: dict[tuple[object, ...], Policy] = {}
         self._people: dict[str, frozenset[str]] = {}
         self._groups: dict[str, tuple[str, ...]] = {}
@@ -46,7 +43,9 @@ class OfflineEstate:
         """The groups of a device of the facts document, strongest first."""
         known = self._groups.get(hostname)
         if known is None:
-            known = self._membership.groups_of(self._members[hostname], at or self._now)
+            device = self._devices[hostname]
+            member = Member(hostname, facts_from(device), device.labels)
+            known = self._membership.groups_of(member, at or self._now)
             if not self._membership.names_time:
                 self._groups[hostname] = known
         return known
