@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -16,18 +15,12 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
-    add_csv,
     add_reason,
-    add_yes,
-    confirmed,
     read_bytes,
 )
-from portero.client import NotFound, Portero
-from portero.client.authored import Kept
-from portero.client.connection import fields_of
+from portero.cli.keeping import Family, add_list, add_remove, add_show, given_in
 from portero.core import sentences
 from portero.core.nouns.application_set import ApplicationSet
-from portero.core.nouns.base import Noun
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.schedule import WEEK, Schedule
 from portero.core.nouns.service import Decision, Service
@@ -35,93 +28,6 @@ from portero.formats.calendars import BadCalendar, read_days_off
 from portero.formats.estate_document import read_directory
 
 _WINDOW = re.compile(r"^(?P<days>[a-z,-]+)\s+(?P<from>\d\d:\d\d)-(?P<to>\d\d:\d\d)$")
-
-
-class Family:
-    """The commands of one noun whose objects are kept alike: list, show, set, remove."""
-
-    def __init__(self, word: str, model: type[Noun], part: Callable[[Portero], Kept[Any, Any]]) -> None:
-        self.noun, self.model, self.part = word.replace("-", " "), model, part
-
-    def list(self, columns: Sequence[str], row: Callable[[Any], Sequence[Any]], empty: str) -> Callable[[Context], int]:
-        """A command that lists them; `row` gives an object's cells under the columns."""
-
-        def run(context: Context) -> int:
-            with context.client() as portero:
-                found = list(self.part(portero).list(context.options.search))
-            if context.options.json:
-                output.print_json(found)
-            elif context.options.csv:
-                names = list(self.model.model_fields)
-                output.print_csv(names, ([getattr(one, name) for name in names] for one in found))
-            elif not found:
-                output.say(empty)
-            else:
-                output.print_table(columns, [row(one) for one in found])
-            return DONE
-
-        return run
-
-    def show(self, tell: Callable[[Any], None]) -> Callable[[Context], int]:
-        """A command that shows one."""
-
-        def run(context: Context) -> int:
-            with context.client() as portero:
-                found = self.part(portero).get(context.options.key)
-            self._told(context, found, tell)
-            return DONE
-
-        return run
-
-    def set(
-        self, values: Callable[[argparse.Namespace, dict[str, Any]], dict[str, Any]], tell: Callable[[Any], None]
-    ) -> Callable[[Context], int]:
-        """A command that makes one, or changes what its options name; `values` gives those, knowing what was there."""
-
-        def run(context: Context) -> int:
-            options = context.options
-            with context.client() as portero:
-                part = self.part(portero)
-                try:
-                    seen = part.get(options.key)
-                except NotFound:
-                    seen = None
-                before = fields_of(seen, self.model) if seen else {"key": options.key}
-                wanted = self.model.model_validate(before | values(options, before))
-                if seen is None:
-                    made = part.create(wanted, reason=options.reason)
-                else:
-                    made = part.put(options.key, wanted, version=seen.version, reason=options.reason)
-            self._told(context, made, tell)
-            return DONE
-
-        return run
-
-    def remove(self) -> Callable[[Context], int]:
-        """A command that removes one that nothing uses."""
-
-        def run(context: Context) -> int:
-            options = context.options
-            with context.client() as portero:
-                seen = self.part(portero).get(options.key)
-                if not confirmed(options, f"Remove {self.noun} {options.key}?"):
-                    return DONE
-                self.part(portero).remove(options.key, version=seen.version, reason=options.reason)
-            self._told(context, {"removed": options.key}, lambda _: output.say(f"Removed {options.key}."))
-            return DONE
-
-        return run
-
-    @staticmethod
-    def _told(context: Context, found: Any, tell: Callable[[Any], None]) -> None:
-        if context.options.json:
-            output.print_json(found)
-        else:
-            tell(found)
-
-
-def _given(options: argparse.Namespace, *names: str) -> dict[str, Any]:
-    return {name: value for name in names if (value := getattr(options, name)) is not None}
 
 
 # --- schedules ---
@@ -146,7 +52,7 @@ def _window(text: str) -> dict[str, Any]:
 
 
 def _schedule_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
-    values = _given(options, "name", "zone")
+    values = given_in(options, "name", "zone")
     if options.window:
         values["windows"] = [_window(text) for text in options.window]
     days = [*(options.day_off or ()), *(_read_calendar(options.days_off) if options.days_off else ())]
@@ -182,8 +88,8 @@ def _register_schedules(commands: Commands) -> None:
         lambda one: (one.key, one.now, one.sentence),
         'There is no schedule yet: portero schedule set watch-hours --window "mon-fri 06:00-18:00"',
     )
-    _add_list(noun, rows, "schedule")
-    _add_show(noun, family.show(_tell_schedule), "schedule", "watch-hours")
+    add_list(noun, rows, "schedule")
+    add_show(noun, family.show(_tell_schedule), "schedule", "watch-hours")
     put = noun.add(
         "set",
         family.set(_schedule_values, _tell_schedule),
@@ -200,7 +106,7 @@ def _register_schedules(commands: Commands) -> None:
     put.add_argument("--days-off", metavar="FILE", help="an iCalendar file whose events are days off")
     put.add_argument("--replace-days-off", action="store_true", help="drop the days off that are there")
     add_reason(put)
-    _add_remove(noun, family.remove(), "schedule", "watch-hours")
+    add_remove(noun, family.remove(), "schedule", "watch-hours")
 
 
 # --- application sets ---
@@ -224,7 +130,7 @@ def _condition(text: str) -> dict[str, Any]:
 
 
 def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
-    values = _given(options, "name")
+    values = given_in(options, "name")
     for name in ("include", "exclude"):
         if getattr(options, name):
             values[name] = [_condition(text) for text in getattr(options, name)]
@@ -252,8 +158,8 @@ def _register_sets(commands: Commands) -> None:
         lambda one: (one.key, one.sentence),
         f"There is no application set yet: portero application-set set {example}",
     )
-    _add_list(noun, rows, "application set")
-    _add_show(noun, family.show(_tell_set), "application set", "remote-control")
+    add_list(noun, rows, "application set")
+    add_show(noun, family.show(_tell_set), "application set", "remote-control")
     put = noun.add(
         "set",
         family.set(_set_values, _tell_set),
@@ -273,14 +179,14 @@ def _register_sets(commands: Commands) -> None:
     how.add_argument("--freeze", action="store_true", help="hold what machines have now, and nothing later")
     how.add_argument("--follow", action="store_true", help="take in what is found later")
     add_reason(put)
-    _add_remove(noun, family.remove(), "application set", "remote-control")
+    add_remove(noun, family.remove(), "application set", "remote-control")
 
 
 # --- services ---
 
 
 def _service_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
-    values = _given(options, "name", "suitability", "decision", "note")
+    values = given_in(options, "name", "suitability", "decision", "note")
     if options.host:
         values["hosts"] = options.host
     if options.trait:
@@ -318,8 +224,8 @@ def _register_services(commands: Commands) -> None:
         ),
         f"There is no service yet: portero service set {example}",
     )
-    _add_list(noun, rows, "service")
-    _add_show(noun, family.show(_tell_service), "service", "quick-drop")
+    add_list(noun, rows, "service")
+    add_show(noun, family.show(_tell_service), "service", "quick-drop")
     put = noun.add(
         "set",
         family.set(_service_values, _tell_service),
@@ -334,7 +240,7 @@ def _register_services(commands: Commands) -> None:
     put.add_argument("--trait", action="append", metavar="NAME=VALUE", help="as in second_factor=no")
     put.add_argument("--note", help="a note")
     add_reason(put)
-    _add_remove(noun, family.remove(), "service", "quick-drop")
+    add_remove(noun, family.remove(), "service", "quick-drop")
 
 
 # --- notices ---
@@ -356,12 +262,12 @@ def _register_notices(commands: Commands) -> None:
         lambda one: (one.key, one.title or "", one.text or ""),
         f"There is only the standard one: portero notice set {example}",
     )
-    _add_list(noun, rows, "notice")
-    _add_show(noun, family.show(_tell_notice), "notice", "bridge")
+    add_list(noun, rows, "notice")
+    add_show(noun, family.show(_tell_notice), "notice", "bridge")
     names = ("name", "title", "text", "contact", "picture")
     put = noun.add(
         "set",
-        family.set(lambda options, _before: _given(options, *names), _tell_notice),
+        family.set(lambda options, _before: given_in(options, *names), _tell_notice),
         "Make a notice, or change the one of that key.",
         f"portero notice set {example}",
     )
@@ -369,7 +275,7 @@ def _register_notices(commands: Commands) -> None:
     for name in names:
         put.add_argument(f"--{name}", help=f"its {name}")
     add_reason(put)
-    _add_remove(noun, family.remove(), "notice", "bridge")
+    add_remove(noun, family.remove(), "notice", "bridge")
 
 
 # --- the directory ---
@@ -401,28 +307,6 @@ def directory_put(context: Context) -> int:
         groups = sentences.counted(len(made.user_groups), "user group")
         output.say(f"Generation {made.generation} of the directory counts now: {groups}.")
     return DONE
-
-
-# --- declaring ---
-
-
-def _add_list(noun: Commands, run: Callable[[Context], int], word: str) -> None:
-    made = noun.add("list", run, f"List {word}s.", f"portero {word.replace(' ', '-')} list")
-    made.add_argument("--search", metavar="TEXT", help="only those in which the text stands")
-    add_csv(made)
-
-
-def _add_show(noun: Commands, run: Callable[[Context], int], word: str, example: str) -> None:
-    made = noun.add("show", run, f"Show one {word}.", f"portero {word.replace(' ', '-')} show {example}")
-    made.add_argument("key", metavar="KEY")
-
-
-def _add_remove(noun: Commands, run: Callable[[Context], int], word: str, example: str) -> None:
-    path = word.replace(" ", "-")
-    made = noun.add("remove", run, f"Remove one {word} that nothing uses.", f"portero {path} remove {example}")
-    made.add_argument("key", metavar="KEY")
-    add_yes(made)
-    add_reason(made)
 
 
 def register(commands: Commands) -> None:

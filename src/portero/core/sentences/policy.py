@@ -183,7 +183,7 @@ def condition_sentence(condition: Condition) -> str:
 
 def bounds_words(bounds: VersionBounds) -> str:
     """Bounds of a version in words: “version below 4.2”."""
-    return joined([f"version {_OP_WORDS[op].removeprefix('is ')} {value}" for op, value in bounds.given()])
+    return "version " + joined([f"{_OP_WORDS[op].removeprefix('is ')} {value}" for op, value in bounds.given()])
 
 
 def _item_field(name: str, wanted: Any) -> str:
