@@ -133,9 +133,3 @@ function drop() {
     </section>
   </div>
 </template>
-
-<style scoped>
-.sentence {
-  margin: 0.7rem 0 0;
-}
-</style>

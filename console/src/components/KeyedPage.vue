@@ -29,13 +29,3 @@ const { mayAuthor } = useSession()
     </StateBox>
   </div>
 </template>
-
-<style scoped>
-.columns {
-  display: grid;
-  grid-template-columns: 230px minmax(0, 1fr);
-  gap: 1.25rem;
-  margin-top: 1rem;
-  align-items: start;
-}
-</style>

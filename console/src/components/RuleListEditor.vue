@@ -310,9 +310,6 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
 </template>
 
 <style scoped>
-.sentence {
-  margin: 0.7rem 0 0;
-}
 .adding,
 .tools,
 .many {

@@ -188,9 +188,6 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
 .beside h2 {
   padding: 0.9rem 1.1rem 0.2rem;
 }
-.sentence {
-  margin: 0.7rem 0 0;
-}
 .tools {
   display: flex;
   align-items: center;

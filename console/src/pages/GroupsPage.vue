@@ -58,13 +58,3 @@ const begin = computed(() => {
     </StateBox>
   </div>
 </template>
-
-<style scoped>
-.columns {
-  display: grid;
-  grid-template-columns: 230px minmax(0, 1fr);
-  gap: 1.25rem;
-  margin-top: 1rem;
-  align-items: start;
-}
-</style>

@@ -6,7 +6,17 @@ import argparse
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, UsageProblem, add_csv, add_reason, add_yes, confirmed
+from portero.cli.command import (
+    DONE,
+    Commands,
+    Context,
+    UsageProblem,
+    add_csv,
+    add_reason,
+    add_yes,
+    confirmed,
+    tell_removed,
+)
 from portero.client.connection import fields_of
 from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
@@ -129,10 +139,7 @@ def assignment_remove(context: Context) -> int:
         if not confirmed(options, f"Remove {seen.key} ({seen.sentence})?"):
             return DONE
         portero.assignments.remove(seen.key, version=seen.version, reason=options.reason)
-    if options.json:
-        output.print_json({"removed": seen.key})
-    else:
-        output.say(f"Removed {seen.key}.")
+    tell_removed(context, seen.key)
     return DONE
 
 

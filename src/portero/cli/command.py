@@ -101,6 +101,14 @@ def confirmed(options: argparse.Namespace, question: str) -> bool:
     return False
 
 
+def tell_removed(context: Context, key: str, noun: str = "") -> None:
+    """Say that an object was removed."""
+    if context.options.json:
+        output.print_json({"removed": key})
+    else:
+        output.say(f"Removed {noun} {key}." if noun else f"Removed {key}.")
+
+
 def read_bytes(name: str) -> bytes:
     """A file's bytes, or standard input for `-`. CommandProblem where it cannot be read."""
     if name == "-":

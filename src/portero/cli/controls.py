@@ -16,6 +16,7 @@ from portero.cli.command import (
     add_reason,
     add_yes,
     confirmed,
+    tell_removed,
 )
 from portero.client import Portero
 from portero.client.connection import fields_of
@@ -132,10 +133,7 @@ def ruleset_remove(context: Context) -> int:
         if not confirmed(options, f"Remove ruleset {seen.key} ({seen.sentence})?"):
             return DONE
         portero.rulesets.remove(seen.key, version=seen.version, reason=options.reason)
-    if options.json:
-        output.print_json({"removed": seen.key})
-    else:
-        output.say(f"Removed {seen.key}.")
+    tell_removed(context, seen.key)
     return DONE
 
 

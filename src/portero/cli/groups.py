@@ -19,6 +19,7 @@ from portero.cli.command import (
     add_reason,
     add_yes,
     confirmed,
+    tell_removed,
 )
 from portero.client import Portero
 from portero.core import sentences
@@ -200,10 +201,7 @@ def group_remove(context: Context) -> int:
         if not confirmed(options, f"Remove group {seen.key}, which holds {held}?"):
             return DONE
         portero.groups.remove(seen.key, version=seen.version, reason=options.reason)
-    if options.json:
-        output.print_json({"removed": seen.key})
-    else:
-        output.say(f"Removed group {seen.key}.")
+    tell_removed(context, seen.key, "group")
     return DONE
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, add_csv, add_reason, add_yes, confirmed
+from portero.cli.command import DONE, Commands, Context, add_csv, add_reason, add_yes, confirmed, tell_removed
 from portero.client import NotFound, Portero
 from portero.client.authored import Kept
 from portero.client.connection import fields_of
@@ -84,7 +84,7 @@ class Family:
                 if not confirmed(options, f"Remove {self.noun} {options.key}?"):
                     return DONE
                 self.part(portero).remove(options.key, version=seen.version, reason=options.reason)
-            self._told(context, {"removed": options.key}, lambda _: output.say(f"Removed {options.key}."))
+            tell_removed(context, options.key)
             return DONE
 
         return run

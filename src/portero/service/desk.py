@@ -7,7 +7,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -56,6 +56,10 @@ class Once(NamedTuple):
 
     key: str
     fingerprint: str
+
+
+class NoBundle(Exception):
+    """The store holds neither bundle nor overlay of that digest."""
 
 
 class Desk:
@@ -228,25 +232,33 @@ class Desk:
         held = self.roster.fleet.held_by(Group(key="matching", members=rule), estates.moment(self.now()))
         return frozenset(member.id for member in held)
 
-    def _load_policy(self, digest: str) -> Policy | None:
-        """The policy of a class's bundle."""
+    # what is not there is raised, not returned: it may be there later, and must not be remembered as missing
+
+    def _load_policy(self, digest: str) -> Policy:
+        """The policy of a class's bundle. NoBundle."""
         with self.store.reading() as connection:
             packed = classes.get_bundle(connection, digest)
-        return Policy(unpack_bundle(packed, digest)) if packed else None
+        if packed is None:
+            raise NoBundle(digest)
+        return Policy(unpack_bundle(packed, digest))
 
-    def _load_own_policy(self, digest: str, hostname: str) -> Policy | None:
-        """The policy of an overlay on top of its bundle."""
+    def _load_own_policy(self, digest: str, hostname: str) -> Policy:
+        """The policy of an overlay on top of its bundle. NoBundle."""
         with self.store.reading() as connection:
             found = overlays.get_overlay(connection, digest)
             packed = classes.get_bundle(connection, found[1]) if found else None
         if found is None or packed is None:
-            return None
+            raise NoBundle(digest)
         bundle, overlay = unpack_bundle(packed, found[1]), unpack_overlay(found[0], digest, found[1])
         return Policy(with_overlay(bundle, overlay), hostname)
 
     def _policy_of(self, digest: str, hostname: str) -> Policy | None:
         """The policy of that digest: a class's, which its devices share, or a single device's own."""
-        return self._policy(digest) or self._own_policy(digest, hostname)
+        with suppress(NoBundle):
+            return self._policy(digest)
+        with suppress(NoBundle):
+            return self._own_policy(digest, hostname)
+        return None
 
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Collection, Iterable
 from typing import NamedTuple
@@ -59,11 +60,12 @@ def get_overlay(connection: sqlite3.Connection, digest: str) -> tuple[bytes, str
 
 def with_overlays(connection: sqlite3.Connection, names: Collection[str]) -> list[sqlite3.Row]:
     """Id, hostname, `keeps_name` and class of the devices that have an overlay, or one of these names."""
-    marks = ", ".join("?" for _ in names)
+    # by way of the few, so that a change of the estate does not go through the whole fleet
     return connection.execute(
-        "SELECT id, hostname, keeps_name, class FROM device WHERE class IS NOT NULL AND"
-        f" (overlay IS NOT NULL OR id IN ({marks}) OR hostname IN ({marks}))",
-        (*names, *names),
+        "SELECT id, hostname, keeps_name, class FROM device WHERE class IS NOT NULL AND id IN ("
+        "SELECT device FROM device_overlay UNION SELECT value FROM json_each(:names)"
+        " UNION SELECT id FROM device WHERE hostname IN (SELECT value FROM json_each(:names)))",
+        {"names": json.dumps(list(names))},
     ).fetchall()
 
 
@@ -73,9 +75,9 @@ def with_overlays(connection: sqlite3.Connection, names: Collection[str]) -> lis
 def note_until_restart(connection: sqlite3.Connection, device: str, assignments: Iterable[str], now: float) -> None:
     """The device has applied a bundle in which these assignments hold until it restarts, and no others."""
     kept = list(assignments)
-    marks = ", ".join("?" for _ in kept)
     connection.execute(
-        f"DELETE FROM applied_until_restart WHERE device = ? AND assignment NOT IN ({marks})", (device, *kept)
+        "DELETE FROM applied_until_restart WHERE device = ? AND assignment NOT IN (SELECT value FROM json_each(?))",
+        (device, json.dumps(kept)),
     )
     connection.executemany(
         "INSERT OR IGNORE INTO applied_until_restart (device, assignment, since) VALUES (?, ?, ?)",

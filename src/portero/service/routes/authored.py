@@ -19,19 +19,13 @@ from portero.core.nouns.ruleset import Sentence
 from portero.core.nouns.schedule import DayOff, Schedule, ScheduleSummary
 from portero.core.nouns.service import Service, ServiceSummary
 from portero.formats.calendars import MAX_CALENDAR, BadCalendar, read_days_off
-from portero.service.desk import Desk
 from portero.service.problems import Problem
 from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheDesk, offset_page
 from portero.service.routes.keeping import Kept, install
-from portero.store import directories, estates
+from portero.store import directories
 from portero.store.estates import moment
 
 router = APIRouter()
-
-
-def _versions(desk: Desk, noun: str) -> dict[str, int]:
-    with desk.store.reading() as connection:
-        return estates.versions(connection, noun)
 
 
 def _assignments_with(attribute: str, estate: Estate, key: str) -> list[str]:
@@ -59,11 +53,6 @@ def _schedule(one: Schedule, estate: Estate, version: int, now: datetime) -> Sch
     )
 
 
-def _schedules(desk: Desk) -> list[ScheduleSummary]:
-    estate, versions, now = desk.snapshot.estate, _versions(desk, "schedule"), moment(desk.now())
-    return [_schedule(one, estate, versions.get(one.key, 0), now) for one in estate.schedules]
-
-
 install(
     router,
     Kept(
@@ -71,7 +60,7 @@ install(
         attribute="schedules",
         model=Schedule,
         summary=ScheduleSummary,
-        summaries=_schedules,
+        summed_up=_schedule,
         users=lambda estate, key: _assignments_with("schedule", estate, key),
         about="Each says what it does at this minute; one on each machine's own clock is shown on UTC.",
     ),
@@ -102,17 +91,13 @@ def days_off(body: CalendarFile, _who: Signed, desk: TheDesk) -> list[DayOff]:
 # --- application sets ---
 
 
-def _sets(desk: Desk) -> list[ApplicationSetSummary]:
-    estate, versions = desk.snapshot.estate, _versions(desk, "application set")
-    return [
-        ApplicationSetSummary(
-            **{**dict(one), "name": one.name or one.key},
-            sentence=sentences.application_set_sentence(one),
-            rulesets=tuple(_rulesets_naming("application_set", estate, one.key)),
-            version=versions.get(one.key, 0),
-        )
-        for one in estate.application_sets
-    ]
+def _set(one: ApplicationSet, estate: Estate, version: int, _now: datetime) -> ApplicationSetSummary:
+    return ApplicationSetSummary(
+        **{**dict(one), "name": one.name or one.key},
+        sentence=sentences.application_set_sentence(one),
+        rulesets=tuple(_rulesets_naming("application_set", estate, one.key)),
+        version=version,
+    )
 
 
 install(
@@ -122,7 +107,7 @@ install(
         attribute="application_sets",
         model=ApplicationSet,
         summary=ApplicationSetSummary,
-        summaries=_sets,
+        summed_up=_set,
         users=lambda estate, key: _rulesets_naming("application_set", estate, key),
         about="One that is frozen without naming its members holds the programs that machines have when it is saved.",
         prepared=lambda desk, body: desk.frozen(body),
@@ -144,14 +129,6 @@ def describe_application_set(body: ApplicationSet, _who: Signed, desk: TheDesk) 
 # --- services and notices ---
 
 
-def _services(desk: Desk) -> list[ServiceSummary]:
-    versions = _versions(desk, "service")
-    return [
-        ServiceSummary(**{**dict(one), "name": one.name or one.key}, version=versions.get(one.key, 0))
-        for one in desk.snapshot.estate.services
-    ]
-
-
 install(
     router,
     Kept(
@@ -159,16 +136,13 @@ install(
         attribute="services",
         model=Service,
         summary=ServiceSummary,
-        summaries=_services,
+        summed_up=lambda one, _estate, version, _now: ServiceSummary(
+            **{**dict(one), "name": one.name or one.key}, version=version
+        ),
         users=lambda estate, key: _rulesets_naming("service", estate, key),
         about="A host belongs to one service.",
     ),
 )
-
-
-def _notices(desk: Desk) -> list[NoticeSummary]:
-    versions = _versions(desk, "notice")
-    return [NoticeSummary(**dict(one), version=versions.get(one.key, 0)) for one in desk.snapshot.estate.notices]
 
 
 install(
@@ -178,7 +152,7 @@ install(
         attribute="notices",
         model=Notice,
         summary=NoticeSummary,
-        summaries=_notices,
+        summed_up=lambda one, _estate, version, _now: NoticeSummary(**dict(one), version=version),
         users=lambda estate, key: _assignments_with("notice", estate, key),
         about="“standard” is always there.",
     ),

@@ -5,6 +5,7 @@ No postponed annotations here: FastAPI reads the models of each noun from the si
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Response
@@ -32,6 +33,8 @@ from portero.service.routes.common import (
     tagged,
     the,
 )
+from portero.store import estates
+from portero.store.estates import moment
 
 Search = Annotated[str | None, Query(max_length=200, description="Part of its key, its name or what it holds.")]
 
@@ -46,7 +49,8 @@ class Kept:
     """The estate's list of them."""
     model: type[Noun]
     summary: type[BaseModel]
-    summaries: Callable[[Desk], list[Any]]
+    summed_up: Callable[[Any, Estate, int, datetime], BaseModel]
+    """What is told of an object of the estate, last changed at a revision, at a moment."""
     users: Callable[[Estate, str], list[str]]
     """What uses the object of a key, in words."""
     about: str
@@ -62,6 +66,13 @@ class Kept:
     def path(self) -> str:
         """Where the list is: “/application-sets”."""
         return "/" + self.attribute.replace("_", "-")
+
+    def summaries(self, desk: Desk) -> list[Any]:
+        """What is told of all of them now."""
+        estate, now = desk.snapshot.estate, moment(desk.now())
+        with desk.store.reading() as connection:
+            versions = estates.versions(connection, self.noun)
+        return [self.summed_up(one, estate, versions.get(one.key, 0), now) for one in getattr(estate, self.attribute)]
 
 
 def install(router: APIRouter, kept: Kept) -> None:
