@@ -245,3 +245,47 @@ def test_days_off_are_the_days_of_the_events_each_time_they_repeat():
 def test_what_is_no_calendar_is_refused(data):
     with pytest.raises(BadCalendar):
         read_days_off(data, date(2026, 11, 25))
+
+
+def _calendar(*events: list[str], before: tuple[str, ...] = ()) -> bytes:
+    lines = [line for event in events for line in ("BEGIN:VEVENT", *event, "END:VEVENT")]
+    return "\r\n".join(["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:x", *before, *lines, "END:VCALENDAR", ""]).encode()
+
+
+def test_an_occurrence_that_was_moved_or_dropped_counts_where_it_went():
+    weekly = ["UID:1", "DTSTART;VALUE=DATE:20270104", "RRULE:FREQ=WEEKLY;COUNT=3", "EXDATE;VALUE=DATE:20270118"]
+    moved = ["UID:1", "RECURRENCE-ID;VALUE=DATE:20270111", "DTSTART;VALUE=DATE:20270113"]
+    other = ["UID:2", "DTSTART;VALUE=DATE:20270111"]
+    days = read_days_off(_calendar(weekly, moved, other), date(2026, 11, 25))
+    assert [day.day for day in days] == [4, 11, 13]
+
+
+def test_an_event_with_times_counts_for_the_days_on_its_own_clock():
+    zone = ["BEGIN:VTIMEZONE", "TZID:Quay", "BEGIN:STANDARD", "DTSTART:19700101T000000"]
+    zone += ["TZOFFSETFROM:+1000", "TZOFFSETTO:+1000", "END:STANDARD", "END:VTIMEZONE"]
+    late = ["UID:1", "DTSTART;TZID=Quay:20270301T220000", "DTEND;TZID=Quay:20270302T020000"]
+    to_midnight = ["UID:2", "DTSTART;TZID=Quay:20270310T080000", "DTEND;TZID=Quay:20270311T000000"]
+    days = read_days_off(_calendar(late, to_midnight, before=tuple(zone)), date(2026, 11, 25))
+    assert [(day.month, day.day) for day in days] == [(3, 1), (3, 2), (3, 10)]
+
+
+@pytest.mark.parametrize(
+    "rule", ["FREQ=SECONDLY", "freq=minutely", "FREQ=HOURLY;COUNT=2", "FREQ=DAILY;BYHOUR=1,2", "FREQ=YEARLY;BYSECOND=1"]
+)
+def test_what_repeats_within_a_day_is_refused_before_anything_is_gone_through(rule):
+    began = time.process_time()
+    with pytest.raises(BadCalendar, match="daily at the most"):
+        read_days_off(_calendar(["UID:1", "DTSTART:20270101T000000Z", f"RRULE:{rule}"]), date(2026, 11, 25))
+    assert time.process_time() - began < 5
+
+
+def test_a_calendar_that_repeats_without_end_is_given_up_in_time():
+    daily = ([f"UID:{number}", "DTSTART;VALUE=DATE:00010101", "RRULE:FREQ=DAILY"] for number in range(2_000))
+    with pytest.raises(BadCalendar, match="too often"):
+        read_days_off(_calendar(*daily), date(2026, 11, 25))
+
+
+def test_an_event_of_many_years_is_refused():
+    endless = ["UID:1", "DTSTART;VALUE=DATE:20200101", "DTEND;VALUE=DATE:20991231"]
+    with pytest.raises(BadCalendar, match="lasts longer"):
+        read_days_off(_calendar(endless), date(2026, 11, 25))

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator
 from datetime import date, datetime
+from typing import Any
 
 MAX_CALENDAR = 1_000_000
 YEARS = 3
 MOST_DAYS = 2_000
+MOST_SECONDS = 10.0
+
+_WITHIN_A_DAY = ("BYHOUR", "BYMINUTE", "BYSECOND")
 
 
 class BadCalendar(ValueError):
@@ -27,14 +33,36 @@ def read_days_off(data: bytes, today: date) -> list[date]:
         raise BadCalendar(f"the calendar is over {MAX_CALENDAR // 1000} kB; take one that holds days off only")
     try:
         calendar = Calendar.from_ical(data)
-        events = recurring_ical_events.of(calendar).between(date(today.year, 1, 1), date(today.year + YEARS, 1, 1))
-        found = {day for event in events for day in _days(event)}
+        span = date(today.year, 1, 1), date(today.year + YEARS, 1, 1)
+        found: set[date] = set()
+        give_up = time.monotonic() + MOST_SECONDS
+        for part in _by_event(calendar):
+            found.update(day for event in recurring_ical_events.of(part).between(*span) for day in _days(event))
+            if time.monotonic() > give_up:
+                raise BadCalendar("its events repeat too often to go through; take one that holds days off only")
     except BadCalendar:
         raise
     except Exception as problem:
         # the parser raises whatever it stumbles over
         raise BadCalendar(f"not an iCalendar file: {str(problem)[:200] or type(problem).__name__}") from problem
     return sorted(found)
+
+
+def _by_event(calendar: Any) -> Iterator[Any]:
+    """A calendar for each event, with what is said of its single occurrences."""
+    events: dict[object, list[Any]] = {}
+    for event in calendar.walk("VEVENT"):
+        rules = event.get("RRULE", [])
+        for rule in rules if isinstance(rules, list) else [rules]:
+            if any(word.upper() in ("HOURLY", "MINUTELY", "SECONDLY") for word in rule.get("FREQ", ())) or any(
+                name in rule for name in _WITHIN_A_DAY
+            ):
+                raise BadCalendar("an event repeats within a day; days off repeat daily at the most")
+        events.setdefault(event.get("UID") or id(event), []).append(event)
+    for of_one in events.values():
+        part = type(calendar)()
+        part.subcomponents = of_one
+        yield part
 
 
 def _days(event: object) -> list[date]:

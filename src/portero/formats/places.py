@@ -92,13 +92,14 @@ class _Node(NamedTuple):
     column: int
     kind: str
     value: Any
+    size: int = 1
+    """How many values it comes to, itself and those of its aliases counted."""
 
 
 class PlacedValues:
     """A document's plain value, and where each part of it stands."""
 
     def __init__(self, data: bytes) -> None:
-        self._count = 0
         self._root = _compose(data)
         self.value: Any = None if self._root is None else self._plain(self._root, ())
 
@@ -126,10 +127,6 @@ class PlacedValues:
         return Problem(*self.place(path), path=path, message=message)
 
     def _plain(self, node: _Node, path: Path) -> Any:
-        self._count += 1
-        if self._count > MAX_NODES:
-            message = f"more than {MAX_NODES:,} values, aliases counted each time they are used"
-            raise BadDocument([Problem(node.line, node.column, (), message)])
         if node.kind == "scalar":
             return node.value
         if len(path) > MAX_DEPTH:
@@ -217,11 +214,13 @@ class _Composer:
         if isinstance(event, yaml.ScalarEvent):
             node = _Node(line, column, "scalar", _scalar(event))
         elif isinstance(event, yaml.SequenceStartEvent):
-            node = _Node(
-                line, column, "list", [self._node(one, depth + 1) for one in self._until(yaml.SequenceEndEvent)]
-            )
+            items = [self._node(one, depth + 1) for one in self._until(yaml.SequenceEndEvent)]
+            node = _Node(line, column, "list", items, 1 + sum(one.size for one in items))
         else:
-            node = _Node(line, column, "mapping", list(self._pairs(depth)))
+            pairs = list(self._pairs(depth))
+            node = _Node(line, column, "mapping", pairs, 1 + sum(one.size for _, one in pairs))
+        if node.size > MAX_NODES:
+            raise self._refused(event, f"more than {MAX_NODES:,} values, aliases counted each time they are used")
         if event.anchor is not None:
             self._anchors[event.anchor] = node
         return node
