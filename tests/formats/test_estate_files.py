@@ -176,7 +176,7 @@ def test_problems_in_a_folder_name_the_file():
     }
     assert problems(files) == [
         "b.yaml: line 3, column 25: “ships” stands twice, first as number 1; keep one of them (at /groups/1)"
-    ] or (problems(files)[0].startswith("b.yaml: line 3"))
+    ]
     assert problems(
         {"a.yaml": b"portero: 1\nsettings: {}", "c.yaml": b"portero: 1\nsettings: {newly_registered_days: 3}"}
     )[0].startswith("c.yaml: line 2, column 1: “settings” stands in a.yaml already")

@@ -213,7 +213,7 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
           :placeholder="example"
           maxlength="8192"
         />
-        <BFormCheckbox v-if="mayBeExact" v-model="one.exact" class="exact">only itself</BFormCheckbox>
+        <BFormCheckbox v-if="mayBeExact" v-model="one.exact" class="exact">exact: only itself</BFormCheckbox>
         <BFormSelect
           v-model="one.action"
           aria-label="Action"

@@ -124,7 +124,7 @@ export function selectorFrom(name: SelectorName, value: string): Partial<Rule> {
 export function selectorText(rule: Rule): string {
   const { name, value } = selectorOf(rule)
   if (name === 'everything') return 'everything'
-  return `${value}${rule.exact ? ' alone' : ''}`
+  return `${value}${rule.exact ? ' exact' : ''}`
 }
 
 /** A target in words: the group's key, or the device's name. */
