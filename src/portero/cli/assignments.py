@@ -11,8 +11,8 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
+    add_change,
     add_csv,
-    add_reason,
     add_yes,
     confirmed,
     tell_removed,
@@ -183,7 +183,7 @@ def register(commands: Commands) -> None:
     _add_scope(put, changing=False)
     put.add_argument("--draft", action="store_true", help="keep it without putting it in force")
     put.add_argument("--key", help="key of the assignment; made from ruleset and group where left out")
-    add_reason(put)
+    add_change(put)
 
     assignment = commands.noun("assignment", "Rulesets put on groups and machines.")
     listing = assignment.add("list", assignment_list, "List assignments.", "portero assignment list --group ships")
@@ -202,7 +202,7 @@ def register(commands: Commands) -> None:
     _add_scope(change, changing=True)
     change.add_argument("--ruleset", metavar="RULESET", help="another ruleset")
     change.add_argument("--state", choices=("draft", "active", "paused"))
-    add_reason(change)
+    add_change(change)
     made = [show, change]
     for verb, state, summary in (
         ("pause", "paused", "Take an assignment out of force, and keep it."),
@@ -211,13 +211,13 @@ def register(commands: Commands) -> None:
         made.append(
             assignment.add(verb, _set_state(state), summary, f"portero assignment {verb} no-gambling--crew-mess")
         )
-        add_reason(made[-1])
+        add_change(made[-1])
     made.append(
         assignment.add(
             "remove", assignment_remove, "Remove an assignment.", "portero assignment remove no-gambling--crew-mess"
         )
     )
     add_yes(made[-1])
-    add_reason(made[-1])
+    add_change(made[-1])
     for one in made:
         one.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")

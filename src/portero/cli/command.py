@@ -31,11 +31,15 @@ class Context:
         self.settings = Settings(options)
 
     def client(self) -> Portero:
-        """The client for the service, as the profile's owner. CommandProblem where nobody has signed in."""
+        """The client for the service, as the profile's owner; with --preview one whose changes are only previewed.
+
+        CommandProblem where nobody has signed in.
+        """
         if not self.settings.token.value:
             url = self.settings.url.value
             raise CommandProblem(f"not signed in to {url}; run “portero sign-in --url {url} --name NAME”")
-        return Portero(str(self.settings.url.value), token=self.settings.token.value)
+        client = Portero(str(self.settings.url.value), token=self.settings.token.value)
+        return client.previewing() if getattr(self.options, "preview", False) else client
 
 
 Run = Callable[[Context], int]
@@ -73,8 +77,14 @@ class Commands:
 
 
 def add_reason(parser: argparse.ArgumentParser) -> None:
-    """The option that says why, for the revision."""
-    parser.add_argument("--reason", metavar="TEXT", help="why, for the revision")
+    """The option that says why, for what is kept of it."""
+    parser.add_argument("--reason", metavar="TEXT", help="why, for the record")
+
+
+def add_change(parser: argparse.ArgumentParser) -> None:
+    """The options of every change of the estate: why, and to see first what it would do."""
+    add_reason(parser)
+    parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
 
 
 def add_yes(parser: argparse.ArgumentParser) -> None:
@@ -82,14 +92,11 @@ def add_yes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
-def add_preview(parser: argparse.ArgumentParser) -> None:
-    """The option to say what would change, and do nothing."""
-    parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
-
-
 def confirmed(options: argparse.Namespace, question: str) -> bool:
-    """Whether the person says yes, now or by --yes; where not, they are told that nothing was changed."""
-    if options.yes:
+    """Whether the person says yes, now or by --yes; where not, they are told that nothing was changed. A preview needs
+    no leave.
+    """
+    if options.yes or getattr(options, "preview", False):
         return True
     try:
         answer = input(question + " [y/N] ")

@@ -15,7 +15,7 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
-    add_reason,
+    add_change,
     read_bytes,
 )
 from portero.cli.keeping import Family, add_list, add_remove, add_show, given_in
@@ -105,7 +105,7 @@ def _register_schedules(commands: Commands) -> None:
     put.add_argument("--day-off", action="append", metavar="DATE", help="as in 2027-01-01; may be given again")
     put.add_argument("--days-off", metavar="FILE", help="an iCalendar file whose events are days off")
     put.add_argument("--replace-days-off", action="store_true", help="drop the days off that are there")
-    add_reason(put)
+    add_change(put)
     add_remove(noun, family.remove(), "schedule", "watch-hours")
 
 
@@ -178,7 +178,7 @@ def _register_sets(commands: Commands) -> None:
     how = put.add_mutually_exclusive_group()
     how.add_argument("--freeze", action="store_true", help="hold what machines have now, and nothing later")
     how.add_argument("--follow", action="store_true", help="take in what is found later")
-    add_reason(put)
+    add_change(put)
     add_remove(noun, family.remove(), "application set", "remote-control")
 
 
@@ -239,7 +239,7 @@ def _register_services(commands: Commands) -> None:
     put.add_argument("--decision", choices=[one.value for one in Decision], help="what was decided")
     put.add_argument("--trait", action="append", metavar="NAME=VALUE", help="as in second_factor=no")
     put.add_argument("--note", help="a note")
-    add_reason(put)
+    add_change(put)
     add_remove(noun, family.remove(), "service", "quick-drop")
 
 
@@ -274,7 +274,7 @@ def _register_notices(commands: Commands) -> None:
     put.add_argument("key", metavar="KEY")
     for name in names:
         put.add_argument(f"--{name}", help=f"its {name}")
-    add_reason(put)
+    add_change(put)
     add_remove(noun, family.remove(), "notice", "bridge")
 
 

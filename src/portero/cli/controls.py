@@ -12,8 +12,8 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
+    add_change,
     add_csv,
-    add_reason,
     add_yes,
     confirmed,
     tell_removed,
@@ -285,7 +285,7 @@ def register(commands: Commands) -> None:
     rules = create.add_argument_group("rules, as category keys, family:KEY or everything, joined by commas")
     for action in Action:
         rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
-    add_reason(create)
+    add_change(create)
     create.add_argument("--kind", choices=tuple(SELECTORS), default="category", help="what its rules name (category)")
     create.add_argument("--feed", metavar="KEY", help="brought in by this feed; indicator rulesets only")
     remove = ruleset.add(
@@ -293,7 +293,7 @@ def register(commands: Commands) -> None:
     )
     remove.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
     add_yes(remove)
-    add_reason(remove)
+    add_change(remove)
     _register_rules(commands)
 
 
@@ -333,7 +333,7 @@ def _register_rules(commands: Commands) -> None:
     add_csv(listing)
     add_yes(removing)
     for made in (adding, changing, removing):
-        add_reason(made)
+        add_change(made)
 
 
 _HELP = {

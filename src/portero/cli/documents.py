@@ -13,20 +13,20 @@ from portero.cli.command import (
     CommandProblem,
     Commands,
     Context,
-    add_reason,
+    add_change,
     add_yes,
     confirmed,
     read_bytes,
     read_documents,
 )
-from portero.client import Portero
+from portero.cli.previews import tell_preview
+from portero.client import Previewed
 from portero.core import sentences
 from portero.core.insight.acceptance import ProbeOutcome, try_probes
 from portero.core.insight.offline import OfflineEstate
 from portero.core.matching.categories import EMPTY_INDEX
-from portero.core.nouns.comparison import EstateComparison
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.nouns.preview import Preview
 from portero.formats.category_index import read_index
 from portero.formats.estate_document import read_estate, read_facts, write_estate, write_estate_files
 
@@ -112,77 +112,50 @@ def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[Probe
 def estate_compare(context: Context) -> int:
     """What putting the document would change."""
     options, document = context.options, _read(context.options.file)
-    with context.client() as portero, output.working("Comparing"):
-        found = portero.estate.compare(document, keep_others=options.keep_others)
+    found = _compared(context, document)
     if options.json:
         output.print_json(found)
     else:
-        _tell_comparison(found)
+        tell_preview(found)
     return NOT_AS_EXPECTED if found.changes else DONE
 
 
-def _tell_comparison(found: EstateComparison) -> None:
-    if not found.changes:
-        output.say("It changes nothing.")
-        return
-    output.say(f"{sentences.counted(len(found.changes), 'change')}:")
-    for sentence in found.sentences[:MOST_TOLD]:
-        output.say(sentences.as_sentence(sentence), indent=2)
-    if len(found.sentences) > MOST_TOLD:
-        output.say(f"and {len(found.sentences) - MOST_TOLD} more; --json lists them all.", indent=2)
-    least = "" if found.complete else "at least "
-    output.say(f"{least}{sentences.counted(found.devices, 'machine')} would get another bundle.".capitalize())
-    rows = [
-        (TAXONOMY.categories[one.category].name, output.mark(one.before), output.mark(one.after), str(one.devices))
-        for one in found.verdicts[:MOST_TOLD]
-    ]
-    if rows:
-        output.print_table(("CATEGORY", "NOW", "THEN", "MACHINES"), rows, right=(3,))
+def _compared(context: Context, document: Estate) -> Preview:
+    keep = context.options.keep_others
+    with context.client() as portero, output.working("Comparing"):
+        return portero.preview(lambda asked: asked.estate.put(document, revision=None, keep_others=keep))
 
 
 def estate_put(context: Context) -> int:
     """Put the document in force, after saying what goes."""
     options, document = context.options, _read(context.options.file)
-    with context.client() as portero:
-        with output.working("Comparing"):
-            found = portero.estate.compare(document, keep_others=options.keep_others)
-        if options.preview or not found.changes:
-            return _answered(context, found)
-        removed = [one for one in found.changes if one.verb == "removed"]
-        if removed and not options.json:
-            _tell_comparison(found)
-        if removed and not confirmed(options, _question(found)):
-            return DONE
-        return _put(context, portero, document, found)
-
-
-def _question(found: EstateComparison) -> str:
-    names = [f"{one.noun} {one.key}" for one in found.changes if one.verb == "removed"]
-    listed = sentences.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
-    return f"The document does not name {listed}: they go. Put it in force?"
-
-
-def _put(context: Context, portero: Portero, document: Estate, seen: EstateComparison) -> int:
-    options = context.options
-    with output.working("Putting it in force"):
+    found = _compared(context, document)
+    if options.preview:
+        raise Previewed(found)
+    removed = [one for one in found.changes if one.verb == "removed"]
+    if removed and not options.json:
+        tell_preview(found)
+    if removed and not confirmed(options, _question(found)):
+        return DONE
+    with context.client() as portero, output.working("Putting it in force"):
         made = portero.estate.put(
-            document, revision=seen.revision, keep_others=options.keep_others, reason=options.reason
+            document, revision=found.revision, keep_others=options.keep_others, reason=options.reason
         )
     if options.json:
         output.print_json(made)
+    elif not made.changes:
+        output.say("It changes nothing.")
     else:
         changes = sentences.counted(len(made.changes), "change")
-        output.say(f"Revision {made.revision}: {changes}, {sentences.counted(made.devices, 'machine')} to follow.")
+        output.say(f"Revision {made.revision}: {changes}, {sentences.counted(found.devices, 'machine')} to follow.")
         output.say("Follow it with: portero rollout --watch")
     return DONE
 
 
-def _answered(context: Context, found: EstateComparison) -> int:
-    if context.options.json:
-        output.print_json(found)
-    else:
-        _tell_comparison(found)
-    return DONE
+def _question(found: Preview) -> str:
+    names = [f"{one.noun} {one.key}" for one in found.changes if one.verb == "removed"]
+    listed = sentences.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
+    return f"The document does not name {listed}: they go. Put it in force?"
 
 
 def register(commands: Commands) -> None:
@@ -228,6 +201,5 @@ def register(commands: Commands) -> None:
         )
     for made in (compare, put):
         made.add_argument("--keep-others", action="store_true", help="leave alone what the document does not name")
-    put.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
     add_yes(put)
-    add_reason(put)
+    add_change(put)

@@ -14,9 +14,8 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
+    add_change,
     add_csv,
-    add_preview,
-    add_reason,
     add_yes,
     confirmed,
     tell_removed,
@@ -32,7 +31,6 @@ from portero.core.nouns.group import (
     GroupSummary,
     Pins,
     Precedence,
-    PrecedencePreview,
 )
 from portero.core.nouns.membership import MembershipRule, read_condition
 from portero.core.nouns.readiness import BlockerCode
@@ -130,8 +128,8 @@ def group_create(context: Context) -> int:
     with context.client() as portero:
         members = _from_blocker(portero, options.from_blocker) if options.from_blocker else _rule(options)
         group = Group(key=options.group, name=options.name, members=members, pins=_pins(options, None))
-        if options.preview:
-            return _tell_preview(context, portero.groups.preview(group))
+        if options.preview and not options.json:
+            _tell_membership(portero.groups.preview(group))
         made = portero.groups.create(group, reason=options.reason)
     _tell_group(context, "Made", made)
     return DONE
@@ -146,8 +144,8 @@ def group_edit(context: Context) -> int:
         rule = None if options.no_rule else _changed_rule(options, seen.members)
         name = options.name or (None if seen.name == seen.key else seen.name)
         group = Group(key=seen.key, name=name, members=rule, pins=_pins(options, seen.pins))
-        if options.preview:
-            return _tell_preview(context, portero.groups.preview(group))
+        if options.preview and not options.json:
+            _tell_membership(portero.groups.preview(group))
         made = portero.groups.put(group, version=seen.version, reason=options.reason)
     _tell_group(context, "Changed", made)
     return DONE
@@ -161,10 +159,7 @@ def _tell_group(context: Context, verb: str, group: GroupSummary) -> None:
         output.say(f"{verb} group {group.key}; it holds {held}: {group.sentence}.")
 
 
-def _tell_preview(context: Context, preview: GroupPreview) -> int:
-    if context.options.json:
-        output.print_json(preview)
-        return DONE
+def _tell_membership(preview: GroupPreview) -> None:
     output.say(f"Would hold {sentences.counted(preview.devices, 'machine')}: {preview.sentence}.")
     for number, words, examples in (
         (preview.comes_in, "would come in", preview.comes_in_examples),
@@ -180,8 +175,6 @@ def _tell_preview(context: Context, preview: GroupPreview) -> int:
         output.say(f"! {held}, as {', '.join(missing.examples)}", indent=2)
     if preview.unknown_pins:
         output.say(f"! no machine of that name is known: {', '.join(preview.unknown_pins)}", indent=2)
-    output.say("Nothing was changed.")
-    return DONE
 
 
 def group_copy(context: Context) -> int:
@@ -227,31 +220,11 @@ def group_move(context: Context) -> int:
     with context.client() as portero:
         state = portero.groups.order()
         order = Precedence(precedence=tuple(_moved(list(state.precedence), options)))
-        if options.preview:
-            return _tell_order_preview(context, portero.groups.preview_order(order))
         made = portero.groups.put_order(order, version=state.version, reason=options.reason)
     if options.json:
         output.print_json(made)
     else:
         output.say("Strongest first: " + ", ".join((*made.precedence, *BUILT_IN)))
-    return DONE
-
-
-def _tell_order_preview(context: Context, preview: PrecedencePreview) -> int:
-    if context.options.json:
-        output.print_json(preview)
-        return DONE
-    output.say(f"{sentences.counted(preview.devices, 'machine')} would see their groups in another order.")
-    rows = [
-        (one.category, output.mark(one.before), output.mark(one.after), str(one.devices)) for one in preview.verdicts
-    ]
-    if rows:
-        output.print_table(("CATEGORY", "BEFORE", "AFTER", "MACHINES"), rows, right=(3,))
-    elif preview.complete:
-        output.say("No verdict on any web category would change.")
-    if not preview.complete:
-        output.say("Time ran out before every machine was looked at; more may change.")
-    output.say("Nothing was changed.")
     return DONE
 
 
@@ -287,11 +260,11 @@ def register(commands: Commands) -> None:
     copy.add_argument("group", metavar="GROUP", help="key of the group")
     copy.add_argument("new", metavar="KEY", help="key of the copy")
     copy.add_argument("--name", help="name of the copy")
-    add_reason(copy)
+    add_change(copy)
     remove = group.add("remove", group_remove, "Remove a group that nothing names.", "portero group remove night-desks")
     remove.add_argument("group", metavar="GROUP", help="key of the group")
     add_yes(remove)
-    add_reason(remove)
+    add_change(remove)
     move = group.add(
         "move", group_move, "Give a group another place in the precedence.", "portero group move pilot --above bridge"
     )
@@ -301,8 +274,7 @@ def register(commands: Commands) -> None:
     where.add_argument("--below", metavar="GROUP", help="right below this one, and so weaker")
     where.add_argument("--first", action="store_true", help="the strongest of all")
     where.add_argument("--last", action="store_true", help="the weakest but for the built-in ones")
-    add_preview(move)
-    add_reason(move)
+    add_change(move)
 
 
 def _add_members(parser: argparse.ArgumentParser) -> None:
@@ -314,5 +286,4 @@ def _add_members(parser: argparse.ArgumentParser) -> None:
     pins = parser.add_argument_group("by hand")
     pins.add_argument("--pin-in", action="append", default=[], metavar="DEVICE", help="put this machine in")
     pins.add_argument("--pin-out", action="append", default=[], metavar="DEVICE", help="keep this machine out")
-    add_preview(parser)
-    add_reason(parser)
+    add_change(parser)

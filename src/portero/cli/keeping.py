@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, add_csv, add_reason, add_yes, confirmed, tell_removed
+from portero.cli.command import DONE, Commands, Context, add_change, add_csv, add_yes, confirmed, tell_removed
 from portero.client import NotFound, Portero
 from portero.client.authored import Kept
 from portero.client.connection import fields_of
@@ -124,4 +124,4 @@ def add_remove(noun: Commands, run: Callable[[Context], int], word: str, example
     made = noun.add("remove", run, f"Remove one {word} that nothing uses.", f"portero {path} remove {example}")
     made.add_argument("key", metavar="KEY")
     add_yes(made)
-    add_reason(made)
+    add_change(made)

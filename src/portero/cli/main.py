@@ -17,14 +17,17 @@ from portero.cli import (
     controls,
     devices,
     documents,
+    findings,
     groups,
     knowing,
+    output,
     serving,
     standing,
 )
 from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem, Commands, Context, UsageProblem
+from portero.cli.previews import tell_preview
 from portero.cli.settings import BadSettings
-from portero.client import NotSignedIn, Problem, Unreachable
+from portero.client import NotSignedIn, Previewed, Problem, Unreachable
 from portero.core import sentences
 from portero.core.nouns.base import fault_of
 
@@ -40,6 +43,21 @@ exit status:
 Try it: portero demo"""
 
 
+_FAMILIES = (
+    serving,
+    devices,
+    groups,
+    standing,
+    controls,
+    assignments,
+    conditions,
+    documents,
+    findings,
+    checking,
+    knowing,
+)
+
+
 def parser() -> argparse.ArgumentParser:
     """The parser of the whole command."""
     top = argparse.ArgumentParser(
@@ -50,7 +68,19 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"portero {__version__}")
     commands = Commands(top)
-    for family in (serving, devices, groups, standing, controls, assignments, conditions, documents, checking, knowing):
+    for family in (
+        serving,
+        devices,
+        groups,
+        standing,
+        controls,
+        assignments,
+        conditions,
+        documents,
+        findings,
+        checking,
+        knowing,
+    ):
         family.register(commands)
     return top
 
@@ -71,8 +101,16 @@ def run(arguments: list[str] | None = None) -> int:
     top = parser()
     argcomplete.autocomplete(top)
     options = top.parse_args(arguments)
+    context = Context(options)
     try:
-        return int(options.run(Context(options)))
+        return int(options.run(context))
+    except Previewed as answer:
+        if options.json:
+            output.print_json(answer.preview)
+        else:
+            tell_preview(answer.preview)
+            output.say("Nothing was changed.")
+        return DONE
     except Unreachable as problem:
         _complain(f"{problem}; is the service running?")
         return UNREACHABLE

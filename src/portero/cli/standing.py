@@ -15,9 +15,9 @@ from portero.cli.command import (
     Commands,
     Context,
     UsageProblem,
+    add_change,
     add_csv,
     add_limit,
-    add_reason,
 )
 from portero.client import Portero
 from portero.core import sentences
@@ -279,7 +279,7 @@ def register(commands: Commands) -> None:
         )
     setting.add_argument("--clear", action="store_true", help="the group says nothing about layers any more")
     setting.add_argument("--gateway-networks", metavar="NETWORKS", help="of the estate, joined by commas; or none")
-    add_reason(setting)
+    add_change(setting)
 
     coverage = commands.noun("coverage", "Which control reaches which browser on which platform.")
     listing = coverage.add("list", coverage_list, "Show the coverage table.", "portero coverage list")
@@ -296,7 +296,7 @@ def register(commands: Commands) -> None:
         made.add_argument("control", choices=("filter", "site-list", "startup"))
         made.add_argument("browser", nargs="?", default=ANY, help="name of the browser, or any")
         made.add_argument("platform", nargs="?", default=ANY, help="family of the operating system, or any")
-        add_reason(made)
+        add_change(made)
     put.add_argument("--http", choices=("page", "host", "none"), default="page", help="reach over http (page)")
     put.add_argument("--https", choices=("page", "host", "none"), required=True, help="reach over https")
     put.add_argument("--browser-from", metavar="VERSION", help="lowest version of the browser")

@@ -6,6 +6,7 @@
 ...         print(device.hostname, device.rollout.state)
 """
 
+from portero.client.connection import Previewed
 from portero.client.errors import (
     AlreadyExists,
     AmbiguousDevice,
@@ -33,6 +34,7 @@ __all__ = [
     "NotSignedIn",
     "Portero",
     "PorteroError",
+    "Previewed",
     "Problem",
     "StillInUse",
     "Unreachable",

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Generic, TypeVar
+from typing import Generic, TypeVar
 
 from portero.client.connection import Connection, Part, segment
 from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
 from portero.core.nouns.base import Noun
-from portero.core.nouns.comparison import EstateComparison
+from portero.core.nouns.comparison import EstateChange
 from portero.core.nouns.directory import Directory, DirectoryState
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.notice import Notice, NoticeSummary
@@ -74,25 +74,19 @@ class EstateDocument(Part):
         """All that administrators author."""
         return self.connection.get("/estate", Estate)
 
-    def compare(self, document: Estate, *, keep_others: bool = False) -> EstateComparison:
-        """What putting the document would change. Nothing is kept. Invalid."""
-        return self._put(document, "*", preview=True, keep_others=keep_others)
-
     def put(
         self, document: Estate, *, revision: int | None, keep_others: bool = False, reason: str | None = None
-    ) -> EstateComparison:
+    ) -> EstateChange:
         """Make the estate what the document says, in one revision, as long as it is still at `revision` (None:
         whatever it is). ChangedMeanwhile, Invalid.
         """
         seen = "*" if revision is None else f'"r{revision}"'
-        return self._put(document, seen, keep_others=keep_others, reason=reason)
-
-    def _put(self, document: Estate, seen: str, **params: Any) -> EstateComparison:
         # only what the document names: what it leaves out is told from what it has empty
         body = document.model_dump(mode="json", exclude_none=True, exclude_unset=True)
-        told = {name: value for name, value in params.items() if value}
-        answer = self.connection.ask("PUT", "/estate", json=body, headers={"If-Match": seen}, params=told, timeout=120)
-        return EstateComparison.model_validate_json(answer.content)
+        params = {"keep_others": keep_others or None, "reason": reason}
+        headers = {"If-Match": seen}
+        answer = self.connection.change("PUT", "/estate", json=body, headers=headers, params=params, timeout=120)
+        return EstateChange.model_validate_json(answer.content)
 
 
 class DirectoryPart(Part):

@@ -12,10 +12,13 @@ import httpx
 from pydantic import BaseModel
 
 from portero.client.errors import NotFound, Unreachable, problem_of
+from portero.core.nouns.preview import Preview
 
 Model = TypeVar("Model", bound=BaseModel)
 _SAFE = ("GET", "HEAD")
 _RETRIES = 2
+PREVIEW_HEADER = "Portero-Preview"
+"""Marks an answer that is a preview."""
 
 
 def fields_of(noun: BaseModel, model: type[BaseModel]) -> dict[str, Any]:
@@ -23,11 +26,35 @@ def fields_of(noun: BaseModel, model: type[BaseModel]) -> dict[str, Any]:
     return noun.model_dump(mode="json", include=set(model.model_fields), exclude_none=True)
 
 
-class Connection:
-    """Requests with a timeout, retried only where that is safe, problems raised as exceptions."""
+class Previewed(Exception):
+    """The answer to a change that was only to be previewed. Nothing was kept."""
 
-    def __init__(self, http: httpx.Client) -> None:
-        self._http = http
+    def __init__(self, preview: Preview) -> None:
+        super().__init__(preview.summary)
+        self.preview = preview
+
+
+class Connection:
+    """Requests with a timeout, retried only where that is safe, problems raised as exceptions.
+
+    One that previews asks what changes would do in place of making them, and raises Previewed with the answer.
+    """
+
+    def __init__(self, http: httpx.Client, previews: bool = False) -> None:
+        self._http, self._previews = http, previews
+
+    def previewing(self) -> Connection:
+        """The same connection, that previews."""
+        return Connection(self._http, previews=True)
+
+    def change(self, method: str, path: str, *, params: Mapping[str, Any], **options: Any) -> httpx.Response:
+        """A request that changes the estate. Previewed."""
+        if self._previews:
+            params = {**params, "preview": True}
+        answer = self.ask(method, path, params=given(params), **options)
+        if PREVIEW_HEADER in answer.headers:
+            raise Previewed(Preview.model_validate_json(answer.content))
+        return answer
 
     def ask(
         self, method: str, path: str, *, headers: Mapping[str, str] | None = None, **options: Any
@@ -59,19 +86,26 @@ class Connection:
     def post(
         self, path: str, body: BaseModel | dict[str, Any], model: type[Model], *, once: bool = False, **params: Any
     ) -> Model:
-        """`once` for those creations that the service makes once however often they are sent: they may be repeated."""
+        """A POST that changes something. `once` for those creations that the service makes once however often they are
+        sent: they may be repeated.
+        """
         headers = {"Idempotency-Key": str(uuid.uuid4())} if once else {}
         json = body if isinstance(body, dict) else body.model_dump(mode="json", exclude_none=True)
-        answer = self.ask("POST", path, json=json, headers=headers, params=given(params))
+        answer = self.change("POST", path, json=json, headers=headers, params=params)
         return model.model_validate_json(answer.content)
+
+    def consult(self, path: str, body: BaseModel, model: type[Model], **params: Any) -> Model:
+        """A POST that only asks: nothing is kept."""
+        json = body.model_dump(mode="json", exclude_none=True)
+        return model.model_validate_json(self.ask("POST", path, json=json, params=given(params)).content)
 
     def put(self, path: str, body: BaseModel, model: type[Model], version: int | None, **params: Any) -> Model:
         json = body.model_dump(mode="json", exclude_none=True)
-        answer = self.ask("PUT", path, json=json, headers=_match(version), params=given(params))
+        answer = self.change("PUT", path, json=json, headers=_match(version), params=params)
         return model.model_validate_json(answer.content)
 
     def delete(self, path: str, version: int | None = None, **params: Any) -> None:
-        self.ask("DELETE", path, headers=_match(version), params=given(params))
+        self.change("DELETE", path, headers=_match(version), params=params)
 
     def pages(self, path: str, model: type[Model], limit: int | None = None, **params: Any) -> Iterator[Model]:
         """Items of all pages, as they are needed; at most `limit`."""

@@ -16,7 +16,6 @@ from portero.core.nouns.group import (
     GroupPreview,
     GroupSummary,
     Precedence,
-    PrecedencePreview,
     PrecedenceState,
 )
 from portero.core.nouns.readiness import FleetReadiness, Readiness, UnitReadiness
@@ -139,7 +138,7 @@ class Groups(Part):
 
     def preview(self, group: Group) -> GroupPreview:
         """Whom the group, saved or not, would hold; who comes in and who drops out. Nothing is kept."""
-        return self.connection.post("/groups/preview", group, GroupPreview)
+        return self.connection.consult("/groups/preview", group, GroupPreview)
 
     def copy(self, key: str, new: CopiedGroup, *, reason: str | None = None) -> GroupSummary:
         """A group with the same rule and pins, right behind the original. AlreadyExists."""
@@ -148,10 +147,6 @@ class Groups(Part):
     def order(self) -> PrecedenceState:
         """The one order of groups, strongest first, without the built-in ones."""
         return self.connection.get("/precedence", PrecedenceState)
-
-    def preview_order(self, order: Precedence) -> PrecedencePreview:
-        """What another order would change. Nothing is kept."""
-        return self.connection.post("/precedence/preview", order, PrecedencePreview)
 
     def put_order(self, order: Precedence, *, version: int | None, reason: str | None = None) -> PrecedenceState:
         """Put groups into another order, as seen at `version`. ChangedMeanwhile."""

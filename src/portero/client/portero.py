@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Self
 
 import httpx
 from pydantic import TypeAdapter
 
 from portero.client import authored
-from portero.client.connection import Connection
+from portero.client.connection import Connection, Previewed
 from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
+from portero.client.insight import FindingsPart
 from portero.client.policy import Assignments, Revisions, Rulesets
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.preview import Preview
 from portero.core.nouns.taxonomy import HostCategories, Taxonomy
 from portero.core.nouns.verdict import Explanation, Unjudged
 
@@ -30,7 +32,10 @@ class Portero:
     def __init__(self, url: str, *, token: str | None = None, timeout: float = 30.0) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout)
-        self._connection = connection = Connection(self._http)
+        self._use(Connection(self._http))
+
+    def _use(self, connection: Connection) -> None:
+        self._connection = connection
         self.devices = Devices(connection)
         self.enrolment = Enrolment(connection)
         self.enforcement = Enforcement(connection)
@@ -44,6 +49,7 @@ class Portero:
         self.notices = authored.notices(connection)
         self.estate = authored.EstateDocument(connection)
         self.directory = authored.DirectoryPart(connection)
+        self.findings = FindingsPart(connection)
 
     def __enter__(self) -> Self:
         return self
@@ -54,6 +60,24 @@ class Portero:
     def close(self) -> None:
         """Close the connections."""
         self._http.close()
+
+    def preview(self, change: Callable[[Portero], object]) -> Preview:
+        """What a change of the estate would do; nothing is kept. Raises what the change itself would.
+
+        >>> portero.preview(lambda asked: asked.assignments.remove("quiet-link--satellite"))   # doctest: +SKIP
+        """
+        try:
+            change(self.previewing())
+        except Previewed as answer:
+            return answer.preview
+        raise ValueError("the change asked for nothing that can be previewed")
+
+    def previewing(self) -> Portero:
+        """The same client, whose changes are only previewed: each raises Previewed, with the preview."""
+        asked = object.__new__(Portero)
+        asked._http = self._http
+        asked._use(self._connection.previewing())
+        return asked
 
     def sign_in(self, name: str, password: str, *, label: str, days: int | None = 30) -> MadeToken:
         """Make an API token by name and password, and use it from now on. NotSignedIn."""
@@ -87,7 +111,7 @@ class Portero:
 
     def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:
         """The verdict on a visit, with every reason. NotFound for the device, Invalid for the URL."""
-        return self._connection.post("/check", attempt, Explanation, left_aside=left_aside or None)
+        return self._connection.consult("/check", attempt, Explanation, left_aside=left_aside or None)
 
     def check_batch(self, attempts: Sequence[dict[str, Any]]) -> list[Explanation | Unjudged]:
         """The verdicts on up to 1,000 attempts, in their order; one that cannot be judged has a problem instead."""

@@ -11,7 +11,7 @@ from typing import Any
 from uuid import uuid4
 
 import structlog
-from fastapi import FastAPI, Request
+from fastapi import Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
@@ -26,12 +26,14 @@ from portero.service.routes import (
     documents,
     enforcement,
     enrolment,
+    findings,
     fleet,
     groups,
     knowing,
     policy,
     session,
 )
+from portero.service.routes.common import install_previews, refuse_stray_preview
 
 MAX_BODY = 4_000_000
 MAX_DOCUMENT = 40_000_000
@@ -165,9 +167,12 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     )
     app.state.desk = desk
     problems.install(app)
-    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, knowing)
+    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, findings, knowing)
     for part in parts:
-        app.include_router(part.router, prefix="/api/v1", responses=_PROBLEM)
+        app.include_router(
+            part.router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)]
+        )
+    install_previews(app)
     app.router.routes.extend(wire.ROUTES)
     _health(app)
     joining.install(app)

@@ -13,17 +13,18 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from portero.core import sentences
-from portero.core.insight.comparing import Classes
 from portero.core.insight.differences import differences
 from portero.core.insight.offline import UnknownDevice, with_frozen_members
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import Application, Device
+from portero.core.nouns.device import Device
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import SEVERITIES, Findings
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
+from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import Change
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle, with_overlay
@@ -32,12 +33,13 @@ from portero.core.resolving.policy import Policy
 from portero.core.resolving.standing import Standing
 from portero.formats.bundles import public_text_of, unpack_bundle, unpack_overlay
 from portero.formats.category_index import SHIPPED_INDEX, read_index
+from portero.service.foresight import Foresight
 from portero.service.live import Live
 from portero.service.problems import Problem, field_error
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster, Settlement
 from portero.service.secrets import Throttle, signing_key
-from portero.store import access, classes, devices, directories, enrolling, estates, overlays
+from portero.store import access, classes, devices, directories, enrolling, estates, findings, overlays
 from portero.store.database import Store
 
 Edit = Callable[[Estate, Mapping[str, int]], Estate]
@@ -84,6 +86,7 @@ class Desk:
         with self.store.reading() as connection:
             self.snapshot = Snapshot(estates.load_estate(connection), estates.newest_revision(connection))
             self.roster = Roster(self.publisher, connection, self.snapshot.estate, self.now())
+        self.foresight = Foresight(self.store, self.roster, self.index, clock)
 
     # --- changing the estate ---
 
@@ -152,42 +155,41 @@ class Desk:
         roster.keep_all_obstacles(connection, after, moved)
         return regrouping, changed | left
 
-    def put_estate(
-        self, after: Estate, seen: Snapshot, *, by: str, reason: str | None, expect: Callable[[int], None]
-    ) -> int:
-        """Make the estate another one in one revision; returns the newest revision. Problem where it changed since."""
+    def preview(self, edit: Edit, *, noun: str) -> Preview:
+        """What a change would do. Nothing is kept and nobody waits. Problem where the edit does not fit."""
+        before, revision = self.snapshot
+        with self.store.reading() as connection:
+            versions = estates.versions(connection, noun)
+        after = edit(before, versions)
+        refuse_faults(after)
+        return self.foresight.preview(before, after, revision, self.directory)
 
-        def edit(before: Estate, _versions: Mapping[str, int]) -> Estate:
-            expect(self.snapshot.revision)
-            if before is not seen.estate:
-                raise Problem("changed-meanwhile", "The estate was changed just now; compare again, then put it.")
-            return after
-
-        self.change(edit, noun="settings", by=by, reason=reason)
-        return self.snapshot.revision
-
-    def classes_under(self, after: Estate, now: float) -> Classes:
-        """How many devices have which groups now, and would have under another estate."""
-        fleet, planned = self.roster.fleet, self.roster.plan(after, now).groups
-        found: Classes = Counter()
-        for member in fleet:
-            groups = fleet.groups_of(member.id)
-            found[groups, planned.get(member.id, groups)] += 1
-        return found
+    def findings(self) -> Findings:
+        """What is to be settled, with what somebody has accepted marked."""
+        estate, revision = self.snapshot
+        found = self.foresight.findings(estate, revision, self.directory)
+        with self.store.reading() as connection:
+            accepted = findings.accepted(connection, self.now())
+        items = tuple(
+            one.model_copy(update={"accepted": accepted[one.id]}) if one.id in accepted else one for one in found.items
+        )
+        counts = Counter(one.severity for one in items if one.is_open)
+        return Findings(
+            revision=revision,
+            items=items,
+            open={severity: counts[severity] for severity in SEVERITIES},
+            accepted=sum(not one.is_open for one in items),
+            complete=found.complete,
+        )
 
     def with_frozen(self, estate: Estate) -> Estate:
         """The estate with what its frozen sets hold, where it does not say: what devices have now."""
         waiting = any(not one.following and one.frozen_members is None for one in estate.application_sets)
-        return with_frozen_members(estate, self._applications()) if waiting else estate
+        return with_frozen_members(estate, list(self.foresight.programs())) if waiting else estate
 
     def frozen(self, application_set: ApplicationSet) -> ApplicationSet:
         """The set with what it holds, where it is frozen and does not say."""
         return self.with_frozen(Estate(application_sets=(application_set,))).application_sets[0]
-
-    def _applications(self) -> list[Application]:
-        """Every program that some device has, once."""
-        with self.store.reading() as connection:
-            return devices.all_applications(connection)
 
     # --- the fleet ---
 

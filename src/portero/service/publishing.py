@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
-from portero.core.nouns.assignment import Assignment
+from portero.core.insight.effects.touching import touched_groups
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
-from portero.core.nouns.ruleset import Ruleset
 from portero.core.resolving.bundles import compile_bundle, compile_overlay
 from portero.formats.bundles import Manifest, pack_bundle, pack_overlay, sign_manifest
 from portero.store import classes, overlays
@@ -127,47 +126,3 @@ class Publisher:
             manifest = self.manifest(known.digest, known.size, revision, now, packed.digest)
             overlays.set_overlay(connection, device, packed, known.digest, revision, manifest, now)
         return had is None or had.digest != packed.digest
-
-
-def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
-    """The groups whose classes the changes can alter; None for all of them."""
-    touched: set[str] = set()
-    changed: dict[str, set[str]] = {}
-    for change in changes:
-        changed.setdefault(change.noun, set()).add(change.key)
-    if changed.keys() & {"correction", "settings"}:
-        return None
-    touched |= changed.get("layer modes", set())
-    for estate in (before, after):
-        rulesets = set(_touched_rulesets(estate, changed))
-        for assignment in estate.assignments:
-            if assignment.ruleset in rulesets or _is_touched(assignment, changed):
-                touched.update(assignment.groups)
-    return touched
-
-
-def _is_touched(assignment: Assignment, changed: dict[str, set[str]]) -> bool:
-    return (
-        assignment.key in changed.get("assignment", ())
-        or assignment.schedule in changed.get("schedule", ())
-        or assignment.notice in changed.get("notice", ())
-    )
-
-
-def _touched_rulesets(estate: Estate, changed: dict[str, set[str]]) -> Iterator[str]:
-    """The rulesets that are changed, or in which something stands that is."""
-    own, sets = changed.get("ruleset", set()), changed.get("application set", set())
-    services = bool(changed.get("service"))
-    for ruleset in estate.rulesets:
-        names_set = ruleset.kind == "startup" and not sets.isdisjoint(_sets_of(ruleset))
-        names_service = services and ruleset.kind == "indicator" and _looks_at_services(ruleset)
-        if ruleset.key in own or names_set or names_service:
-            yield ruleset.key
-
-
-def _sets_of(ruleset: Ruleset) -> Iterator[str]:
-    return (rule.application_set for rule in ruleset.rules if rule.application_set)
-
-
-def _looks_at_services(ruleset: Ruleset) -> bool:
-    return any(rule.selector.kind in ("service", "decision", "suitability") for rule in ruleset.rules)

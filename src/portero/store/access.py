@@ -145,3 +145,8 @@ def keep_answer(connection: sqlite3.Connection, name: str, key: str, fingerprint
         "INSERT INTO idempotency (key, administrator, fingerprint, answer, at) VALUES (?, ?, ?, ?, ?)",
         (key, name, fingerprint, answer, now),
     )
+
+
+def names(connection: sqlite3.Connection) -> list[str]:
+    """The names of all who may sign in."""
+    return [row[0] for row in connection.execute("SELECT name FROM administrator")]

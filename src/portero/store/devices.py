@@ -282,6 +282,14 @@ def rollout_counts(connection: sqlite3.Connection, now: float) -> RolloutCounts:
     return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
 
 
+def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | None]]:
+    """When each enrolled device that is not silent was last heard of, and its usual interval in seconds, by id."""
+    rows = connection.execute(
+        "SELECT id, last_heard, usual_interval FROM device WHERE lifecycle = 'enrolled' AND NOT told_silent"
+    )
+    return {row[0]: (row[1], row[2]) for row in rows}
+
+
 def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:
     """How many devices each group holds; groups with none are left out."""
     return dict(

@@ -6,23 +6,17 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
-from portero.core.insight.comparing import as_changes, verdict_changes
 from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, reader_of
 from portero.core.matching.membership import source_of
-from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import (
     WHOLE_FLEET,
     Beside,
     Group,
     GroupPreview,
     MissingFact,
-    PrecedencePreview,
 )
 from portero.core.nouns.membership import Condition, MembershipRule
-from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.policy import Frame, Policy
-from portero.core.resolving.situations import Situation
 from portero.core.sentences import condition_sentence, group_sentence
 
 EXAMPLES = 12
@@ -91,32 +85,3 @@ def _unknown_pins(fleet: Fleet, group: Group) -> tuple[str, ...]:
         return ()
     known = {name for member in fleet for name in (member.id, member.facts.hostname)}
     return tuple(pin for pin in pins if pin not in known)
-
-
-def preview_precedence(
-    fleet: Fleet, estate: Estate, after: Estate, now: datetime, out_of_time: Callable[[], bool]
-) -> PrecedencePreview:
-    """What another order of groups would change for everybody now; stops, and says so, when it is out of time."""
-    rank = {key: place for place, key in enumerate(after.group_order)}
-    classes = Counter(fleet.groups_of(member.id) for member in fleet)
-    devices, complete = 0, True
-    verdicts: Counter[tuple[str, str, str]] = Counter()
-    for groups, count in classes.most_common():
-        turned = tuple(sorted(groups, key=rank.__getitem__))
-        if turned == groups:
-            continue
-        devices += count
-        if out_of_time():
-            complete = False
-            continue
-        for change in verdict_changes(_frame(estate, groups, now), _frame(after, turned, now)):
-            verdicts[change] += count
-    return PrecedencePreview(
-        devices=devices,
-        verdicts=as_changes(verdicts),
-        complete=complete,
-    )
-
-
-def _frame(estate: Estate, groups: tuple[str, ...], now: datetime) -> Frame:
-    return Policy(compile_bundle(estate, groups)).frame(Situation(now))

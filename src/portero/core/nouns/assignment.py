@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 from enum import StrEnum
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag
+from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag, model_validator
 
 from portero.core.nouns.action import Override
 from portero.core.nouns.base import Hostname, Key, Note, Noun, Text, Timestamp, tag
@@ -77,7 +77,18 @@ class Assignment(Noun):
     ] = False
     state: State = State.ACTIVE
     notice: Key | None = None
+    owner: Annotated[
+        Text | None,
+        Field(description="Who answers for it. One with an owner is an exception: it has a reason and ends."),
+    ] = None
     reason: Note | None = None
+
+    @model_validator(mode="after")
+    def _exceptions_end(self) -> Self:
+        if self.owner is not None and (self.ends is None or not self.reason):
+            missing = " and ".join([*(["ends"] if self.ends is None else []), *([] if self.reason else ["reason"])])
+            raise ValueError(f"an assignment with an owner is an exception, and an exception needs {missing}")
+        return self
 
     @property
     def groups(self) -> tuple[str, ...]:

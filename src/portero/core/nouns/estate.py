@@ -77,6 +77,12 @@ class Estate(Noun):
         made.__dict__["compiled"] = self.compiled
         return made
 
+    def apart(self, **parts: Any) -> Estate:
+        """As `replacing`, for a state that is only looked at: what is compiled of it is not kept for the others."""
+        made = self.replacing(**parts)
+        made.__dict__["compiled"] = {}
+        return made
+
     @cached_property
     def compiled(self) -> dict[object, Any]:
         """What compiling has made of single objects. Kept from one state to the next: most objects stay."""

@@ -7,7 +7,6 @@ from typing import Annotated, Any, Self
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, WrapSerializer, model_validator
 
 from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
-from portero.core.nouns.comparison import VerdictChange
 from portero.core.nouns.membership import MembershipRule
 
 WHOLE_FLEET = "whole-fleet"
@@ -150,11 +149,3 @@ class CopiedGroup(Noun):
 
     key: Key
     name: Name | None = None
-
-
-class PrecedencePreview(Noun):
-    """What another order of groups would change."""
-
-    devices: Annotated[int, Field(description="How many devices would see their groups in another order.")]
-    verdicts: tuple[VerdictChange, ...]
-    complete: Annotated[bool, Field(description="False where time ran out before every class was looked at.")]

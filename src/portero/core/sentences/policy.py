@@ -116,9 +116,9 @@ def _conditions(assignment: Assignment) -> Iterator[str]:
     if assignment.schedule:
         yield f", during {assignment.schedule}"
     if assignment.starts:
-        yield f", from {_moment(assignment.starts)}"
+        yield f", from {moment_words(assignment.starts)}"
     if assignment.ends:
-        yield f", until {_moment(assignment.ends)}"
+        yield f", until {moment_words(assignment.ends)}"
     if assignment.until_restart:
         yield ", until the machine restarts"
     if assignment.mandatory:
@@ -129,7 +129,8 @@ def _conditions(assignment: Assignment) -> Iterator[str]:
         yield f", {assignment.state.value} and so not in force"
 
 
-def _moment(moment: datetime) -> str:
+def moment_words(moment: datetime) -> str:
+    """A moment, in UTC: “2026-12-01 08:00 UTC”."""
     return f"{moment.astimezone(UTC):%Y-%m-%d %H:%M} UTC"
 
 

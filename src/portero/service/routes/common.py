@@ -8,7 +8,7 @@ import json
 from collections.abc import Callable, Sequence
 from typing import Annotated, Any, TypeVar, get_args
 
-from fastapi import Depends, Header, Query, Request, Response
+from fastapi import Depends, FastAPI, Header, Query, Request, Response
 from pydantic import BaseModel
 
 from portero.core import sentences
@@ -16,6 +16,7 @@ from portero.core.nouns.access import Role
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
+from portero.core.nouns.preview import Preview
 from portero.service.desk import Desk, Edit, Once
 from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
@@ -77,6 +78,9 @@ Author = Annotated[Principal, Depends(_with_role("author"))]
 Keeper = Annotated[Principal, Depends(_with_role("keeper"))]
 
 Reason = Annotated[str | None, Query(max_length=2000, description="Why, for the revision.")]
+WantsPreview = Annotated[
+    bool, Query(alias="preview", description="Say what would change, and do nothing: the answer is a Preview.")
+]
 Cursor = Annotated[str | None, Query(max_length=1000, description="`next` of the page before.")]
 Limit = Annotated[int, Query(ge=1, le=1000, description="How many items at most.")]
 IfMatch = Annotated[
@@ -85,6 +89,94 @@ IfMatch = Annotated[
 IdempotencyKey = Annotated[
     str | None, Header(description="Your own key for this creation; sent again, it is made once.", max_length=200)
 ]
+
+
+class Previewed(Exception):
+    """The change was only to be previewed: the preview is the answer, and nothing was kept."""
+
+    def __init__(self, preview: Preview) -> None:
+        super().__init__(preview.summary)
+        self.preview = preview
+
+
+def refuse_stray_preview(request: Request) -> None:
+    """Problem where a preview is asked of a call that has none: it would be done in earnest."""
+    if request.method != "GET" and "preview" in request.query_params:
+        needs = {one.call for one in request.scope["route"].dependant.dependencies}
+        if needs.isdisjoint((_asked_by_author, _asked_by_keeper)):
+            raise Problem("bad-request", "This call has no preview; nothing was changed.")
+
+
+def install_previews(app: FastAPI) -> None:
+    """Answer a change that was only to be previewed with its preview, and describe that."""
+
+    async def told(_request: Request, previewed: Previewed) -> Response:
+        body = previewed.preview.model_dump_json()
+        return Response(body, media_type="application/json", headers={"Portero-Preview": "true"})
+
+    app.add_exception_handler(Previewed, told)  # type: ignore[arg-type]
+    describe = app.openapi
+
+    def described() -> dict[str, Any]:
+        if app.openapi_schema is None:
+            _describe_previews(describe())
+        return describe()
+
+    app.openapi = described  # type: ignore[method-assign]
+
+
+def _describe_previews(description: dict[str, Any]) -> None:
+    """Every operation that takes `preview` may answer with a Preview."""
+    schema = Preview.model_json_schema(ref_template="#/components/schemas/{model}")
+    schemas = description["components"]["schemas"]
+    schemas.update({name: one for name, one in schema.pop("$defs", {}).items() if name not in schemas})
+    schemas["Preview"] = schema
+    preview = {"$ref": "#/components/schemas/Preview"}
+    for operations in description["paths"].values():
+        for operation in operations.values():
+            if not any(one["name"] == "preview" for one in operation.get("parameters", ())):
+                continue
+            said = operation["responses"].get("200")
+            usual = said["content"]["application/json"]["schema"] if said else None
+            operation["responses"]["200"] = {
+                "description": "What it did; or, with `preview`, what it would do." if said else "With `preview`.",
+                "content": {"application/json": {"schema": {"anyOf": [usual, preview]} if usual else preview}},
+            }
+
+
+class Asked:
+    """A change of the estate as somebody asks for it: who, why, and whether only to see what it would do."""
+
+    def __init__(self, who: Principal, desk: Desk, reason: str | None, preview: bool) -> None:
+        self.who, self.desk, self.reason, self.preview = who, desk, reason, preview
+
+    def __call__(
+        self,
+        edit: Edit,
+        *,
+        noun: str,
+        reason: str | None = None,
+        once: Once | None = None,
+        answer: Callable[[Estate], str] = lambda _estate: "",
+    ) -> str:
+        """Make the change, and answer what `answer` makes of the new estate. Problem; Previewed."""
+        if self.preview:
+            raise Previewed(self.desk.preview(edit, noun=noun))
+        return self.desk.change(
+            edit, noun=noun, by=self.who.name, reason=self.reason or reason, once=once, answer=answer
+        )
+
+
+def _asked_by_author(who: Author, desk: TheDesk, reason: Reason = None, preview: WantsPreview = False) -> Asked:
+    return Asked(who, desk, reason, preview)
+
+
+def _asked_by_keeper(who: Keeper, desk: TheDesk, reason: Reason = None, preview: WantsPreview = False) -> Asked:
+    return Asked(who, desk, reason, preview)
+
+
+Authoring = Annotated[Asked, Depends(_asked_by_author)]
+Keeping = Annotated[Asked, Depends(_asked_by_keeper)]
 
 
 def etag(version: int) -> str:

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-import time
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Response
 
-from portero.core.insight.comparing import compare, keeping_others
-from portero.core.nouns.comparison import EstateComparison
+from portero.core import sentences
+from portero.core.insight.differences import differences
+from portero.core.insight.merging import keeping_others
+from portero.core.nouns.comparison import EstateChange
 from portero.core.nouns.estate import Estate
 from portero.formats.estate_document import written_estate
-from portero.service.desk import refuse_faults
 from portero.service.problems import Problem
-from portero.service.routes.common import Author, IfMatch, Reason, Signed, TheDesk, etag, expect_tag, tagged
-from portero.store.estates import moment
+from portero.service.routes.common import Authoring, IfMatch, Signed, TheDesk, etag, expect_tag, tagged
 
 router = APIRouter(tags=["estate"])
 
-COMPARE_SECONDS = 4.0
 KeepOthers = Annotated[bool, Query(description="Leave alone what the document does not name.")]
-Preview = Annotated[bool, Query(description="Say what would change, and do nothing.")]
 
 
 @router.get("/estate", summary="The estate as a document", operation_id="getEstate")
@@ -35,40 +32,37 @@ def get_estate(response: Response, _who: Signed, desk: TheDesk) -> dict[str, Any
 def put_estate(
     body: Estate,
     response: Response,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     keep_others: KeepOthers = False,
-    preview: Preview = False,
     if_match: IfMatch = None,
-    reason: Reason = None,
-) -> EstateComparison:
+) -> EstateChange:
     """Make the estate what the document says: all of it in one revision, or nothing.
 
-    What the document does not name goes, unless others are to be kept. With `preview` nothing is kept, and the answer
-    is what would change.
+    What the document does not name goes, unless others are to be kept.
     """
-    snapshot = desk.snapshot
-    after = desk.with_frozen(keeping_others(snapshot.estate, body) if keep_others else body)
-    refuse_faults(after)
-    if after.settings != snapshot.estate.settings and who.role != "keeper" and not preview:
+    desk, who, seen = change.desk, change.who, change.desk.snapshot
+    after = desk.with_frozen(keeping_others(seen.estate, body) if keep_others else body)
+    if after.settings != seen.estate.settings and who.role != "keeper" and not change.preview:
         raise Problem(
             "not-allowed",
             f"The document changes the settings, which needs the role of a keeper; {who.name} is {who.role}. Leave the"
             " settings as they are, or keep others and do not name them.",
         )
-    deadline, now = time.monotonic() + COMPARE_SECONDS, desk.now()
-    classes = desk.classes_under(after, now)
-    found = compare(snapshot.estate, after, classes, moment(now), lambda: time.monotonic() > deadline)
-    tagged(response, snapshot.revision)
-    if preview:
-        return found.model_copy(update={"revision": snapshot.revision})
-    revision = desk.put_estate(after, snapshot, by=who.name, reason=reason, expect=_expected(if_match))
-    tagged(response, revision)
-    return found.model_copy(update={"revision": revision})
+
+    def edit(before: Estate, _versions: Any) -> Estate:
+        if not change.preview:
+            _expect(if_match, desk.snapshot.revision)
+        if before is not seen.estate:
+            raise Problem("changed-meanwhile", "The estate was changed just now; compare again, then put it.")
+        return after
+
+    change(edit, noun="settings")
+    changes = tuple(differences(seen.estate, after))
+    tagged(response, desk.snapshot.revision)
+    return EstateChange(
+        revision=desk.snapshot.revision, changes=changes, sentences=tuple(map(sentences.change_sentence, changes))
+    )
 
 
-def _expected(if_match: str | None) -> Any:
-    def expect(revision: int) -> None:
-        expect_tag(if_match, etag(revision), "the estate", f"The estate was changed in revision {revision}")
-
-    return expect
+def _expect(if_match: str | None, revision: int) -> None:
+    expect_tag(if_match, etag(revision), "the estate", f"The estate was changed in revision {revision}")

@@ -12,10 +12,9 @@ from portero.core.nouns.settings import GroupLayers, GroupLayersState, Settings,
 from portero.service.desk import Edit
 from portero.service.problems import Problem
 from portero.service.routes.common import (
-    Author,
+    Authoring,
     IfMatch,
-    Keeper,
-    Reason,
+    Keeping,
     Signed,
     TheDesk,
     as_json,
@@ -39,7 +38,10 @@ def get_settings(response: Response, _who: Signed, desk: TheDesk) -> SettingsSta
 
 @router.put("/settings", summary="Change the settings", operation_id="putSettings")
 def put_settings(
-    body: Settings, response: Response, who: Keeper, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None
+    body: Settings,
+    response: Response,
+    change: Keeping,
+    if_match: IfMatch = None,
 ) -> SettingsState:
     """Change what holds for the whole estate."""
 
@@ -47,8 +49,8 @@ def put_settings(
         expect_version(if_match, "the state of the settings", versions["settings"], as_json(estate.settings))
         return estate.replacing(settings=body)
 
-    desk.change(edit, noun="settings", by=who.name, reason=reason)
-    return get_settings(response, who, desk)
+    change(edit, noun="settings")
+    return get_settings(response, change.who, change.desk)
 
 
 # --- layer modes by group ---
@@ -71,19 +73,26 @@ def _modes_edit(group: str, body: GroupLayers | None, if_match: str | None) -> E
 
 @router.put("/layer-modes/{group}", summary="Set a group's layer modes", operation_id="putLayerModes")
 def put_layer_modes(
-    group: str, body: GroupLayers, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None
+    group: str,
+    body: GroupLayers,
+    change: Authoring,
+    if_match: IfMatch = None,
 ) -> GroupLayersState:
     """Say what layers should do on a group's devices. If-Match is needed where the group says something already."""
-    desk.change(_modes_edit(group, body, if_match), noun="layer modes", by=who.name, reason=reason)
-    return next(one for one in list_layer_modes(who, desk) if one.group == group)
+    change(_modes_edit(group, body, if_match), noun="layer modes")
+    return next(one for one in list_layer_modes(change.who, change.desk) if one.group == group)
 
 
 @router.delete(
     "/layer-modes/{group}", summary="Unset a group's layer modes", operation_id="removeLayerModes", status_code=204
 )
-def remove_layer_modes(group: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+def remove_layer_modes(
+    group: str,
+    change: Authoring,
+    if_match: IfMatch = None,
+) -> None:
     """Leave the layers of a group's devices to weaker groups and the estate again."""
-    desk.change(_modes_edit(group, None, if_match), noun="layer modes", by=who.name, reason=reason)
+    change(_modes_edit(group, None, if_match), noun="layer modes")
 
 
 # --- the coverage table ---
@@ -108,11 +117,13 @@ def _coverage_edit(key: str, body: CoverageRow | None, if_match: str | None) -> 
 
 @router.put("/coverage", summary="Edit a coverage row", operation_id="putCoverageRow")
 def put_coverage_row(
-    body: CoverageRow, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None
+    body: CoverageRow,
+    change: Authoring,
+    if_match: IfMatch = None,
 ) -> CoverageEntry:
     """Put a row into the table, in place of the one with the same control, browser and platform."""
-    desk.change(_coverage_edit(body.key, body, if_match), noun="coverage row", by=who.name, reason=reason)
-    return next(row for row in get_coverage(who, desk) if row.key == body.key)
+    change(_coverage_edit(body.key, body, if_match), noun="coverage row")
+    return next(row for row in get_coverage(change.who, change.desk) if row.key == body.key)
 
 
 @router.delete(
@@ -125,10 +136,8 @@ def reset_coverage_row(
     control: str,
     browser: str,
     platform: str,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     if_match: IfMatch = None,
-    reason: Reason = None,
 ) -> None:
     """Take an edited row out of the table; the shipped one, where there is one, counts again."""
     key = f"{control}/{browser}/{platform}".casefold()
@@ -140,4 +149,4 @@ def reset_coverage_row(
             raise Problem("not-found", f"The coverage row “{key}” is as shipped, and stays.")
         return resetting(estate, versions)
 
-    desk.change(edit, noun="coverage row", by=who.name, reason=reason)
+    change(edit, noun="coverage row")

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 from fastapi import APIRouter, Response
 
 from portero.core import sentences
-from portero.core.insight.grouping import preview_group, preview_precedence
+from portero.core.insight.grouping import preview_group
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import (
     BUILT_IN,
@@ -17,7 +16,6 @@ from portero.core.nouns.group import (
     GroupPreview,
     GroupSummary,
     Precedence,
-    PrecedencePreview,
     PrecedenceState,
 )
 from portero.core.nouns.membership import MembershipField, membership_fields
@@ -25,12 +23,11 @@ from portero.core.nouns.page import Page
 from portero.service.desk import Desk, refuse_faults
 from portero.service.problems import Problem
 from portero.service.routes.common import (
-    Author,
+    Authoring,
     Cursor,
     IdempotencyKey,
     IfMatch,
     Limit,
-    Reason,
     Signed,
     TheDesk,
     add,
@@ -46,7 +43,6 @@ from portero.store import devices, estates
 from portero.store.estates import moment
 
 router = APIRouter(tags=["groups"])
-PREVIEW_SECONDS = 2.0
 
 _BUILT_IN_WORDS = {
     "unclaimed": ("Unclaimed", "every device that no other group holds"),
@@ -116,20 +112,21 @@ def preview(body: Group, _who: Signed, desk: TheDesk) -> GroupPreview:
 def create_group(
     body: Group,
     response: Response,
-    who: Author,
-    desk: TheDesk,
-    reason: Reason = None,
+    change: Authoring,
     idempotency_key: IdempotencyKey = None,
 ) -> GroupSummary:
     """Make a group; it is usable everywhere at once. It stands weakest among the groups that are not built in."""
     edit = add("group", "groups", body)
-    desk.change(edit, noun="group", by=who.name, reason=reason, once=once(idempotency_key, body))
-    return get_group(body.key, response, who, desk)
+    change(edit, noun="group", once=once(idempotency_key, body))
+    return get_group(body.key, response, change.who, change.desk)
 
 
 @router.post("/groups/{key}/copy", summary="Copy a group", operation_id="copyGroup", status_code=201)
 def copy_group(
-    key: str, body: CopiedGroup, response: Response, who: Author, desk: TheDesk, reason: Reason = None
+    key: str,
+    body: CopiedGroup,
+    response: Response,
+    change: Authoring,
 ) -> GroupSummary:
     """Make a group with the same rule and pins as another one. It stands right behind it; nothing is assigned to it."""
 
@@ -141,8 +138,8 @@ def copy_group(
         order.insert(order.index(key) + 1, body.key)
         return estate.replacing(groups=(*estate.groups, copied), precedence=tuple(order))
 
-    desk.change(edit, noun="group", by=who.name, reason=reason)
-    return get_group(body.key, response, who, desk)
+    change(edit, noun="group")
+    return get_group(body.key, response, change.who, change.desk)
 
 
 @router.put("/groups/{key}", summary="Change a group", operation_id="putGroup")
@@ -150,18 +147,20 @@ def put_group(
     key: str,
     body: Group,
     response: Response,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     if_match: IfMatch = None,
-    reason: Reason = None,
 ) -> GroupSummary:
     """Change a group. 412 with the newest state where somebody else changed it meanwhile."""
-    desk.change(save("group", "groups", key, if_match, body), noun="group", by=who.name, reason=reason)
-    return get_group(key, response, who, desk)
+    change(save("group", "groups", key, if_match, body), noun="group")
+    return get_group(key, response, change.who, change.desk)
 
 
 @router.delete("/groups/{key}", summary="Remove a group", operation_id="removeGroup", status_code=204)
-def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+def remove_group(
+    key: str,
+    change: Authoring,
+    if_match: IfMatch = None,
+) -> None:
     """Remove a group that no assignment and no layer modes name."""
     removing = save("group", "groups", key, if_match, None)
 
@@ -173,7 +172,7 @@ def remove_group(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None,
         after = removing(estate, versions)
         return after.replacing(precedence=tuple(one for one in after.precedence if one != key))
 
-    desk.change(edit, noun="group", by=who.name, reason=reason)
+    change(edit, noun="group")
 
 
 # --- the one order ---
@@ -195,23 +194,12 @@ def get_precedence(response: Response, _who: Signed, desk: TheDesk) -> Precedenc
     return PrecedenceState(precedence=order, version=version)
 
 
-@router.post("/precedence/preview", summary="Preview another order", operation_id="previewPrecedence")
-def preview_order(body: Precedence, _who: Signed, desk: TheDesk) -> PrecedencePreview:
-    """What another order of groups would change: machines, and verdicts by category. Nothing is kept."""
-    estate, deadline = desk.snapshot.estate, time.monotonic() + PREVIEW_SECONDS
-    after = _reordered(estate, body.precedence)
-    now = moment(desk.now())
-    return preview_precedence(desk.roster.fleet, estate, after, now, lambda: time.monotonic() > deadline)
-
-
 @router.put("/precedence", summary="Order groups anew", operation_id="putPrecedence")
 def put_precedence(
     body: Precedence,
     response: Response,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     if_match: IfMatch = None,
-    reason: Reason = None,
 ) -> PrecedenceState:
     """Put groups into another order. Groups that are not named come after those that are."""
 
@@ -220,5 +208,5 @@ def put_precedence(
         expect_version(if_match, "the order of groups", versions["precedence"], current)
         return _reordered(estate, body.precedence)
 
-    desk.change(edit, noun="precedence", by=who.name, reason=reason)
-    return get_precedence(response, who, desk)
+    change(edit, noun="precedence")
+    return get_precedence(response, change.who, change.desk)

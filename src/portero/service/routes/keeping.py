@@ -18,12 +18,11 @@ from portero.core.nouns.page import Page
 from portero.service.desk import Desk
 from portero.service.problems import Problem
 from portero.service.routes.common import (
-    Author,
+    Authoring,
     Cursor,
     IdempotencyKey,
     IfMatch,
     Limit,
-    Reason,
     Signed,
     TheDesk,
     add,
@@ -123,14 +122,12 @@ def install(router: APIRouter, kept: Kept) -> None:
     def create(
         body: model,  # type: ignore[valid-type]
         response: Response,
-        who: Author,
-        desk: TheDesk,
-        reason: Reason = None,
+        change: Authoring,
         idempotency_key: IdempotencyKey = None,
     ) -> Any:
-        edit = add(noun, kept.attribute, kept.prepared(desk, body))
-        desk.change(edit, noun=noun, by=who.name, reason=reason, once=once(idempotency_key, body))
-        return shown(desk, body.key, response)  # type: ignore[attr-defined]
+        edit = add(noun, kept.attribute, kept.prepared(change.desk, body))
+        change(edit, noun=noun, once=once(idempotency_key, body))
+        return shown(change.desk, body.key, response)  # type: ignore[attr-defined]
 
     @router.put(
         kept.path + "/{key}",
@@ -144,14 +141,12 @@ def install(router: APIRouter, kept: Kept) -> None:
         key: str,
         body: model,  # type: ignore[valid-type]
         response: Response,
-        who: Author,
-        desk: TheDesk,
+        change: Authoring,
         if_match: IfMatch = None,
-        reason: Reason = None,
     ) -> Any:
-        edit = save(noun, kept.attribute, key, if_match, kept.prepared(desk, body))
-        desk.change(edit, noun=noun, by=who.name, reason=reason)
-        return shown(desk, key, response)
+        edit = save(noun, kept.attribute, key, if_match, kept.prepared(change.desk, body))
+        change(edit, noun=noun)
+        return shown(change.desk, key, response)
 
     @router.delete(
         kept.path + "/{key}",
@@ -161,7 +156,11 @@ def install(router: APIRouter, kept: Kept) -> None:
         description=f"Remove {article} {noun} that nothing uses.",
         tags=tags,
     )
-    def remove(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+    def remove(
+        key: str,
+        change: Authoring,
+        if_match: IfMatch = None,
+    ) -> None:
         removing = save(noun, kept.attribute, key, if_match, None)
 
         def edit(estate: Estate, versions: Any) -> Estate:
@@ -170,4 +169,4 @@ def install(router: APIRouter, kept: Kept) -> None:
                 raise Problem("in-use", f"The {noun} “{key}” is used by {sentences.joined(used)}; change those first.")
             return removing(estate, versions)
 
-        desk.change(edit, noun=noun, by=who.name, reason=reason)
+        change(edit, noun=noun)

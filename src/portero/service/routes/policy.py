@@ -15,12 +15,11 @@ from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence
 from portero.service.desk import Desk
 from portero.service.problems import Problem
 from portero.service.routes.common import (
-    Author,
+    Authoring,
     Cursor,
     IdempotencyKey,
     IfMatch,
     Limit,
-    Reason,
     Signed,
     TheDesk,
     add,
@@ -74,16 +73,12 @@ def get_ruleset(key: str, response: Response, _who: Signed, desk: TheDesk) -> Ru
 def create_ruleset(
     body: Ruleset,
     response: Response,
-    who: Author,
-    desk: TheDesk,
-    reason: Reason = None,
+    change: Authoring,
     idempotency_key: IdempotencyKey = None,
 ) -> RulesetSummary:
     """Make a ruleset. It does nothing until it is assigned."""
-    desk.change(
-        add("ruleset", "rulesets", body), noun="ruleset", by=who.name, reason=reason, once=once(idempotency_key, body)
-    )
-    return get_ruleset(body.key, response, who, desk)
+    change(add("ruleset", "rulesets", body), noun="ruleset", once=once(idempotency_key, body))
+    return get_ruleset(body.key, response, change.who, change.desk)
 
 
 @router.put("/rulesets/{key}", summary="Change a ruleset", operation_id="putRuleset", tags=["rulesets"])
@@ -91,20 +86,22 @@ def put_ruleset(
     key: str,
     body: Ruleset,
     response: Response,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     if_match: IfMatch = None,
-    reason: Reason = None,
 ) -> RulesetSummary:
     """Change a ruleset; it takes hold wherever it is assigned. 412 where somebody else changed it meanwhile."""
-    desk.change(save("ruleset", "rulesets", key, if_match, body), noun="ruleset", by=who.name, reason=reason)
-    return get_ruleset(key, response, who, desk)
+    change(save("ruleset", "rulesets", key, if_match, body), noun="ruleset")
+    return get_ruleset(key, response, change.who, change.desk)
 
 
 @router.delete(
     "/rulesets/{key}", summary="Remove a ruleset", operation_id="removeRuleset", status_code=204, tags=["rulesets"]
 )
-def remove_ruleset(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+def remove_ruleset(
+    key: str,
+    change: Authoring,
+    if_match: IfMatch = None,
+) -> None:
     """Remove a ruleset that no assignment uses."""
     removing = save("ruleset", "rulesets", key, if_match, None)
 
@@ -114,7 +111,7 @@ def remove_ruleset(key: str, who: Author, desk: TheDesk, if_match: IfMatch = Non
             raise Problem("in-use", f"The ruleset “{key}” is used by {sentences.joined(users)}; remove those first.")
         return removing(estate, versions)
 
-    desk.change(edit, noun="ruleset", by=who.name, reason=reason)
+    change(edit, noun="ruleset")
 
 
 @router.post("/sentences/ruleset", summary="A ruleset in words", operation_id="describeRuleset", tags=["rulesets"])
@@ -177,9 +174,7 @@ def get_assignment(key: str, response: Response, _who: Signed, desk: TheDesk) ->
 def create_assignment(
     body: NewAssignment,
     response: Response,
-    who: Author,
-    desk: TheDesk,
-    reason: Reason = None,
+    change: Authoring,
     idempotency_key: IdempotencyKey = None,
 ) -> AssignmentSummary:
     """Put a ruleset on groups. Without a key one is made of the ruleset and the first group."""
@@ -190,15 +185,14 @@ def create_assignment(
             refuse_taken(estate.assignments, "assignment", body.key)
         return estate.replacing(assignments=(*estate.assignments, body.keyed(taken)))
 
-    key = desk.change(
+    key = change(
         edit,
         noun="assignment",
-        by=who.name,
-        reason=reason or body.reason,
+        reason=body.reason,
         once=once(idempotency_key, body),
         answer=lambda estate: estate.assignments[-1].key,
     )
-    return get_assignment(key, response, who, desk)
+    return get_assignment(key, response, change.who, change.desk)
 
 
 @router.put("/assignments/{key}", summary="Change an assignment", operation_id="putAssignment", tags=["assignments"])
@@ -206,14 +200,12 @@ def put_assignment(
     key: str,
     body: Assignment,
     response: Response,
-    who: Author,
-    desk: TheDesk,
+    change: Authoring,
     if_match: IfMatch = None,
-    reason: Reason = None,
 ) -> AssignmentSummary:
     """Change anything about an assignment: its groups, its state, its strength."""
-    desk.change(save("assignment", "assignments", key, if_match, body), noun="assignment", by=who.name, reason=reason)
-    return get_assignment(key, response, who, desk)
+    change(save("assignment", "assignments", key, if_match, body), noun="assignment")
+    return get_assignment(key, response, change.who, change.desk)
 
 
 @router.delete(
@@ -223,9 +215,13 @@ def put_assignment(
     status_code=204,
     tags=["assignments"],
 )
-def remove_assignment(key: str, who: Author, desk: TheDesk, if_match: IfMatch = None, reason: Reason = None) -> None:
+def remove_assignment(
+    key: str,
+    change: Authoring,
+    if_match: IfMatch = None,
+) -> None:
     """Take a ruleset off its groups."""
-    desk.change(save("assignment", "assignments", key, if_match, None), noun="assignment", by=who.name, reason=reason)
+    change(save("assignment", "assignments", key, if_match, None), noun="assignment")
 
 
 # --- revisions ---

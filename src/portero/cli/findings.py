@@ -1,0 +1,152 @@
+"""What is to be settled: findings, their remedies, and what may stay for a while."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv
+from portero.core import sentences
+from portero.core.nouns.base import rfc3339
+from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind
+
+ACCEPTED_DAYS = 30
+
+
+def list_findings(context: Context) -> int:
+    """All open findings; exits 3 where some of the chosen severity, or a higher one, are open."""
+    options = context.options
+    with context.client() as portero, output.working("Looking for what is to be settled"):
+        found = portero.findings.list(
+            severity=options.severity,
+            kind=options.kind,
+            accepted=None if options.all else False,
+            group=options.group,
+            ruleset=options.ruleset,
+        )
+    if options.json:
+        output.print_json(found)
+    elif options.csv:
+        names = ("id", "kind", "severity", "devices", "sentence", "assignments", "rulesets")
+        output.print_csv(names, ([getattr(one, name) for name in names] for one in found.items))
+    else:
+        rows = [(one.severity.value, str(one.devices), _told(one)) for one in found.items]
+        if rows:
+            output.print_table(("SEVERITY", "MACHINES", "WHAT IS TO BE SETTLED"), rows, right=(1,))
+        else:
+            output.say("Nothing is to be settled.")
+        if found.accepted and not options.all:
+            output.say(f"{sentences.counted(found.accepted, 'finding')} accepted for now: see them with --all.")
+        if not found.complete:
+            output.say("Time ran out before everything was looked at; there may be more.")
+    return NOT_AS_EXPECTED if any(one.is_open for one in found.items) else DONE
+
+
+def _told(one: Finding) -> str:
+    kept = f"\naccepted by {one.accepted.by} until {one.accepted.until:%Y-%m-%d}" if one.accepted else ""
+    return f"{one.sentence}\n{one.id}{kept}"
+
+
+def show(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.findings.get(context.options.finding)
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    output.say(f"{found.kind.value}, {found.severity.value}")
+    output.say(found.sentence)
+    if found.detail:
+        output.say(f"“{found.detail}”")
+    if found.examples:
+        more = f" and {found.devices - len(found.examples):,} more" if found.devices > len(found.examples) else ""
+        output.say(f"Machines: {', '.join(found.examples)}{more}")
+    for rule in found.rules[:20]:
+        output.say(f"{rule.ruleset}, rule {rule.rule}: {rule.selector}", indent=2)
+    for remedy in found.remedies:
+        output.say(f"{remedy.key}: {remedy.sentence}", indent=2)
+    if found.remedies:
+        output.say(f"Try one: portero finding remedy {found.id} {found.remedies[0].key} --preview")
+    if found.accepted:
+        kept = found.accepted
+        output.say(f"Accepted by {kept.by} until {rfc3339(kept.until)}: {kept.reason}")
+    return DONE
+
+
+def accept(context: Context) -> int:
+    options = context.options
+    until = _until(options.until) if options.until else datetime.now(UTC) + timedelta(days=ACCEPTED_DAYS)
+    with context.client() as portero:
+        found = portero.findings.accept(options.finding, reason=options.reason, until=until)
+    return _answered(context, found, f"Accepted until {rfc3339(until)}; then it is open again.")
+
+
+def _until(text: str) -> datetime:
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise CommandProblem(f"“{text[:40]}” is not a date; write it as in 2026-12-31") from None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def reopen(context: Context) -> int:
+    with context.client() as portero:
+        portero.findings.reopen(context.options.finding)
+    return _answered(context, {"reopened": context.options.finding}, "It is open again.")
+
+
+def remedy(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        portero.findings.take_remedy(options.finding, options.remedy, reason=options.reason)
+    return _answered(context, {"taken": options.remedy}, "Done; follow it with: portero rollout --watch")
+
+
+def _answered(context: Context, document: Any, words: str) -> int:
+    if context.options.json:
+        output.print_json(document)
+    else:
+        output.say(words)
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    listing = commands.add(
+        "findings",
+        list_findings,
+        "List what is to be settled; exits 3 where something open is.",
+        "portero findings --severity high",
+    )
+    listing.add_argument(
+        "--severity", choices=[one.value for one in SEVERITIES], help="only those of this severity or a higher one"
+    )
+    listing.add_argument("--kind", choices=[one.value for one in FindingKind], help="only those of this kind")
+    listing.add_argument("--group", metavar="GROUP", help="only those about a group")
+    listing.add_argument("--ruleset", metavar="RULESET", help="only those about a ruleset")
+    listing.add_argument("--all", action="store_true", help="those that somebody has accepted too")
+    add_csv(listing)
+    noun = commands.noun("finding", "One thing to be settled.")
+    example = "shadowed.race-night--laptops"
+    made = [
+        noun.add("show", show, "Show one finding with its remedies.", f"portero finding show {example}"),
+        noun.add(
+            "accept",
+            accept,
+            "Say why a finding may stay as it is for a while.",
+            f'portero finding accept {example} --reason "Gone with the season" --until 2026-12-31',
+        ),
+        noun.add("reopen", reopen, "Take an acceptance back.", f"portero finding reopen {example}"),
+        noun.add(
+            "remedy",
+            remedy,
+            "Make the change that settles a finding.",
+            f"portero finding remedy {example} remove-assignment --preview",
+        ),
+    ]
+    for one in made:
+        one.add_argument("finding", metavar="FINDING", help="its id, as “portero findings” gives it")
+    made[1].add_argument("--reason", metavar="TEXT", required=True, help="why it may stay")
+    made[1].add_argument("--until", metavar="DATE", help=f"until when ({ACCEPTED_DAYS} days from now)")
+    made[3].add_argument("remedy", metavar="REMEDY", help="its key, as “portero finding show” gives it")
+    add_change(made[3])

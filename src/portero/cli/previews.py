@@ -1,0 +1,90 @@
+"""What a change would do, as a terminal shows it."""
+
+from __future__ import annotations
+
+from portero.cli import output
+from portero.core import sentences
+from portero.core.nouns.finding import Finding
+from portero.core.nouns.preview import Effect, Preview, VerdictChange
+
+MOST_CHANGES, MOST_ROWS = 12, 25
+
+_EFFECTS = {
+    Effect.STOPPED: "newly stopped",
+    Effect.WARNED: "newly warned of",
+    Effect.SOFTENED: "softened",
+    Effect.RELEASED: "released",
+    Effect.RECORDED: "newly recorded",
+    Effect.UNRECORDED: "recorded no more",
+}
+
+
+def tell_preview(preview: Preview) -> None:
+    """Say what the change would do: machines, verdicts, findings, where it will not hold, when it has taken hold."""
+    if not preview.changes:
+        output.say("It changes nothing.")
+        return
+    output.say(sentences.as_sentence(preview.summary))
+    if len(preview.changes) > 1:
+        for sentence in preview.sentences[:MOST_CHANGES]:
+            output.say(sentences.as_sentence(sentence), indent=2)
+        if len(preview.sentences) > MOST_CHANGES:
+            output.say(f"and {len(preview.sentences) - MOST_CHANGES} more; --json lists them all.", indent=2)
+    _tell_numbers(preview)
+    _tell_verdicts(preview)
+    for loss in preview.losses:
+        output.say(loss)
+    _tell_findings("It brings", preview.appearing)
+    _tell_findings("It settles", preview.settled)
+    if preview.hindrances:
+        output.say("It will not hold everywhere:")
+    for one in preview.hindrances:
+        output.say(f"{sentences.counted(one.devices, 'machine')}: {one.detail} {one.remedy}", indent=2)
+    if preview.devices:
+        output.say(preview.taking_hold.sentence)
+    if not preview.complete:
+        output.say(f"Time ran out {preview.stopped_at}: more may change than is told here.")
+
+
+def _tell_numbers(preview: Preview) -> None:
+    least = "" if preview.complete else "at least "
+    classes = sentences.counted(preview.classes, "class", "classes")
+    machines = f"{preview.devices:,} of {sentences.counted(preview.fleet, 'machine')}"
+    told = (
+        f"{least}{machines} would get another bundle ({classes})" if preview.devices else "no bundle would be another"
+    )
+    output.say(sentences.as_sentence(told))
+    if preview.effects:
+        counts = [f"{number:,} {_EFFECTS[effect]}" for effect, number in preview.effects.items()]
+        output.say(sentences.as_sentence(sentences.joined(counts)))
+    elif preview.complete:
+        output.say("No verdict would be another.")
+
+
+def _tell_verdicts(preview: Preview) -> None:
+    rows = [
+        (
+            _subject(one),
+            output.mark(one.before),
+            output.mark(one.after),
+            str(one.devices),
+            one.when or "always",
+            one.by or "no rule",
+        )
+        for one in preview.verdicts[:MOST_ROWS]
+    ]
+    if rows:
+        output.print_table(("WHAT", "NOW", "THEN", "MACHINES", "WHEN", "BY"), rows, right=(3,))
+    if len(preview.verdicts) > MOST_ROWS:
+        output.say(f"and {len(preview.verdicts) - MOST_ROWS} more rows; --json lists them.", indent=2)
+
+
+def _subject(one: VerdictChange) -> str:
+    return f"{one.words} and {one.alike:,} more" if one.alike else one.words
+
+
+def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:
+    if found:
+        output.say(f"{verb} {sentences.counted(len(found), 'finding')}:")
+    for one in found[:MOST_CHANGES]:
+        output.say(f"{one.severity}: {one.sentence}", indent=2)

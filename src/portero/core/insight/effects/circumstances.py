@@ -1,0 +1,237 @@
+"""Every circumstance that counts: one witness for each distinct person, moment and place."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime, timedelta
+from itertools import product
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.matching.windows import Windows
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.core.resolving.bundles import Bundle
+from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import OFF_SITE, Situation
+
+AHEAD = timedelta(days=8)
+"""How far beyond now, and beyond each moment at which something begins or ends, windows are looked at."""
+MOST_INSTANTS, MOST_STEPS, MOST_PEOPLE = 24, 600, 60
+ON_SITE = "on-site"
+
+
+class Moment(NamedTuple):
+    """A moment, the schedules that are open at it, and since when (None for now) nothing else has begun or ended."""
+
+    at: datetime
+    opened: frozenset[str] = frozenset()
+    since: datetime | None = None
+
+
+class Person(NamedTuple):
+    """Somebody. `words` is None for anybody whom no assignment names."""
+
+    user: str | None = None
+    user_groups: frozenset[str] = frozenset()
+    words: str | None = None
+
+
+NOBODY = Person()
+
+
+class Circumstance(NamedTuple):
+    """Who, when, where; and whether the machine has restarted since what holds until then was put in force."""
+
+    moment: Moment
+    person: Person = NOBODY
+    place: str = OFF_SITE
+    restarted: bool = False
+
+    def situation(self, zone: str | None, until_restart: Iterable[str]) -> Situation:
+        """As policies look at it."""
+        at, person = self.moment.at, self.person
+        since = at.timestamp() - 2
+        return Situation(
+            at=at,
+            user=person.user,
+            user_groups=person.user_groups,
+            place=self.place,
+            zone=zone,
+            last_start=since + 1 if self.restarted else None,
+            applied=dict.fromkeys(until_restart, since) if self.restarted else {},
+        )
+
+
+class Calendar:
+    """The moments that differ for some estates: in what is open, and in what has begun and ended."""
+
+    def __init__(self, estates: Sequence[Estate], now: datetime) -> None:
+        self._now = now
+        used = [{one.schedule for one in estate.assignments if one.schedule} for estate in estates]
+        self._schedules = [
+            (schedule.key, Windows.of(schedule))
+            for estate, keys in zip(estates, used, strict=True)
+            for schedule in estate.schedules
+            if schedule.key in keys
+        ]
+        self._instants = sorted({one for estate in estates for one in _instants(estate)})
+        self._known: dict[str | None, list[Moment]] = {}
+        self.follows_device = any(windows.follows_device for _, windows in self._schedules)
+
+    def moments(self, zone: str | None = None) -> list[Moment]:
+        """One moment for each distinct state of the clock, on devices in a zone; the present one first."""
+        zone = zone if self.follows_device else None
+        known = self._known.get(zone)
+        if known is None:
+            known = self._known[zone] = self._look(zone)
+        return known
+
+    def _look(self, zone: str | None) -> list[Moment]:
+        seconds = [one.timestamp() for one in self._instants]
+        coming = [one for one in self._instants if one > self._now][:MOST_INSTANTS]
+        found: dict[tuple[int, tuple[bool, ...]], Moment] = {}
+        for base in (self._now, *coming):
+            for at in self._steps(base, zone):
+                opened = tuple(windows.is_open(at, zone) for _, windows in self._schedules)
+                key = (bisect_right(seconds, at.timestamp()), opened)
+                names = frozenset(key for (key, _), is_open in zip(self._schedules, opened, strict=True) if is_open)
+                found.setdefault(key, Moment(at, names, None if base == self._now else base))
+        return list(found.values())
+
+    def _steps(self, base: datetime, zone: str | None) -> Iterator[datetime]:
+        yield base
+        at = base
+        for _ in range(MOST_STEPS):
+            changes = [after for _, windows in self._schedules if (after := windows.next_change(at, zone)) is not None]
+            if not changes or min(changes) > base + AHEAD:
+                return
+            at = min(changes)
+            yield at
+
+
+def _instants(estate: Estate) -> Iterator[datetime]:
+    for assignment in estate.assignments:
+        yield from (one.astimezone(UTC) for one in (assignment.starts, assignment.ends) if one is not None)
+    for ruleset in estate.rulesets:
+        yield from (rule.valid_until.astimezone(UTC) for rule in ruleset.rules if rule.valid_until is not None)
+
+
+def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
+    """Nobody in particular, and one witness for each way in which assignments tell people apart."""
+    people = [one.people for estate in estates for one in estate.assignments if one.people and one.names_people]
+    users = {user.casefold() for one in people for user in one.users}
+    groups = {key.casefold() for one in people for key in one.user_groups}
+    found: dict[tuple[str | None, frozenset[str]], Person] = {}
+
+    def add(user: str, own: frozenset[str]) -> None:
+        named, among = user if user in users else None, own & groups
+        words = named or " and ".join(sorted(among))
+        found.setdefault((named, among), Person(user, own, f"{words}" if named else f"people in {words}"))
+
+    for user in sorted(users):
+        add(user, directory.groups_of(user))
+    if groups:
+        for user in sorted({one.casefold() for group in directory.user_groups for one in group.users}):
+            own = directory.groups_of(user)
+            if own & groups:
+                add(user, own)
+    for key in sorted(groups - {key for one in found.values() for key in one.user_groups}):
+        add(f"somebody in {key}", frozenset((key,)))
+    return [NOBODY, *list(found.values())[:MOST_PEOPLE]]
+
+
+class Frames(NamedTuple):
+    """The frames of one or two policies that a circumstance comes to, and all circumstances that come to them."""
+
+    frames: tuple[Frame, ...]
+    to_gateway: tuple[bool, ...]
+    circumstances: list[Circumstance]
+
+
+def frames_of(
+    policies: Sequence[Policy],
+    moments: Sequence[Moment],
+    people: Sequence[Person],
+    zone: str | None,
+    gateways: Sequence[bool],
+) -> list[Frames]:
+    """What devices of a class can come to, each distinct state once. `gateways` says whether such a device leaves
+    filtering to a gateway when it is on-site, under each of the policies.
+    """
+    bundles = [policy.bundle for policy in policies]
+    until_restart = {one.key for bundle in bundles for one in bundle.assignments if one.until_restart}
+    places = (OFF_SITE, ON_SITE) if any(gateways) or any(map(_names_places, bundles)) else (OFF_SITE,)
+    found: dict[tuple[object, ...], Frames] = {}
+    for moment, person, place, restarted in product(
+        moments if any(map(_names_time, bundles)) else moments[:1],
+        people if any(map(_names_people, bundles)) else people[:1],
+        places,
+        (False, True) if until_restart else (False,),
+    ):
+        circumstance = Circumstance(moment, person, place, restarted)
+        situation = circumstance.situation(zone, until_restart)
+        frames = tuple(policy.frame(situation) for policy in policies)
+        to_gateway = tuple(place == ON_SITE and gateway for gateway in gateways)
+        key = (*frames, *to_gateway)
+        known = found.get(key)
+        if known is None:
+            known = found[key] = Frames(frames, to_gateway, [])
+        known.circumstances.append(circumstance)
+    return list(found.values())
+
+
+def _names_time(bundle: Bundle) -> bool:
+    return any(
+        one.schedule or one.starts is not None or one.ends is not None or any(rule.until for rule in one.rules)
+        for one in bundle.assignments
+    )
+
+
+def _names_people(bundle: Bundle) -> bool:
+    return any(one.names_people for one in bundle.assignments)
+
+
+def _names_places(bundle: Bundle) -> bool:
+    return any(one.place != "anywhere" for one in bundle.assignments)
+
+
+# --- in words ---
+
+
+def when(changed: set[Circumstance], every: set[Circumstance]) -> str | None:
+    """In which circumstances, in words: along each line on which it hangs."""
+    if changed == every:
+        return None
+    parts = [*_by_person(changed, every), *_by_place(changed, every), *_by_schedule(changed, every)]
+    if {one.restarted for one in every} != (own := {one.restarted for one in changed}):
+        parts.append("after a restart" if own == {True} else "until the machine restarts")
+    since = {one.moment.since for one in changed}
+    if None not in since:
+        parts.append(sentences.from_moment(min(moment for moment in since if moment is not None)))
+    elif {one.moment.since for one in every} != since:
+        parts.append("for now")
+    return ", ".join(parts) or "in some circumstances"
+
+
+def _by_person(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
+    all_people, own = ({one.person.words for one in some} for some in (every, changed))
+    if own != all_people:
+        named = sorted(one for one in own if one)
+        others = sorted(one for one in all_people - own if one)
+        yield f"for {sentences.joined(named)}" if None not in own else f"but for {sentences.joined(others)}"
+
+
+def _by_place(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
+    own = {one.place for one in changed}
+    if own != {one.place for one in every}:
+        yield own.pop()
+
+
+def _by_schedule(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
+    schedules = sorted({key for one in every for key in one.moment.opened})
+    for key in schedules:
+        own = {key in one.moment.opened for one in changed}
+        if own != {key in one.moment.opened for one in every}:
+            yield f"during {key}" if own == {True} else f"outside {key}"

@@ -1,0 +1,140 @@
+"""An estate cut down to the rules that concern some subjects: so small that every class can be looked at."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from portero.core.insight.effects.rulings import rules_met
+from portero.core.insight.effects.subjects import Showing, Shown, Subject
+from portero.core.matching.categories import CategoryIndex
+from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.deciding import matches, weigh, weigh_start
+from portero.core.resolving.ladder import Contender
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.situations import Situation
+
+_ANY_TIME = Situation(datetime(1970, 1, 1, tzinfo=UTC))
+"""Nothing in the policy of all rulesets is gated: the situation does not count there."""
+
+
+class Met(NamedTuple):
+    """A rule that matches a subject, as its ruleset has it."""
+
+    ruleset: str
+    rule: int
+    action: Action
+
+
+class Slice(NamedTuple):
+    """What of an estate concerns some subjects. The rules of its rulesets keep their order, not their numbers."""
+
+    estate: Estate
+    shown: Mapping[Subject, Shown]
+    groups: frozenset[str]
+    """Groups on which something hangs: an assignment's targets, and those that have layer modes."""
+    numbers: Mapping[str, Sequence[int]]
+    """For each ruleset the numbers that its rules have in the whole estate, in order."""
+
+    def reduced(self, groups: Iterable[str]) -> tuple[str, ...]:
+        """A device's groups without those on which nothing hangs."""
+        return tuple(key for key in groups if key in self.groups)
+
+
+class Cutter:
+    """Finds the rules of an estate that concern a subject. Made once for an estate, asked often."""
+
+    def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
+        self.estate = estate
+        self._showing = Showing(estate, index, catalogue)
+        self._in_force = [one for one in estate.assignments if one.state is State.ACTIVE]
+        used = dict.fromkeys(one.ruleset for one in self._in_force)
+        # every ruleset in use, once and without conditions
+        once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
+        bundle = compile_bundle(estate.apart(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
+        self._whole = Policy(bundle)
+        self._keys = [one.ruleset for one in bundle.assignments]
+        self._frame = self._whole.frame(_ANY_TIME)
+
+    def show(self, subject: Subject) -> Shown:
+        """The subject as rules look at it."""
+        return self._showing.show(subject)
+
+    def contests(self, shown: Shown) -> tuple[list[list[Met]], list[Met], list[Met]]:
+        """The rules that match what is shown by the contests in which they meet: those of categories and such, of
+        programs too; that of the indicators; and that of the site lists.
+        """
+        if shown.started is not None:
+            return [self._met(weigh_start(self._frame, shown.started).contenders)], [], []
+        assert shown.visited is not None
+        outcome, visit = weigh(self._frame, shown.visited), shown.visited.visit
+        sites = [one for pattern, one in self._whole.sites if matches(pattern, visit)]
+        others = [self._met(contest.contenders) for contest in outcome.contests]
+        return others, self._met(outcome.met), self._met(sites)
+
+    def _met(self, contenders: Iterable[Contender]) -> list[Met]:
+        return [Met(self._keys[one.assignment], one.rule, Action(one.action)) for one in contenders]
+
+    def likeness(self, shown: Shown) -> Hashable:
+        """What is equal for subjects of which the same becomes in every circumstance."""
+        met = list(rules_met(self._whole, self._frame, shown))
+        places = {narrowness: place for place, narrowness in enumerate(sorted({one.narrowness for one in met}))}
+        listed = frozenset(
+            (self._keys[one.assignment], one.action, one.until, one.broad, places[one.narrowness]) for one in met
+        )
+        visited = shown.visited
+        return (
+            listed,
+            shown.essential,
+            visited and visited.categories,
+            visited and bool(visited.searched),
+            visited and visited.media_type,
+        )
+
+    def cut(self, subjects: Mapping[Subject, Shown]) -> Slice:
+        """The estate with nothing but what concerns these subjects."""
+        wanted: dict[str, set[int]] = defaultdict(set)
+        for shown in subjects.values():
+            for one in self._met(rules_met(self._whole, self._frame, shown)):
+                wanted[one.ruleset].add(one.rule)
+        for assignment in self._in_force:
+            if assignment.replaces_weaker:
+                last = _last_to_decide(self.estate.ruleset_by_key[assignment.ruleset], assignment)
+                wanted[assignment.ruleset].update(() if last is None else (last,))
+        rulesets, numbers = [], {}
+        for key, found in wanted.items():
+            ruleset = self.estate.ruleset_by_key[key]
+            numbers[key] = sorted(found)
+            rules = tuple(ruleset.rules[number - 1] for number in numbers[key])
+            # a part of a valid ruleset is valid: not checked again
+            rulesets.append(ruleset.model_copy(update={"rules": rules}))
+        assignments = tuple(one for one in self._in_force if one.ruleset in wanted)
+        hosts = {one.visited.visit.host for one in subjects.values() if one.visited}
+        table = self._whole.indicators
+        services = {service.key for host in hosts if (service := table.service_of(host)) is not None}
+        estate = self.estate.apart(
+            rulesets=tuple(rulesets),
+            assignments=assignments,
+            services=tuple(one for one in self.estate.services if one.key in services),
+            corrections=(),
+            notices=(),
+        )
+        groups = {key for one in assignments for key in one.groups} | {one.group for one in estate.layer_modes}
+        return Slice(estate, subjects, frozenset(groups), numbers)
+
+
+def _last_to_decide(ruleset: Ruleset, assignment: Assignment) -> int | None:
+    """The rule that keeps an assignment deciding something for longest: on that it hangs whether it replaces."""
+    ends = [
+        (rule.valid_until.timestamp() if rule.valid_until else float("inf"), number)
+        for number, rule in enumerate(ruleset.rules, start=1)
+        if overridden(rule.action, assignment.action) is not Action.LOG
+    ]
+    return max(ends, default=(0.0, None))[1]

@@ -1,0 +1,224 @@
+"""Subjects: for each selector, a visit or a start that shows what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from portero.core.matching.applications import SetTest, Started, Test
+from portero.core.matching.categories import CategoryIndex, look_up
+from portero.core.matching.searches import searched
+from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
+from portero.core.nouns.device import Application
+from portero.core.nouns.essentials import is_essential
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.rule import RulesetKind
+from portero.core.nouns.selector import Selector, suitability_bounds
+from portero.core.nouns.service import Service
+from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX
+from portero.core.nouns.urls import Visit, address_of, normal_range, parse_visit
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.deciding import Visited
+
+ELSEWHERE = "any-other-site.test"
+"""Stands for a host that nothing names."""
+OTHER_PROGRAM = Application(file="any-other-program")
+MOST_PROGRAMS = 200
+"""How many programs are looked at for one application set."""
+
+
+class Subject(NamedTuple):
+    """Something that rules decide about. `kind` and `name` are those of a selector, or “program”."""
+
+    kind: str
+    name: str
+    url: str | None = None
+    program: Application | None = None
+    search_term: str | None = None
+    media_type: str | None = None
+
+    @property
+    def is_start(self) -> bool:
+        """Whether it is a program about to start."""
+        return self.program is not None
+
+
+class Shown(NamedTuple):
+    """A subject as rules look at it under one estate: a visit, or a start."""
+
+    visited: Visited | None
+    started: Started | None
+    essential: bool = False
+
+
+class Known(NamedTuple):
+    """What subjects are found with: services and application sets of both estates, the programs on the fleet."""
+
+    services: Sequence[Service]
+    sets: Sequence[ApplicationSet]
+    find_programs: Callable[[], Sequence[Application]]
+    catalogue: Mapping[str, frozenset[str]]
+
+    @classmethod
+    def of(
+        cls,
+        estates: Iterable[Estate],
+        programs: Callable[[], Sequence[Application]],
+        catalogue: Mapping[str, frozenset[str]],
+    ) -> Known:
+        """Of some estates together."""
+        several = list(estates)
+        services = [one for estate in several for one in estate.services]
+        return cls(services, [one for estate in several for one in estate.application_sets], programs, catalogue)
+
+
+def subjects_of(kind: RulesetKind, selector: Selector, known: Known) -> Iterator[Subject]:
+    """What shows a selector of a ruleset of that kind; several where it stands for several things."""
+    if kind == "category":
+        yield from _of_category_rule(selector)
+    elif kind == "indicator":
+        yield from _of_indicator(selector, known)
+    elif kind == "site":
+        yield Subject("pattern", selector.value, url_of(Pattern.of(selector.value)))
+    else:
+        yield from _of_startup_rule(selector, known)
+
+
+def category_subject(key: str) -> Subject:
+    """A web category, shown by its test host."""
+    return Subject("category", key, f"http://{key}{TEST_HOST_SUFFIX}/")
+
+
+def host_subject(host: str) -> Subject:
+    """A host itself."""
+    return Subject("host", host, f"http://{host}/")
+
+
+def _of_category_rule(selector: Selector) -> Iterator[Subject]:
+    kind, value, _ = selector
+    if kind == "search_term":
+        yield Subject(kind, value, f"http://{ELSEWHERE}/", search_term=value)
+    elif kind == "media_type":
+        shown = value.replace("/*", "/any") if value.endswith("/*") else value
+        yield Subject(kind, value, f"http://{ELSEWHERE}/", media_type=shown)
+    elif kind == "category":
+        yield category_subject(value)
+    elif kind == "family":
+        yield from (category_subject(one.key) for one in TAXONOMY.by_family[value].categories)
+    else:
+        yield from map(category_subject, TAXONOMY.categories)
+
+
+def _of_indicator(selector: Selector, known: Known) -> Iterator[Subject]:
+    kind, value, _ = selector
+    if kind == "host":
+        yield host_subject(value)
+    elif kind == "url":
+        yield Subject(kind, value, f"http://{value}")
+    elif kind == "address":
+        first = str(normal_range(value).network_address)
+        yield Subject(kind, value, f"http://[{first}]/" if ":" in first else f"http://{first}/")
+    else:
+        for service in known.services:
+            if _is_meant(selector, service):
+                yield from map(host_subject, service.hosts)
+
+
+def _is_meant(selector: Selector, service: Service) -> bool:
+    if selector.kind == "service":
+        return service.key == selector.value
+    if selector.kind == "decision":
+        return service.decision == selector.value
+    low, high = suitability_bounds(selector.value)
+    return service.suitability is not None and low <= service.suitability <= high
+
+
+def url_of(pattern: Pattern) -> str:
+    """A URL that a site pattern holds."""
+    port = f":{pattern.port}" if pattern.port else ""
+    query = "?" + "&".join(token.rstrip("*") for token in pattern.query) if pattern.query else ""
+    return f"{pattern.scheme or 'http'}://{pattern.host or ELSEWHERE}{port}{pattern.path or '/'}{query}"
+
+
+# --- programs ---
+
+
+def _of_startup_rule(selector: Selector, known: Known) -> Iterator[Subject]:
+    kind, value, _ = selector
+    if kind == "everything":
+        yield program_subject(OTHER_PROGRAM)
+    elif kind == "sha256":
+        own = next((one for one in known.find_programs() if one.sha256 == value), Application(sha256=value))
+        yield program_subject(own)
+    else:
+        for application_set in known.sets:
+            if application_set.key == value:
+                yield from map(program_subject, programs_of(application_set, known))
+
+
+def programs_of(application_set: ApplicationSet, known: Known) -> list[Application]:
+    """The programs on the fleet that a set holds; where there is none, such as its conditions describe."""
+    test = SetTest(application_set)
+    held = [one for one in known.find_programs() if _fits(test, one, known)]
+    if not held:
+        made = [Application(sha256=one) for one in application_set.frozen_members or ()]
+        made += [one for condition in application_set.include if (one := _described(condition)) is not None]
+        held = [one for one in made if _fits(test, one, known)]
+    return held[:MOST_PROGRAMS]
+
+
+def _fits(test: SetTest | Test, program: Application, known: Known) -> bool:
+    return test.fit(Started.of(program, known.catalogue)).narrowness is not None
+
+
+def _described(condition: ApplicationCondition) -> Application | None:
+    fields = condition.model_dump(exclude_none=True, exclude={"version"})
+    for version in _versions_around(condition):
+        program = Application.model_validate({**fields, "version": version} if version else fields)
+        if not condition.version or all(test(version or "") for test in Test(condition).bounds):
+            return program
+    return None
+
+
+def _versions_around(condition: ApplicationCondition) -> list[str | None]:
+    if condition.version is None:
+        return [None]
+    return ["0", *(value for _, value in condition.version.given()), "99999"]
+
+
+def program_subject(program: Application) -> Subject:
+    """A program about to start, under the name that people know it by."""
+    name = program.product or program.file or program.path or program.category or program.vendor or program.signer
+    told = name or f"{(program.sha256 or '')[:12]}…"
+    return Subject("program", f"{told} {program.version}" if program.version else told, program=program)
+
+
+# --- as rules look at them ---
+
+
+class Showing:
+    """Shows subjects under one estate: its corrections, its search pages."""
+
+    def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
+        self._index, self._catalogue = index, catalogue
+        self._corrections = {one.host: one.categories for one in estate.corrections}
+        self._pages: dict[str, tuple[str, ...]] = {}
+        for page in estate.settings.search_pages:
+            self._pages[page.host] = (*self._pages.get(page.host, ()), page.parameter)
+
+    def show(self, subject: Subject) -> Shown:
+        """The subject as rules look at it. BadUrl where its URL is none, which no valid rule makes."""
+        if subject.program is not None:
+            return Shown(None, Started.of(subject.program, self._catalogue), is_essential(subject.program))
+        assert subject.url is not None
+        visit = parse_visit(subject.url)
+        term = subject.search_term or searched(visit, self._pages)
+        categories = self._categories(subject, visit)
+        return Shown(Visited(visit, categories, address_of(visit.host), term, subject.media_type), None)
+
+    def _categories(self, subject: Subject, visit: Visit) -> tuple[str, ...]:
+        # a term, a type or a pattern is looked at for itself, whatever else is said of the page on which it stands
+        if subject.search_term or subject.media_type or visit.host == ELSEWHERE:
+            return ()
+        return look_up(visit.host, self._index, self._corrections).categories

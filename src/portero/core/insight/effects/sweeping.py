@@ -1,0 +1,121 @@
+"""Sweep over a fleet: every class, in every circumstance that counts, under one or more states of the estate."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import datetime
+from functools import lru_cache
+from ipaddress import ip_network
+from typing import NamedTuple
+
+from portero.core.insight.effects.circumstances import Calendar, Frames, frames_of, people_of
+from portero.core.insight.effects.slicing import Slice
+from portero.core.matching.conditions import is_within
+from portero.core.matching.members import Member
+from portero.core.matching.windows import Windows
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.policy import Policy
+
+Grouped = Callable[[Member], Sequence[tuple[str, ...]]]
+"""Gives a device's groups under each of the states of the estate, strongest first."""
+
+
+class Sort(NamedTuple):
+    """What devices are told apart by: their groups under each state; the device itself where an assignment names it;
+    the time zone where a schedule follows the device; whether it leaves filtering to a gateway under each state.
+    """
+
+    groups: tuple[tuple[str, ...], ...]
+    alone: str
+    zone: str | None
+    gateways: tuple[bool, ...]
+
+
+class Crowd:
+    """A fleet sorted once, under some states of the estate."""
+
+    def __init__(self, estates: Sequence[Estate], fleet: Iterable[Member], grouped: Grouped) -> None:
+        self._networks = [[ip_network(one) for one in own.settings.gateway_networks] for own in estates]
+        self._named = frozenset(name for one in estates for name in one.named_devices)
+        self._by_zone = any(Windows.of(one).follows_device for estate in estates for one in estate.schedules)
+        behind = lru_cache(maxsize=100_000)(self._gateways)
+        self.sorts: dict[Sort, list[Member]] = defaultdict(list)
+        for member in fleet:
+            self.sorts[
+                Sort(
+                    tuple(grouped(member)),
+                    member.id if self._named and not self._named.isdisjoint(names_of(member)) else "",
+                    member.facts.zone if self._by_zone else None,
+                    behind(member.facts.addresses) if any(self._networks) else (False,) * len(estates),
+                )
+            ].append(member)
+
+    def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
+        return tuple(
+            any(is_within(address, network) for network in networks for address in addresses)
+            for networks in self._networks
+        )
+
+
+class Swept(NamedTuple):
+    """Devices of which the same becomes, with their policies and every state that these come to."""
+
+    members: list[list[Member]]
+    policies: tuple[Policy, ...]
+    frames: list[Frames]
+
+    @property
+    def devices(self) -> int:
+        """How many devices they are."""
+        return sum(map(len, self.members))
+
+    @property
+    def first(self) -> Member:
+        """One of them."""
+        return self.members[0][0]
+
+
+class Sweep:
+    """A crowd sorted by what becomes of it under slices of the estate."""
+
+    def __init__(self, slices: Sequence[Slice], crowd: Crowd, directory: Directory, now: datetime) -> None:
+        self._slices = slices
+        self._calendar = Calendar([one.estate for one in slices], now)
+        self._people = people_of([one.estate for one in slices], directory)
+        self._named = frozenset(name for one in slices for name in one.estate.named_devices)
+        self._policies: dict[tuple[int, tuple[str, ...], str], Policy] = {}
+        self._classes: dict[Sort, list[list[Member]]] = defaultdict(list)
+        for sort, members in crowd.sorts.items():
+            self._classes[self._reduced(sort, members[0])].append(members)
+
+    def __len__(self) -> int:
+        return len(self._classes)
+
+    def _reduced(self, sort: Sort, member: Member) -> Sort:
+        """Without what does not count in these slices."""
+        groups = tuple(one.reduced(own) for one, own in zip(self._slices, sort.groups, strict=True))
+        alone = sort.alone if sort.alone and not self._named.isdisjoint(names_of(member)) else ""
+        return Sort(groups, alone, sort.zone if self._calendar.follows_device else None, sort.gateways)
+
+    def classes(self) -> Iterator[Swept]:
+        """Each sort of devices, the biggest first; worked out when it is reached."""
+        for sort, members in sorted(self._classes.items(), key=lambda one: -sum(map(len, one[1]))):
+            names = names_of(members[0][0]) if sort.alone else ()
+            policies = tuple(self._policy(place, own, sort.alone, names) for place, own in enumerate(sort.groups))
+            moments = self._calendar.moments(sort.zone)
+            yield Swept(members, policies, frames_of(policies, moments, self._people, sort.zone, sort.gateways))
+
+    def _policy(self, place: int, groups: tuple[str, ...], alone: str, names: tuple[str, ...]) -> Policy:
+        key = (place, groups, alone)
+        known = self._policies.get(key)
+        if known is None:
+            known = self._policies[key] = Policy(compile_bundle(self._slices[place].estate, groups, names))
+        return known
+
+
+def names_of(member: Member) -> tuple[str, ...]:
+    """The names by which assignments may name a device: its id, and its hostname where that is its own."""
+    return (member.id, member.facts.hostname) if member.keeps_name else (member.id,)

@@ -1,0 +1,164 @@
+"""What a change touches: the groups whose classes it can alter, and the subjects whose verdicts it can."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+from portero.core.insight.effects.subjects import Known, Subject, host_subject, subjects_of
+from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.device import LAYERS, LayerName
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.revision import Change
+from portero.core.nouns.rule import Rule, RulesetKind
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.selector import Selector
+
+_KINDS: dict[LayerName, tuple[RulesetKind, ...]] = {
+    "filter": ("category", "indicator"),
+    "browser": ("site",),
+    "startup": ("startup",),
+}
+_OF_SERVICES = ("service", "decision", "suitability")
+
+Changed = dict[str, set[str]]
+"""The keys of what is changed, by noun."""
+
+
+def changed_keys(changes: Iterable[Change]) -> Changed:
+    """The keys of what the changes are about, by noun."""
+    found: Changed = {}
+    for change in changes:
+        found.setdefault(change.noun, set()).add(change.key)
+    return found
+
+
+def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
+    """The groups whose classes the changes can alter; None for all of them. Moves between groups are left out."""
+    changed = changed_keys(changes)
+    if changed.keys() & {"correction", "settings"}:
+        return None
+    touched = set(changed.get("layer modes", ()))
+    for estate in (before, after):
+        for assignment in touched_assignments(estate, changed):
+            touched.update(assignment.groups)
+    return touched
+
+
+def touched_assignments(estate: Estate, changed: Changed) -> Iterator[Assignment]:
+    """The assignments that are changed, or on which something hangs that is."""
+    rulesets = set(_touched_rulesets(estate, changed))
+    for one in estate.assignments:
+        if (
+            one.ruleset in rulesets
+            or one.key in changed.get("assignment", ())
+            or one.schedule in changed.get("schedule", ())
+            or one.notice in changed.get("notice", ())
+        ):
+            yield one
+
+
+def _touched_rulesets(estate: Estate, changed: Changed) -> Iterator[str]:
+    """The rulesets that are changed, or in which something stands that is."""
+    own, sets = changed.get("ruleset", set()), changed.get("application set", set())
+    services = bool(changed.get("service"))
+    for ruleset in estate.rulesets:
+        names_set = ruleset.kind == "startup" and not sets.isdisjoint(_sets_of(ruleset))
+        names_service = services and ruleset.kind == "indicator" and _looks_at_services(ruleset)
+        if ruleset.key in own or names_set or names_service:
+            yield ruleset.key
+
+
+def _sets_of(ruleset: Ruleset) -> Iterator[str]:
+    return (rule.application_set for rule in ruleset.rules if rule.application_set)
+
+
+def _looks_at_services(ruleset: Ruleset) -> bool:
+    return any(rule.selector.kind in _OF_SERVICES for rule in ruleset.rules)
+
+
+# --- subjects ---
+
+
+class Touched:
+    """Finds the subjects whose verdicts a change can alter."""
+
+    def __init__(
+        self, before: Estate, after: Estate, changes: Sequence[Change], moved: Iterable[str], known: Known
+    ) -> None:
+        """`moved` are the groups that devices enter or leave, or whose place among a device's groups is another."""
+        self._estates, self._known = (before, after), known
+        self._changes, self._changed, self._moved = changes, changed_keys(changes), set(moved)
+
+    def subjects(self) -> Iterator[Subject]:
+        """Each subject, some of them several times; those that the change names first."""
+        yield from self._of_changed_rules()
+        yield from self._of_services()
+        yield from (host_subject(host) for host in self._changed.get("correction", ()))
+        for kind, selector in self._selectors():
+            yield from subjects_of(kind, selector, self._known)
+
+    def _of_changed_rules(self) -> Iterator[Subject]:
+        before, after = (estate.ruleset_by_key for estate in self._estates)
+        for key in self._changed.get("ruleset", ()):
+            old, new = before.get(key), after.get(key)
+            if not any(self._is_in_force(key, estate) for estate in self._estates):
+                continue
+            kind = (old or new).kind  # type: ignore[union-attr]
+            whole = old is None or new is None or old.feed != new.feed
+            for selector in _differing(old.rules if old else (), new.rules if new else (), whole):
+                yield from subjects_of(kind, selector, self._known)
+
+    @staticmethod
+    def _is_in_force(ruleset: str, estate: Estate) -> bool:
+        return any(one.ruleset == ruleset and one.state is State.ACTIVE for one in estate.assignments)
+
+    def _of_services(self) -> Iterator[Subject]:
+        keys = self._changed.get("service", set())
+        if keys and any(map(_looks_at_services, (one for estate in self._estates for one in estate.rulesets))):
+            for service in self._known.services:
+                if service.key in keys:
+                    yield from map(host_subject, service.hosts)
+
+    def _selectors(self) -> Iterator[tuple[RulesetKind, Selector]]:
+        """The selectors of all rulesets that are put into force otherwise than before."""
+        wanted = self._of_layers()
+        for estate in self._estates:
+            keys = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE and self._concerns(one)}
+            used = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
+            for ruleset in estate.rulesets:
+                for rule in ruleset.rules if ruleset.key in used else ():
+                    if ruleset.key in keys or wanted(ruleset.kind, rule):
+                        yield ruleset.kind, rule.selector
+
+    def _concerns(self, one: Assignment) -> bool:
+        changed = self._changed
+        return (
+            one.key in changed.get("assignment", ())
+            or one.schedule in changed.get("schedule", ())
+            or not self._moved.isdisjoint(one.groups)
+        )
+
+    def _of_layers(self) -> Callable[[RulesetKind, Rule], bool]:
+        """Whether a rule is of a layer whose mode, or of content whose meaning, the settings change."""
+        before, after = (estate.settings for estate in self._estates)
+        layers = {layer for layer in LAYERS if getattr(before.layers, layer) != getattr(after.layers, layer)}
+        for change in self._changes:
+            if change.noun == "layer modes":
+                old, new = change.before or {}, change.after or {}
+                layers |= {layer for layer in LAYERS if old.get(layer) != new.get(layer)}
+        kinds = {kind for layer in layers for kind in _KINDS[layer]}
+        if before.gateway_networks != after.gateway_networks:
+            kinds.update(_KINDS["filter"])
+        searches = before.search_pages != after.search_pages
+        sets = self._changed.get("application set", set())
+        return lambda kind, rule: (
+            kind in kinds or (searches and rule.search_term is not None) or rule.application_set in sets
+        )
+
+
+def _differing(before: Sequence[Rule], after: Sequence[Rule], whole: bool) -> Iterator[Selector]:
+    old, new = ({rule.selector: rule for rule in rules} for rules in (before, after))
+    for selector in {**new, **old}:
+        one, other = old.get(selector), new.get(selector)
+        if whole or one is None or other is None or (one.action, one.valid_until) != (other.action, other.valid_until):
+            yield selector

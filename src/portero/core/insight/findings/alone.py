@@ -1,0 +1,360 @@
+"""Findings about one assignment or ruleset by itself: dead, ended, ending, broad, unenforceable, nobody's."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cached_property
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.insight.effects.sweeping import names_of
+from portero.core.insight.holding import host_only
+from portero.core.insight.previewing import World
+from portero.core.matching.applications import SetTest, Started
+from portero.core.matching.members import Member
+from portero.core.matching.windows import FURTHEST, Windows
+from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.assignment import Assignment, State, target_name
+from portero.core.nouns.coverage import Reach
+from portero.core.nouns.device import Application, LayerMode
+from portero.core.nouns.essentials import ESSENTIALS
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import Finding, FindingKind, Remedy, RuleAt, Severity
+from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
+
+SOON = timedelta(days=7)
+"""What ends within this time is told beforehand."""
+FEW = 12
+MOST_RULES = 50
+_BROADEST_RANGE = {4: 16, 6: 32}
+
+
+def finding(
+    kind: FindingKind,
+    severity: Severity,
+    about: Sequence[str],
+    sentence: str,
+    *,
+    assignments: Sequence[str] = (),
+    rulesets: Sequence[str] = (),
+    groups: Sequence[str] = (),
+    rules: Sequence[RuleAt] = (),
+    devices: Collection[Member] = (),
+    remedies: Sequence[tuple[str, Mapping[str, str]]] = (),
+    at: datetime | None = None,
+    detail: str | None = None,
+) -> Finding:
+    """A finding; `about` are the keys of what it is about, from which its id is made."""
+    return Finding(
+        id=".".join((kind.value, *about)),
+        kind=kind,
+        severity=severity,
+        sentence=sentence,
+        detail=detail,
+        assignments=tuple(assignments),
+        rulesets=tuple(rulesets),
+        groups=tuple(groups),
+        rules=tuple(rules[:MOST_RULES]),
+        devices=len(devices),
+        examples=tuple(sorted(one.facts.hostname for one in devices)[:FEW]),
+        remedies=tuple(Remedy(key=key, sentence=sentences.remedy(key, **names)) for key, names in remedies),
+        at=at,
+    )
+
+
+def rule_at(ruleset: Ruleset, number: int) -> RuleAt:
+    """A rule by its ruleset and number."""
+    return RuleAt(ruleset=ruleset.key, rule=number, selector=str(ruleset.rules[number - 1].selector))
+
+
+class Put(NamedTuple):
+    """An assignment with its ruleset, and the devices that it names."""
+
+    assignment: Assignment
+    ruleset: Ruleset
+    devices: Collection[Member]
+
+    @property
+    def words(self) -> str:
+        """As in “quiet-link on satellite”."""
+        where = sentences.joined([target_name(target) for target in self.assignment.to])
+        return sentences.on(self.ruleset.key, where)
+
+    @property
+    def removing(self) -> list[tuple[str, Mapping[str, str]]]:
+        """The remedy of removing it."""
+        return [("remove-assignment", {"assignment": self.assignment.key})]
+
+
+@dataclass(frozen=True)
+class Alone:
+    """Looks at each assignment by itself."""
+
+    estate: Estate
+    world: World
+    known_people: Collection[str]
+    """Names of people who are known, folded: of the directory, and those who sign in. Empty where nobody can say."""
+
+    @cached_property
+    def puts(self) -> list[Put]:
+        """All assignments with the devices they name."""
+        by_group: dict[str, dict[str, Member]] = defaultdict(dict)
+        by_name: dict[str, Member] = {}
+        named = self.estate.named_devices
+        for member in self.world.members:
+            for key in self.world.groups(member.id):
+                by_group[key][member.id] = member
+            if named:
+                by_name.update((name, member) for name in names_of(member) if name in named)
+        rulesets = self.estate.ruleset_by_key
+        puts = []
+        for one in self.estate.assignments:
+            held: dict[str, Member] = {}
+            for key in one.groups:
+                held |= by_group[key]
+            held |= {by_name[name].id: by_name[name] for name in one.named_devices if name in by_name}
+            puts.append(Put(one, rulesets[one.ruleset], held.values()))
+        return puts
+
+    def find(self) -> Iterator[Finding]:
+        """All of them."""
+        for put in self.puts:
+            yield from self._ends(put)
+            yield from self._owner(put)
+            if put.assignment.state is State.ACTIVE and not self._is_over(put.assignment.ends):
+                yield from self._dead(put)
+                yield from self._broad(put)
+                yield from self._unenforceable(put)
+                yield from self._essential(put)
+        for ruleset in self.estate.rulesets:
+            yield from self._ending_rules(ruleset)
+
+    def _is_over(self, at: datetime | None) -> bool:
+        return at is not None and at <= self.world.now
+
+    # --- what is never in play ---
+
+    def _dead(self, put: Put) -> Iterator[Finding]:
+        one = put.assignment
+        if not put.devices:
+            where = sentences.joined([target_name(target) for target in one.to], "or")
+            yield finding(
+                FindingKind.NO_DEVICE,
+                Severity.LOW,
+                (one.key,),
+                sentences.nobody(put.words, where),
+                assignments=(one.key,),
+                rulesets=(one.ruleset,),
+                groups=one.groups,
+                remedies=put.removing,
+            )
+        why = self._never_open(one)
+        if why:
+            yield finding(
+                FindingKind.NEVER_OPEN,
+                Severity.MEDIUM,
+                (one.key,),
+                sentences.never_open(put.words, why),
+                assignments=(one.key,),
+                rulesets=(one.ruleset,),
+                devices=put.devices,
+                remedies=put.removing,
+            )
+
+    def _never_open(self, one: Assignment) -> str | None:
+        begins = max(one.starts or self.world.now, self.world.now)
+        if one.starts is not None and one.ends is not None and one.starts >= one.ends:
+            return "it ends before it starts"
+        if one.schedule is None:
+            return None
+        windows = Windows.of(self.estate.schedule_by_key[one.schedule])
+        opens = begins if windows.is_open(begins) else windows.next_change(begins)
+        if opens is None:
+            return f"no window of {one.schedule} opens within {FURTHEST.days} days"
+        if one.ends is not None and opens >= one.ends:
+            return f"no window of {one.schedule} opens before it ends"
+        return None
+
+    # --- what ends ---
+
+    def _ends(self, put: Put) -> Iterator[Finding]:
+        one = put.assignment
+        if one.ends is None or one.ends > self.world.now + SOON or one.state is State.DRAFT:
+            return
+        over = self._is_over(one.ends)
+        extending = [("extend", {"assignment": one.key})]
+        yield finding(
+            FindingKind.ENDED if over else FindingKind.ENDING,
+            Severity.LOW if over else Severity.MEDIUM,
+            (one.key,),
+            sentences.ended(put.words, one.ends) if over else sentences.ending(put.words, one.ends),
+            assignments=(one.key,),
+            rulesets=(one.ruleset,),
+            devices=put.devices,
+            remedies=[*put.removing, *extending] if over else [*extending, *put.removing],
+            at=one.ends,
+            detail=one.reason,
+        )
+
+    def _ending_rules(self, ruleset: Ruleset) -> Iterator[Finding]:
+        ends = [(number, rule.valid_until, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.valid_until]
+        for over in (True, False):
+            due = [
+                (number, at, rule)
+                for number, at, rule in ends
+                if self._is_over(at) == over and at <= self.world.now + SOON
+            ]
+            if not due:
+                continue
+            first = min(at for _, at, _ in due)
+            told = sentences.rules_of(ruleset.key, [sentences.selector_words(rule) for _, _, rule in due])
+            removing = ("remove-rules", {"ruleset": ruleset.key})
+            extending = ("extend-rules", {"ruleset": ruleset.key})
+            yield finding(
+                FindingKind.ENDED if over else FindingKind.ENDING,
+                Severity.LOW if over else Severity.MEDIUM,
+                ("rules", ruleset.key),
+                sentences.ended(told, first) if over else sentences.ending(told, first),
+                rulesets=(ruleset.key,),
+                rules=[rule_at(ruleset, number) for number, _, _ in due],
+                remedies=[removing, extending] if over else [extending, removing],
+                at=first,
+            )
+
+    def _owner(self, put: Put) -> Iterator[Finding]:
+        one = put.assignment
+        gone = one.owner is not None and self.known_people and one.owner.casefold() not in self.known_people
+        if gone and one.owner and not self._is_over(one.ends):
+            yield finding(
+                FindingKind.OWNER_GONE,
+                Severity.HIGH,
+                (one.key,),
+                sentences.owner_gone(put.words, one.owner),
+                assignments=(one.key,),
+                rulesets=(one.ruleset,),
+                devices=put.devices,
+                remedies=[*put.removing, ("pause-assignment", {"assignment": one.key})],
+                detail=one.reason,
+            )
+
+    # --- how far it reaches ---
+
+    def _broad(self, put: Put) -> Iterator[Finding]:
+        one = put.assignment
+        if WHOLE_FLEET not in one.to or one.names_people or one.place != "anywhere" or one.action == "log":
+            return
+        broad = [
+            number
+            for number, rule in enumerate(put.ruleset.rules, 1)
+            if rule.action in (Action.BLOCK, Action.ALLOW) and _is_broad(rule)
+        ]
+        if broad:
+            yield finding(
+                FindingKind.BROAD,
+                Severity.LOW,
+                (one.key,),
+                sentences.broad(put.words, _words(put.ruleset, broad), len(put.devices)),
+                assignments=(one.key,),
+                rulesets=(one.ruleset,),
+                rules=[rule_at(put.ruleset, number) for number in broad],
+                devices=put.devices,
+                remedies=[("only-record", {"assignment": one.key})],
+            )
+
+    def _unenforceable(self, put: Put) -> Iterator[Finding]:
+        for code, about, devices in self._hidden(put):
+            if not devices:
+                continue
+            one, remedies = put.assignment, []
+            if code == "path-hidden":
+                remedies.append(("name-hosts", {"ruleset": one.ruleset}))
+            if code == "startup-observing":
+                remedies += [("enforce-startup", {"group": key}) for key in one.groups[:1] if key != WHOLE_FLEET]
+            yield finding(
+                FindingKind.UNENFORCEABLE,
+                Severity.MEDIUM,
+                (code, one.key),
+                sentences.unenforceable(put.words, code, _words(put.ruleset, about), len(devices)),
+                assignments=(one.key,),
+                rulesets=(one.ruleset,),
+                groups=one.groups,
+                rules=[rule_at(put.ruleset, number) for number in about],
+                devices=devices,
+                remedies=remedies,
+            )
+
+    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], list[Member]]]:
+        """What of an assignment does not hold where: a code, the rules, the devices."""
+        rules = list(enumerate(put.ruleset.rules, 1))
+        stops = [(number, rule) for number, rule in rules if rule.action in (Action.BLOCK, Action.WARN)]
+        paths = [number for number, rule in stops if rule.url and rule.selector.value.rstrip("/").count("/")]
+        contents = [number for number, rule in stops if rule.search_term or rule.media_type]
+        kind = put.ruleset.kind
+        if paths:
+            yield "path-hidden", paths, [one for one in put.devices if self._host_only(one)]
+        if contents:
+            yield "content-hidden", contents, [one for one in put.devices if self._host_only(one)]
+        if kind == "site" and rules:
+            yield "browser-unmanaged", [], [one for one in put.devices if self._unmanaged(one)]
+        if kind == "startup" and stops and put.assignment.action != "log":
+            yield "startup-observing", [], [one for one in put.devices if not self._starts_enforced(one)]
+
+    @cached_property
+    def _host_only(self):  # type: ignore[no-untyped-def]
+        return host_only(self.estate.coverage_table)
+
+    def _unmanaged(self, member: Member) -> bool:
+        table, platform = self.estate.coverage_table, member.facts.platform
+        return any(
+            not one.managed or table.reach("site-list", one.name, platform, "http") is Reach.NONE
+            for one in member.facts.browsers
+        )
+
+    def _starts_enforced(self, member: Member) -> bool:
+        return self.estate.mode_of("startup", self.world.groups(member.id)) is LayerMode.ENFORCING
+
+    def _essential(self, put: Put) -> Iterator[Finding]:
+        if put.ruleset.kind != "startup":
+            return
+        stopped: dict[str, int] = {}
+        for number, rule in enumerate(put.ruleset.rules, 1):
+            if overridden(rule.action, put.assignment.action) is Action.BLOCK and rule.everything is None:
+                for essential in ESSENTIALS:
+                    if self._names(rule, essential.path):
+                        stopped[essential.path] = number
+        if stopped:
+            yield finding(
+                FindingKind.BLOCKS_ESSENTIAL,
+                Severity.HIGH,
+                (put.assignment.key,),
+                sentences.blocks_essential(put.words, list(stopped), len(put.devices)),
+                assignments=(put.assignment.key,),
+                rulesets=(put.ruleset.key,),
+                rules=[rule_at(put.ruleset, number) for number in sorted(set(stopped.values()))],
+                devices=put.devices,
+                remedies=[("remove-rules", {"ruleset": put.ruleset.key})],
+            )
+
+    def _names(self, rule: Rule, path: str) -> bool:
+        program = Application(path=path, file=path.replace("\\", "/").rpartition("/")[2])
+        if rule.application_set is None:
+            return False
+        test = SetTest(self.estate.application_set_by_key[rule.application_set])
+        return test.fit(Started.of(program, self.world.catalogue)).narrowness is not None
+
+
+def _is_broad(rule: Rule) -> bool:
+    kind, value, _ = rule.selector
+    if kind == "address":
+        _, _, prefix = value.partition("/")
+        return bool(prefix) and int(prefix) <= _BROADEST_RANGE[6 if ":" in value else 4]
+    return kind in ("everything", "decision", "suitability") or (kind == "pattern" and value == "*")
+
+
+def _words(ruleset: Ruleset, numbers: Sequence[int]) -> list[str]:
+    return [sentences.selector_words(ruleset.rules[number - 1]) for number in numbers]

@@ -1,0 +1,268 @@
+"""Who wins and who loses, rule against rule, on every class of machines in every circumstance that counts."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from portero.core.insight.effects.slicing import Cutter, Met, Slice
+from portero.core.insight.effects.subjects import Known, Shown, Subject, host_subject, subjects_of
+from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept
+from portero.core.insight.previewing import World
+from portero.core.matching.members import Member
+from portero.core.nouns.action import Action, Override
+from portero.core.nouns.assignment import State
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.rule import Rule, RulesetKind
+from portero.core.nouns.urls import normal_range
+from portero.core.nouns.verdict import Rung
+from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites, weigh_start
+from portero.core.resolving.ladder import Contender, Settled, lost_on
+from portero.core.resolving.policy import Frame, Policy
+
+UNNAMED = "unnamed-host"
+MOST_CONTESTED = 4_000
+"""How many groups of subjects alike are looked at."""
+
+
+class InForce(NamedTuple):
+    """A rule by way of an assignment and the target by which it reaches a device; None is the device itself."""
+
+    assignment: str
+    ruleset: str
+    rule: int
+    target: str | None
+    action: Action
+    mandatory: bool
+
+
+class Meeting(NamedTuple):
+    """Two rules that met in a contest: who won, who lost, on which rung."""
+
+    winner: InForce
+    loser: InForce
+    rung: Rung
+
+
+@dataclass
+class Tally:
+    """On which devices something is so, with some of them, and about what it is."""
+
+    devices: dict[str, Member] = field(default_factory=dict)
+    subjects: dict[Subject, None] = field(default_factory=dict)
+
+    def add(self, members: Iterable[Sequence[Member]], subject: Subject) -> None:
+        """Note that it is so on these devices."""
+        self.devices.update((one.id, one) for some in members for one in some)
+        self.subjects[subject] = None
+
+
+@dataclass
+class Contests:
+    """What came of all contests."""
+
+    met: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    softened: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    """A warn of an indicator, and the category block that it sets aside."""
+    disagreeing: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    """A site list's block, and the indicator's allow that it makes idle."""
+    in_play: dict[tuple[str, int], Tally] = field(default_factory=lambda: defaultdict(Tally))
+    """Rules by assignment and number, with the devices on which they counted."""
+    winning: set[tuple[str, int]] = field(default_factory=set)
+    complete: bool = True
+
+
+def hold_contests(estate: Estate, world: World, cutter: Cutter) -> Contests:
+    """Let all rules in force meet. A rule that no other one meets wins, and is not looked at."""
+    found = Contests()
+    alike, found.winning, found.complete = _contested(estate, world, cutter)
+    crowd = Crowd([estate], world.members, lambda member: (world.groups(member.id),))
+    for subjects in alike.values():
+        shown = {one: cutter.show(one) for one in subjects}
+        own = cutter.cut(shown)
+        for swept in Sweep([own], crowd, world.directory, world.now).classes():
+            if world.out_of_time():
+                # of what was not looked at nobody can say that it never wins
+                found.complete = False
+                found.winning.update(
+                    (one.key, rule) for one in own.estate.assignments for rule in own.numbers[one.ruleset]
+                )
+                break
+            _Ring(found, own, swept).hold(shown)
+    return found
+
+
+# --- which subjects are contested ---
+
+
+class _Arena:
+    """Tells which subjects are contested among the rules in force."""
+
+    def __init__(self, estate: Estate, cutter: Cutter) -> None:
+        self._cutter = cutter
+        self.by_ruleset: dict[str, list[str]] = defaultdict(list)
+        self._warning: set[str] = set()
+        for one in estate.assignments:
+            if one.state is State.ACTIVE:
+                self.by_ruleset[one.ruleset].append(one.key)
+                if one.action is Override.WARN:
+                    self._warning.add(one.ruleset)
+
+    def enter(self, shown: Shown) -> tuple[frozenset[Met], bool]:
+        """The rules that match, and whether any two of them can meet."""
+        others, indicators, sites = self._cutter.contests(shown)
+        every = frozenset(one for contest in (*others, indicators, sites) for one in contest)
+        if any(map(self._is_contest, (*others, indicators, sites))):
+            return every, True
+        warns = any(one.action is Action.WARN or one.ruleset in self._warning for one in indicators)
+        allows = any(one.action is Action.ALLOW for one in indicators)
+        return every, (warns and any(others)) or (allows and bool(sites))
+
+    def _is_contest(self, contest: Sequence[Met]) -> bool:
+        return len(contest) > 1 or any(len(self.by_ruleset[one.ruleset]) > 1 for one in contest)
+
+    def keys(self, met: Iterable[Met]) -> Iterator[tuple[str, int]]:
+        """The rules by assignment and number."""
+        return ((key, one.rule) for one in met for key in self.by_ruleset[one.ruleset])
+
+
+def _contested(
+    estate: Estate, world: World, cutter: Cutter
+) -> tuple[dict[object, list[Subject]], set[tuple[str, int]], bool]:
+    """The subjects over which rules in force can meet, by which assignments; the rules that win as they meet nobody
+    over some subject, or of which nobody has looked whether they do; and whether all were looked at.
+    """
+    known = Known.of([estate], world.programs, world.catalogue)
+    arena = _Arena(estate, cutter)
+    alike: dict[object, list[Subject]] = defaultdict(list)
+    alone: set[tuple[str, int]] = set()
+    seen: set[object] = set()
+    whole = True
+    for number, subject in enumerate(dict.fromkeys(_generic(estate, arena.by_ruleset, known))):
+        whole = whole and not (number % 200 == 199 and world.out_of_time())
+        shown = cutter.show(subject)
+        met, contested = arena.enter(shown)
+        likeness = (met, subject if subject.kind in ("category", "program") else cutter.likeness(shown))
+        if contested and likeness in seen:
+            continue
+        if contested and whole and len(seen) < MOST_CONTESTED:
+            seen.add(likeness)
+            alike[frozenset(key for key, _ in arena.keys(met))].append(subject)
+        else:
+            alone.update(arena.keys(met))
+            whole = whole and not contested
+    return alike, alone, whole
+
+
+def _generic(estate: Estate, in_force: Mapping[str, Sequence[str]], known: Known) -> Iterator[Subject]:
+    """What shows each rule in force: itself, and something within it that nothing else names."""
+    rulesets = [one for one in estate.rulesets if one.key in in_force]
+    for ruleset in rulesets:
+        for rule in ruleset.rules:
+            yield from subjects_of(ruleset.kind, rule.selector, known)
+            yield from _within(ruleset.kind, rule)
+    if any(rule.selector.kind in ("service", "decision", "suitability") for one in rulesets for rule in one.rules):
+        for service in estate.services:
+            yield from map(host_subject, service.hosts)
+
+
+def _within(kind: RulesetKind, rule: Rule) -> Iterator[Subject]:
+    selector = rule.selector
+    if kind != "indicator":
+        return
+    if selector.kind == "host" and not selector.exact:
+        yield host_subject(f"{UNNAMED}.{selector.value}")
+    elif selector.kind == "url" and not selector.exact:
+        yield Subject("url", f"{selector.value}", f"http://{selector.value.rstrip('/')}/{UNNAMED}")
+    elif selector.kind == "address":
+        network = normal_range(selector.value)
+        for place in {network.num_addresses // 2, network.num_addresses - 1} - {0}:
+            one = network[place]
+            yield Subject("address", str(one), f"http://[{one}]/" if one.version == 6 else f"http://{one}/")
+
+
+# --- the contests of one sort of devices ---
+
+
+class _Ring:
+    """Holds the contests of one sort of devices."""
+
+    def __init__(self, found: Contests, own: Slice, swept: Swept) -> None:
+        self._found, self._numbers, self._swept = found, own.numbers, swept
+        self._policy: Policy = swept.policies[0]
+
+    def hold(self, shown: Mapping[Subject, Shown]) -> None:
+        """All contests over these subjects, in every frame."""
+        for frames in self._swept.frames:
+            frame = frames.frames[0]
+            for subject, one in shown.items():
+                if one.started is not None:
+                    outcome = weigh_start(frame, one.started)
+                    self._settle(frame, subject, outcome.contenders, outcome.settled)
+                elif one.visited is not None:
+                    weighed = weigh(frame, one.visited)
+                    self._settle(frame, subject, weighed.met, weighed.indicator)
+                    for contest in weighed.contests:
+                        self._settle(frame, subject, contest.contenders, contest.settled)
+                    self._soften(subject, weighed)
+                    self._sites(frame, subject, one, weighed)
+
+    def _named(self, one: Contender) -> InForce:
+        own = self._policy.bundle.assignments[one.assignment]
+        number = self._numbers[own.ruleset][one.rule - 1]
+        return InForce(own.key, own.ruleset, number, own.target, Action(one.action), own.mandatory)
+
+    def _note(self, subject: Subject, one: Contender, wins: bool) -> None:
+        named = self._named(one)
+        key = (named.assignment, named.rule)
+        self._found.in_play[key].add(self._swept.members, subject)
+        if wins:
+            self._found.winning.add(key)
+
+    def _settle(self, frame: Frame, subject: Subject, contenders: Sequence[Contender], settled: Settled) -> None:
+        for one in contenders:
+            if one.action == Action.LOG or not frame.counts(one):
+                continue
+            self._note(subject, one, one is settled.winner)
+            # where a mandatory rule stands it is moot who won among the ordinary ones
+            if settled.winner is not None and settled.winner is not one:
+                self._meet(subject, settled.winner, one, lost_on(one, settled.winner, frame.people))
+
+    def _meet(self, subject: Subject, winner: Contender, loser: Contender, rung: Rung) -> None:
+        meeting = Meeting(self._named(winner), self._named(loser), rung)
+        self._found.met[meeting].add(self._swept.members, subject)
+
+    def _soften(self, subject: Subject, weighed: Outcome) -> None:
+        lifting = weighed.lifting
+        if lifting is None or lifting.action != Action.WARN:
+            return
+        for contest in weighed.contests:
+            lifted = contest.settled.winner
+            if lifted is not None and lifted.action == Action.BLOCK and contest.remaining is not lifted:
+                meeting = Meeting(self._named(lifting), self._named(lifted), Rung.LIFTED)
+                self._found.softened[meeting].add(self._swept.members, subject)
+
+    def _sites(self, frame: Frame, subject: Subject, shown: Shown, weighed: Outcome) -> None:
+        if not self._policy.sites or shown.visited is None:
+            return
+        visit = shown.visited.visit
+        outcome = weigh_sites(frame, visit)
+        winner = outcome.winner[1] if outcome.winner else None
+        merged = frame.site_list
+        for pattern, one in self._policy.sites:
+            if not matches(pattern, visit) or one.action == Action.LOG or not frame.counts(one):
+                continue
+            self._note(subject, one, one is winner)
+            standing = merged.settled[pattern].winner
+            if one is not standing and standing is not None:
+                self._meet(subject, standing, one, lost_on(one, standing, frame.people))
+            elif pattern in merged.left_out:
+                self._meet(subject, merged.left_out[pattern], one, Rung.MANDATORY)
+            elif winner is not None and one is not winner:
+                self._meet(subject, winner, one, Rung.BROWSER)
+        allowing = weighed.indicator.winner
+        if winner is not None and winner.action == Action.BLOCK and allowing and allowing.action == Action.ALLOW:
+            meeting = Meeting(self._named(winner), self._named(allowing), Rung.STRICTEST)
+            self._found.disagreeing[meeting].add(self._swept.members, subject)

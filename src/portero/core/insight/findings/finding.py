@@ -1,0 +1,252 @@
+"""All findings of an estate: what contests show, and what shows by itself; the most urgent first."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.subjects import Subject
+from portero.core.insight.findings.alone import Alone, Put, finding, rule_at
+from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
+from portero.core.insight.previewing import World
+from portero.core.matching.members import Member
+from portero.core.nouns.action import Action
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Severity
+from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.verdict import Rung
+
+_STOPS = (Action.BLOCK, Action.WARN)
+
+
+class Found(NamedTuple):
+    """The findings, and whether everything was looked at."""
+
+    items: tuple[Finding, ...]
+    complete: bool
+
+
+def find_all(estate: Estate, world: World, known_people: Collection[str] = ()) -> Found:
+    """Every finding of the estate, the most urgent first, then on the most machines."""
+    alone = Alone(estate, world, known_people)
+    items = list(alone.find())
+    contests = hold_contests(estate, world, Cutter(estate, world.hosts, world.catalogue))
+    items += _Judge(estate, world, alone.puts, contests).find()
+    items.sort(key=lambda one: (SEVERITIES.index(one.severity), -one.devices, one.id))
+    return Found(tuple(items), contests.complete)
+
+
+class _Pair(NamedTuple):
+    """Two assignments, each by way of one target."""
+
+    winner: str
+    winner_target: str | None
+    loser: str
+    loser_target: str | None
+
+
+class _Judge:
+    """Makes findings of what came of contests."""
+
+    def __init__(self, estate: Estate, world: World, puts: Sequence[Put], contests: Contests) -> None:
+        self._estate, self._contests = estate, contests
+        self._puts = {put.assignment.key: put for put in puts}
+        self._rank = {key: place for place, key in enumerate(estate.group_order)}
+        self._members: dict[str, set[str]] = defaultdict(set)
+        for member in world.members:
+            for key in world.groups(member.id):
+                self._members[key].add(member.id)
+
+    def find(self) -> Iterator[Finding]:
+        """All of them."""
+        yield from self._contradictions()
+        yield from self._opened()
+        yield from self._softened()
+        yield from self._disagreeing()
+        yield from self._shadowed()
+
+    def _words(self, one: InForce) -> str:
+        return sentences.on(one.ruleset, one.target)
+
+    def _pairs(self, met: Mapping[Meeting, Tally]) -> dict[_Pair, list[tuple[Meeting, Tally]]]:
+        pairs: dict[_Pair, list[tuple[Meeting, Tally]]] = defaultdict(list)
+        for meeting, tally in met.items():
+            winner, loser = meeting.winner, meeting.loser
+            pairs[_Pair(winner.assignment, winner.target, loser.assignment, loser.target)].append((meeting, tally))
+        return pairs
+
+    # --- contradictions ---
+
+    def _contradictions(self) -> Iterator[Finding]:
+        opposed = {one: tally for one, tally in self._contests.met.items() if self._is_opposed(one)}
+        for pair, met in self._pairs(opposed).items():
+            winner, loser = met[0][0].winner, met[0][0].loser
+            devices, subjects = _joined(met)
+            hard = [one for one, _ in met if Action.ALLOW in (one.winner.action, one.loser.action)]
+            first = (hard or [met[0][0]])[0]
+            yield finding(
+                FindingKind.CONTRADICTION,
+                Severity.MEDIUM if hard else Severity.LOW,
+                _about(pair),
+                sentences.contradiction(
+                    self._words(winner),
+                    self._words(loser),
+                    first.winner.action.value,
+                    first.loser.action.value,
+                    subjects,
+                    len(devices),
+                ),
+                assignments=(pair.winner, pair.loser),
+                rulesets=tuple(dict.fromkeys((winner.ruleset, loser.ruleset))),
+                groups=tuple(key for key in (pair.winner_target, pair.loser_target) if key),
+                rules=self._rules(one for meeting, _ in met for one in (meeting.winner, meeting.loser)),
+                devices=devices,
+                remedies=[*self._raising(pair), ("pause-assignment", {"assignment": pair.winner})],
+            )
+
+    def _is_opposed(self, one: Meeting) -> bool:
+        """Whether two groups, neither of which is a part of the other, say different things of the same."""
+        winner, loser = one.winner, one.loser
+        if one.rung is not Rung.TARGET or winner.action is loser.action or winner.mandatory or loser.mandatory:
+            return False
+        stronger, weaker = winner.target, loser.target
+        if stronger is None or weaker is None or stronger == weaker or weaker in BUILT_IN:
+            return False
+        return not self._members[stronger] <= self._members[weaker]
+
+    def _raising(self, pair: _Pair) -> list[tuple[str, Mapping[str, str]]]:
+        if pair.winner_target is None or pair.loser_target in (None, *BUILT_IN):
+            return []
+        return [("raise-group", {"group": str(pair.loser_target), "other": pair.winner_target})]
+
+    # --- a group that a weaker one opens ---
+
+    def _opened(self) -> Iterator[Finding]:
+        opened = {one: tally for one, tally in self._contests.met.items() if self._is_opening(one)}
+        for pair, met in self._pairs(opened).items():
+            winner, loser = met[0][0].winner, met[0][0].loser
+            devices, subjects = _joined(met)
+            yield finding(
+                FindingKind.OPENED_BY_WEAKER,
+                Severity.HIGH,
+                _about(pair),
+                sentences.opened(self._words(loser), self._words(winner), subjects, len(devices)),
+                assignments=(pair.loser, pair.winner),
+                rulesets=(loser.ruleset, winner.ruleset),
+                groups=tuple(key for key in (pair.loser_target, pair.winner_target) if key),
+                rules=self._rules(one for meeting, _ in met for one in (meeting.loser, meeting.winner)),
+                devices=devices,
+                remedies=[("replace-weaker", {"assignment": pair.loser})],
+            )
+
+    def _is_opening(self, one: Meeting) -> bool:
+        winner, loser = one.winner, one.loser
+        if winner.action is not Action.ALLOW or loser.action not in _STOPS or winner.mandatory or loser.mandatory:
+            return False
+        if one.rung not in (Rung.SELECTOR, Rung.BROWSER) or winner.target is None:
+            return False
+        if not self._closes(loser):
+            return False
+        own = -1 if loser.target is None else self._rank[loser.target]
+        return self._rank[winner.target] > own
+
+    def _closes(self, one: InForce) -> bool:
+        rule = self._estate.ruleset_by_key[one.ruleset].rules[one.rule - 1]
+        return rule.everything is not None or rule.pattern == "*"
+
+    # --- a warn that softens a block; layers that disagree ---
+
+    def _softened(self) -> Iterator[Finding]:
+        for pair, met in self._pairs(self._contests.softened).items():
+            winner, loser = met[0][0].winner, met[0][0].loser
+            devices, subjects = _joined(met)
+            yield finding(
+                FindingKind.SOFTENED,
+                Severity.MEDIUM,
+                _about(pair),
+                sentences.softened(self._words(winner), self._words(loser), subjects, len(devices)),
+                assignments=(pair.winner, pair.loser),
+                rulesets=(winner.ruleset, loser.ruleset),
+                # the warns alone: the remedies change those
+                rules=self._rules(meeting.winner for meeting, _ in met),
+                devices=devices,
+                remedies=[
+                    ("block-too", {"ruleset": winner.ruleset}),
+                    ("remove-rules", {"ruleset": winner.ruleset}),
+                ],
+            )
+
+    def _disagreeing(self) -> Iterator[Finding]:
+        for pair, met in self._pairs(self._contests.disagreeing).items():
+            listing, allowing = met[0][0].winner, met[0][0].loser
+            devices, subjects = _joined(met)
+            yield finding(
+                FindingKind.LAYERS_DISAGREE,
+                Severity.MEDIUM,
+                _about(pair),
+                sentences.layers_disagree(self._words(listing), self._words(allowing), subjects, len(devices)),
+                assignments=(pair.winner, pair.loser),
+                rulesets=(listing.ruleset, allowing.ruleset),
+                rules=self._rules(meeting.loser for meeting, _ in met),
+                devices=devices,
+                remedies=[("remove-allow", {"ruleset": allowing.ruleset})],
+            )
+
+    # --- what can never win ---
+
+    def _shadowed(self) -> Iterator[Finding]:
+        contests = self._contests
+        losing: dict[str, dict[int, Tally]] = defaultdict(dict)
+        for (key, number), tally in contests.in_play.items():
+            if (key, number) not in contests.winning:
+                losing[key][number] = tally
+        for key, rules in losing.items():
+            put = self._puts[key]
+            deciding = [number for number, rule in enumerate(put.ruleset.rules, 1) if rule.action is not Action.LOG]
+            whole = set(deciding) <= set(rules)
+            beaten: Counter[tuple[str, Rung]] = Counter()
+            for meeting, tally in contests.met.items():
+                if meeting.loser.assignment == key and meeting.loser.rule in rules:
+                    beaten[self._words(meeting.winner), meeting.rung] += len(tally.devices)
+            devices = {one.id: one for tally in rules.values() for one in tally.devices.values()}
+            numbers = sorted(rules)
+            words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
+            by = [one for one, _ in beaten.most_common(3)]
+            removing = ("remove-rules", {"ruleset": put.ruleset.key})
+            yield finding(
+                FindingKind.SHADOWED,
+                Severity.MEDIUM if whole else Severity.LOW,
+                (key,),
+                sentences.shadowed(put.words, words, whole, by, len(devices)),
+                assignments=(key,),
+                rulesets=(put.ruleset.key,),
+                groups=put.assignment.groups,
+                rules=[rule_at(put.ruleset, number) for number in numbers],
+                devices=devices.values(),
+                remedies=put.removing if whole else [removing] if self._is_once(put) else [],
+            )
+
+    def _is_once(self, put: Put) -> bool:
+        """Whether its ruleset is assigned nowhere else: what is idle here may count there."""
+        return sum(one.ruleset == put.ruleset.key for one in self._estate.assignments) == 1
+
+    def _rules(self, rules: Iterator[InForce]) -> list:  # type: ignore[type-arg]
+        found = dict.fromkeys((one.ruleset, one.rule) for one in rules)
+        return [rule_at(self._estate.ruleset_by_key[ruleset], number) for ruleset, number in found]
+
+
+def _about(pair: _Pair) -> tuple[str, ...]:
+    return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
+
+
+def _joined(met: Sequence[tuple[Meeting, Tally]]) -> tuple[Collection[Member], list[str]]:
+    devices: dict[str, Member] = {}
+    subjects: dict[Subject, None] = {}
+    for _, tally in met:
+        devices |= tally.devices
+        subjects |= tally.subjects
+    words = dict.fromkeys(sentences.subject_words(one.kind, one.name) for one in subjects)
+    return devices.values(), list(words)

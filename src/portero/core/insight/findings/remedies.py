@@ -1,0 +1,135 @@
+"""Remedies: the change that settles a finding, made on the estate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+
+from portero.core.nouns.action import Action, Override
+from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.device import LayerMode
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import Finding
+from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.settings import GroupLayers
+
+LONGER = timedelta(days=30)
+
+
+def apply_remedy(estate: Estate, finding: Finding, key: str) -> Estate:
+    """The estate as a remedy of one of its findings leaves it. KeyError where the finding has no such remedy."""
+    if all(one.key != key for one in finding.remedies):
+        raise KeyError(key)
+    return _DEEDS[key](estate, finding)
+
+
+# --- assignments ---
+
+
+def _with_assignment(estate: Estate, key: str, **changed: Any) -> Estate:
+    def other(one: Assignment) -> Assignment:
+        return Assignment.model_validate({**dict(one), **changed}) if one.key == key else one
+
+    return estate.replacing(assignments=tuple(map(other, estate.assignments)))
+
+
+def _remove_assignment(estate: Estate, finding: Finding) -> Estate:
+    gone = finding.assignments[0]
+    return estate.replacing(assignments=tuple(one for one in estate.assignments if one.key != gone))
+
+
+def _pause(estate: Estate, finding: Finding) -> Estate:
+    return _with_assignment(estate, finding.assignments[0], state=State.PAUSED)
+
+
+def _replace_weaker(estate: Estate, finding: Finding) -> Estate:
+    return _with_assignment(estate, finding.assignments[0], replaces_weaker=True)
+
+
+def _only_record(estate: Estate, finding: Finding) -> Estate:
+    return _with_assignment(estate, finding.assignments[0], action=Override.LOG)
+
+
+def _extend(estate: Estate, finding: Finding) -> Estate:
+    one = next(one for one in estate.assignments if one.key == finding.assignments[0])
+    assert one.ends is not None
+    return _with_assignment(estate, one.key, ends=one.ends + LONGER)
+
+
+# --- rules ---
+
+
+def _with_rules(estate: Estate, finding: Finding, edit: Callable[[Rule], Rule | None]) -> Estate:
+    """The estate with the finding's rules edited, or removed where the edit gives None."""
+    wanted = {(one.ruleset, one.selector) for one in finding.rules}
+
+    def other(ruleset: Ruleset) -> Ruleset:
+        if all(key != ruleset.key for key, _ in wanted):
+            return ruleset
+        edited = [edit(rule) if (ruleset.key, str(rule.selector)) in wanted else rule for rule in ruleset.rules]
+        kept = {rule.selector: rule for rule in edited if rule is not None}
+        return Ruleset.model_validate({**dict(ruleset), "rules": tuple(kept.values())})
+
+    return estate.replacing(rulesets=tuple(map(other, estate.rulesets)))
+
+
+def _rule(rule: Rule, **changed: Any) -> Rule:
+    return Rule.model_validate({**rule.model_dump(exclude_none=True), **changed})
+
+
+def _remove_rules(estate: Estate, finding: Finding) -> Estate:
+    return _with_rules(estate, finding, lambda _rule: None)
+
+
+def _block_too(estate: Estate, finding: Finding) -> Estate:
+    return _with_rules(estate, finding, lambda rule: _rule(rule, action=Action.BLOCK))
+
+
+def _extend_rules(estate: Estate, finding: Finding) -> Estate:
+    return _with_rules(
+        estate, finding, lambda rule: _rule(rule, valid_until=rule.valid_until + LONGER) if rule.valid_until else rule
+    )
+
+
+def _name_hosts(estate: Estate, finding: Finding) -> Estate:
+    def by_host(rule: Rule) -> Rule:
+        fields = rule.model_dump(exclude_none=True, exclude={"url", "exact"})
+        return Rule.model_validate({**fields, "host": rule.selector.value.partition("/")[0].partition(":")[0]})
+
+    return _with_rules(estate, finding, by_host)
+
+
+# --- groups ---
+
+
+def _raise_group(estate: Estate, finding: Finding) -> Estate:
+    winner, loser = finding.groups
+    order = [key for key in estate.group_order if key not in BUILT_IN and key != loser]
+    order.insert(order.index(winner), loser)
+    return estate.replacing(precedence=tuple(order))
+
+
+def _enforce_startup(estate: Estate, finding: Finding) -> Estate:
+    group = finding.groups[0]
+    own = next((one for one in estate.layer_modes if one.group == group), GroupLayers(group=group))
+    others = tuple(one for one in estate.layer_modes if one.group != group)
+    return estate.replacing(layer_modes=(*others, own.model_copy(update={"startup": LayerMode.ENFORCING})))
+
+
+_DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
+    "remove-assignment": _remove_assignment,
+    "pause-assignment": _pause,
+    "replace-weaker": _replace_weaker,
+    "only-record": _only_record,
+    "extend": _extend,
+    "remove-rules": _remove_rules,
+    "remove-allow": _remove_rules,
+    "block-too": _block_too,
+    "extend-rules": _extend_rules,
+    "name-hosts": _name_hosts,
+    "raise-group": _raise_group,
+    "enforce-startup": _enforce_startup,
+}

@@ -1,0 +1,111 @@
+"""Where a change will not hold, and when it will have taken hold."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
+
+from portero.core import sentences
+from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
+from portero.core.matching.members import Member
+from portero.core.nouns.coverage import CoverageTable, Reach
+from portero.core.nouns.device import Lifecycle
+from portero.core.nouns.preview import Hindrance, TakingHold, VerdictChange
+from portero.core.nouns.readiness import BlockerCode
+from portero.core.nouns.verdict import Layer
+
+FEW = 12
+_ABSENT = {Lifecycle.INVITED: BlockerCode.NEVER_JOINED, Lifecycle.SILENT: BlockerCode.SILENT}
+
+
+def hindrances(
+    tightened: Mapping[Layer, Mapping[str, Member]],
+    hidden_content: Iterable[str],
+    obstacles_of: Callable[[Member], Iterable[Obstacle]],
+    coverage: CoverageTable,
+) -> tuple[Hindrance, ...]:
+    """Why what is stopped on these machines, by layer, will not really be stopped; on the most machines first.
+
+    `hidden_content` are the codes of what of a visit does not show over https, where some rule looks at it.
+    """
+    found: dict[tuple[str, str | None], list[str]] = defaultdict(list)
+    seen: set[str] = set()
+    for layer, members in tightened.items():
+        for member in members.values():
+            absent = _ABSENT.get(Lifecycle(member.lifecycle))
+            if absent is not None:
+                if member.id not in seen:
+                    found[absent, None].append(member.facts.hostname)
+                seen.add(member.id)
+                continue
+            codes = {one.code for one in obstacles_of(member) if one.layer == layer and one.code not in NOT_IN_THE_WAY}
+            for code in codes:
+                found[code, layer.value].append(member.facts.hostname)
+    codes_hidden = list(hidden_content)
+    if codes_hidden:
+        shows_hosts = host_only(coverage)
+        names = [one.facts.hostname for one in tightened.get(Layer.FILTER, {}).values() if shows_hosts(one)]
+        for hidden in codes_hidden if names else ():
+            found[hidden, Layer.FILTER.value] = names
+    told = [_told(code, layer, names) for (code, layer), names in found.items()]
+    return tuple(sorted(told, key=lambda one: (-one.devices, one.code, one.layer or "")))
+
+
+def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
+    """Tells whether some browser of a machine shows the filter only the host over https."""
+
+    @lru_cache(maxsize=10_000)
+    def shows(browsers: tuple[str | None, ...], platform: str | None) -> bool:
+        return any(coverage.reach("filter", name, platform, "https") is Reach.HOST for name in browsers)
+
+    return lambda member: shows(tuple(one.name for one in member.facts.browsers), member.facts.platform)
+
+
+def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:
+    """The codes of what of a visit does not show over https, where what is stopped hangs on it."""
+    stopped = [one for one in verdicts if one.effect in ("stopped", "warned")]
+    if any(one.subject.startswith("url ") and one.subject.rstrip("/").count("/") for one in stopped):
+        yield "path-hidden"
+    if any(one.subject.startswith(("search_term ", "media_type ")) for one in stopped):
+        yield "content-hidden"
+
+
+def _told(code: str, layer: str | None, names: Sequence[str]) -> Hindrance:
+    if code in ("path-hidden", "content-hidden"):
+        detail, remedy = sentences.hidden(code)
+    else:
+        detail, remedy, _ = sentences.blocker(BlockerCode(code), layer)
+    return Hindrance(
+        code=code,
+        layer=Layer(layer) if layer else None,
+        devices=len(names),
+        detail=detail,
+        remedy=remedy,
+        examples=tuple(sorted(names)[:FEW]),
+    )
+
+
+def taking_hold(rhythms: Iterable[tuple[float, float | None] | None], now: float) -> TakingHold:
+    """When machines will have fetched something. Each is given with when it was last heard of and its usual interval
+    in seconds; None for one that is silent, or never heard of.
+    """
+    waits, unheard, devices = [], 0, 0
+    for rhythm in rhythms:
+        devices += 1
+        if rhythm is None or rhythm[1] is None:
+            unheard += 1
+        else:
+            last, interval = rhythm[0], rhythm[1]
+            waits.append(max(0.0, last + interval - now))
+    waits.sort()
+    quantiles = {name: waits[min(len(waits) - 1, int(len(waits) * part))] for name, part in _PARTS} if waits else {}
+    return TakingHold(
+        devices=devices,
+        unheard=unheard,
+        sentence=sentences.taking_hold(devices, quantiles.get("most"), unheard),
+        **quantiles,
+    )
+
+
+_PARTS = (("half", 0.5), ("most", 0.9), ("all", 1.0))

@@ -1,0 +1,302 @@
+"""The effect of a change before it is made, worked out on both states of the estate with the same code that decides."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from itertools import islice
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.insight.differences import differences
+from portero.core.insight.effects.circumstances import Circumstance, Frames, when
+from portero.core.insight.effects.rulings import Ruling, rule_on
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.subjects import Known, Shown, Subject
+from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
+from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
+from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.members import Member
+from portero.core.nouns.action import Action
+from portero.core.nouns.device import Application
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.preview import Effect, VerdictChange, effect_of
+from portero.core.nouns.revision import Change
+from portero.core.nouns.verdict import Layer
+from portero.core.resolving.bundles import compile_bundle
+
+MOST_SUBJECTS = 20_000
+MOST_ROWS = 500
+FEW = 6
+
+
+class World(NamedTuple):
+    """What a change is looked at in: the fleet and its people, what hosts and programs there are, and when."""
+
+    members: Sequence[Member]
+    groups: Callable[[str], tuple[str, ...]]
+    """A device's groups before the change, by id, strongest first."""
+    hosts: CategoryIndex
+    directory: Directory
+    programs: Callable[[], Sequence[Application]]
+    """The programs that are found on devices; asked for only where programs count."""
+    catalogue: Mapping[str, frozenset[str]]
+    now: datetime
+    out_of_time: Callable[[], bool]
+
+
+class Outlook(NamedTuple):
+    """What becomes of verdicts: the rows, the machines whose bundle would be another, those on which more is stopped
+    than before (by layer), and whether everything was looked at.
+    """
+
+    changes: tuple[Change, ...]
+    verdicts: tuple[VerdictChange, ...]
+    effects: dict[Effect, int]
+    touched: list[Member]
+    classes: int
+    tightened: dict[Layer, dict[str, Member]]
+    losses: tuple[str, ...]
+    complete: bool
+    stopped_at: str | None
+
+
+def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...]], world: World) -> Outlook:
+    """What `after` would change. `moved` gives the groups of those devices that would have others, by id."""
+    changes = tuple(differences(before, after))
+    touched, classes, whole = _touched_devices(before, after, changes, moved, world)
+    known = Known.of((before, after), world.programs, world.catalogue)
+    groups = _moved_groups(moved, world)
+    cutters = [Cutter(estate, world.hosts, world.catalogue) for estate in (before, after)]
+    found = Touched(before, after, changes, groups, known).subjects()
+    subjects, all_subjects = _once_each_alike(found, cutters, world.out_of_time)
+    shifts, seen = _Shifts(subjects), True
+    if subjects:
+        shown = [{one: cutter.show(one) for one in subjects} for cutter in cutters]
+        slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
+        crowd = Crowd(
+            [one.estate for one in slices],
+            world.members,
+            lambda member: (own := world.groups(member.id), moved.get(member.id, own)),
+        )
+        sweep = Sweep(slices, crowd, world.directory, world.now)
+        for done, swept in enumerate(sweep.classes()):
+            if world.out_of_time():
+                seen, stopped = (
+                    False,
+                    f"after {done} of {sentences.counted(len(sweep), 'class', 'classes')} of machines",
+                )
+                break
+            shifts.look_at(swept, shown)
+    rows = shifts.rows()
+    told = None if seen else stopped
+    if seen and not all_subjects:
+        told = f"after {len(subjects):,} rules"
+    return Outlook(
+        changes=changes,
+        verdicts=tuple(rows[:MOST_ROWS]),
+        effects=shifts.effects(),
+        touched=touched,
+        classes=classes,
+        tightened=shifts.tightened,
+        losses=tuple(shifts.losses(len(world.members))),
+        complete=seen and all_subjects and whole,
+        stopped_at=told or (None if whole else "while counting the machines that get another bundle"),
+    )
+
+
+# --- whose bundle changes ---
+
+
+def _moved_groups(moved: Mapping[str, tuple[str, ...]], world: World) -> set[str]:
+    """The groups that devices enter or leave, or whose place among a device's groups is another."""
+    pairs = {(world.groups(id), then) for id, then in moved.items()}
+    found: set[str] = set()
+    for now, then in pairs:
+        found |= set(now) ^ set(then)
+        both = [key for key in now if key in then]
+        found.update(one for one, other in zip(both, (key for key in then if key in now), strict=True) if one != other)
+    return found
+
+
+def _touched_devices(
+    before: Estate,
+    after: Estate,
+    changes: Sequence[Change],
+    moved: Mapping[str, tuple[str, ...]],
+    world: World,
+) -> tuple[list[Member], int, bool]:
+    """The devices that would have another bundle, in how many classes; and whether all were looked at."""
+    if not changes:
+        return [], 0, True
+    touched, changed = touched_groups(before, after, changes), changed_keys(changes)
+    named = {
+        name for estate in (before, after) for one in touched_assignments(estate, changed) for name in one.named_devices
+    }
+    by_class: dict[tuple[tuple[str, ...], tuple[str, ...]], list[Member]] = defaultdict(list)
+    alone = []
+    for member in world.members:
+        own = world.groups(member.id)
+        by_class[own, moved.get(member.id, own)].append(member)
+        if named and not named.isdisjoint(names_of(member)):
+            alone.append(member)
+    found, classes, whole = {member.id: member for member in alone}, 0, True
+    for (own, then), members in sorted(by_class.items(), key=lambda one: -len(one[1])):
+        if own == then and touched is not None and touched.isdisjoint(own):
+            continue
+        if whole and world.out_of_time():
+            whole = False
+        # out of time, what may be touched is counted as touched
+        if whole and own == then and compile_bundle(before, own) == compile_bundle(after, own):
+            continue
+        classes += 1
+        found.update((member.id, member) for member in members)
+    return list(found.values()), classes, whole
+
+
+# --- subjects ---
+
+
+def _once_each_alike(
+    subjects: Iterable[Subject], cutters: Sequence[Cutter], out_of_time: Callable[[], bool]
+) -> tuple[dict[Subject, list[Subject]], bool]:
+    """One subject for all those of which the same becomes, with the others; and whether all were looked at."""
+    first: dict[object, Subject] = {}
+    alike: dict[Subject, list[Subject]] = {}
+    seen: set[Subject] = set()
+    for subject in subjects:
+        if subject in seen:
+            continue
+        if len(seen) >= MOST_SUBJECTS or (len(seen) % 200 == 199 and out_of_time()):
+            return alike, False
+        seen.add(subject)
+        # categories are told one by one; the others of a list of thousands are told together
+        key: object = subject
+        if subject.kind not in ("category", "program"):
+            key = (subject.kind, *(cutter.likeness(cutter.show(subject)) for cutter in cutters))
+        same = first.setdefault(key, subject)
+        if same is subject:
+            alike[subject] = []
+        else:
+            alike[same].append(subject)
+    return alike, True
+
+
+# --- shifts of verdicts ---
+
+
+class _Key(NamedTuple):
+    """What shifts are counted by."""
+
+    subject: Subject
+    before: Action
+    after: Action
+    when: str | None
+
+
+@dataclass
+class _Shift:
+    """One change of a verdict as it is counted, with a device and a circumstance that show it."""
+
+    member: Member
+    witness: Circumstance
+    devices: int = 0
+    by: Counter[str] = field(default_factory=Counter)
+
+
+class _Shifts:
+    """Counts what changes, class by class."""
+
+    def __init__(self, subjects: Mapping[Subject, Sequence[Subject]]) -> None:
+        self._subjects = subjects
+        self._found: dict[_Key, _Shift] = {}
+        self.tightened: dict[Layer, dict[str, Member]] = defaultdict(dict)
+
+    def look_at(self, swept: Swept, shown: Sequence[Mapping[Subject, Shown]]) -> None:
+        """Count what changes for the devices of one sort."""
+        tightened: set[Layer] = set()
+        for subject in self._subjects:
+            by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling]]] = {}
+            for frames in swept.frames:
+                was, then = _rulings(swept, frames, [own[subject] for own in shown])
+                if was.word is not then.word:
+                    by_pair.setdefault((was.word, then.word), []).append((frames, then))
+            for (before, after), found in by_pair.items():
+                changed = {one for frames, _ in found for one in frames.circumstances}
+                every = {one for frames in swept.frames for one in frames.circumstances}
+                self._count(_Key(subject, before, after, when(changed, every)), found, swept)
+                if _tightens(before, after):
+                    tightened.update(then.layer for _, then in found if then.layer)
+        for layer in tightened:
+            self.tightened[layer].update((one.id, one) for members in swept.members for one in members)
+
+    def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling]], swept: Swept) -> None:
+        witness = found[0][0].circumstances[0]
+        shift = self._found.setdefault(key, _Shift(swept.first, witness))
+        shift.devices += swept.devices
+        for _, then in found:
+            if then.by is not None:
+                own = swept.policies[-1].bundle.assignments[then.by.assignment]
+                shift.by[f"{own.ruleset} on {own.target or swept.first.facts.hostname}"] += swept.devices
+
+    def rows(self) -> list[VerdictChange]:
+        """What changes, on the most machines first."""
+        found = [self._row(key, shift) for key, shift in self._found.items()]
+        found.sort(key=lambda one: (-one.devices, list(Effect).index(one.effect), one.words))
+        return found
+
+    def _row(self, key: _Key, shift: _Shift) -> VerdictChange:
+        subject, others, witness = key.subject, self._subjects[key.subject], shift.witness
+        return VerdictChange(
+            subject=f"{subject.kind} {subject.name}",
+            words=sentences.subject_words(subject.kind, subject.name),
+            alike=len(others),
+            alike_examples=tuple(one.name for one in islice(others, FEW)),
+            before=key.before,
+            after=key.after,
+            effect=effect_of(key.before, key.after),
+            devices=shift.devices,
+            when=key.when,
+            by=next(iter(shift.by.most_common(1)), (None, 0))[0],
+            device=shift.member.facts.hostname,
+            at=witness.moment.at,
+            user=witness.person.user,
+            place=witness.place,
+            url=subject.url,
+        )
+
+    def effects(self) -> dict[Effect, int]:
+        """How many subjects each effect befalls, those alike counted one by one."""
+        befallen = {(key.subject, effect_of(key.before, key.after)) for key in self._found}
+        counts: Counter[Effect] = Counter()
+        for subject, effect in befallen:
+            counts[effect] += 1 + len(self._subjects[subject])
+        return {effect: counts[effect] for effect in Effect if counts[effect]}
+
+    def losses(self, fleet: int) -> Iterator[str]:
+        """What everybody loses, in words; nothing where the change does not touch the whole fleet."""
+        for effect in (Effect.STOPPED, Effect.WARNED):
+            devices: Counter[Subject] = Counter()
+            for key, shift in self._found.items():
+                if effect_of(key.before, key.after) is effect:
+                    devices[key.subject] += shift.devices
+            everywhere = [subject for subject, number in devices.items() if number >= fleet]
+            if everywhere and fleet:
+                count = sum(1 + len(self._subjects[one]) for one in everywhere)
+                words = [sentences.subject_words(one.kind, one.name) for one in everywhere]
+                whens = {key.when for key in self._found if key.subject in everywhere}
+                yield sentences.loss(effect.value, words, count, fleet, whens)
+
+
+def _rulings(swept: Swept, frames: Frames, shown: Sequence[Shown]) -> list[Ruling]:
+    return [
+        rule_on(policy, frame, own, to_gateway)
+        for policy, frame, own, to_gateway in zip(swept.policies, frames.frames, shown, frames.to_gateway, strict=True)
+    ]
+
+
+def _tightens(before: Action, after: Action) -> bool:
+    return after in (Action.BLOCK, Action.WARN) and before is not Action.BLOCK

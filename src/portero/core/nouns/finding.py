@@ -1,0 +1,109 @@
+"""Something in the estate that an administrator should settle."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+from pydantic import Field, StringConstraints
+
+from portero.core.nouns.base import Key, Noun, Timestamp
+
+
+class FindingKind(StrEnum):
+    """What sort of thing is to be settled."""
+
+    CONTRADICTION = "contradiction"
+    OPENED_BY_WEAKER = "opened-by-weaker"
+    SOFTENED = "softened"
+    LAYERS_DISAGREE = "layers-disagree"
+    SHADOWED = "shadowed"
+    NO_DEVICE = "no-device"
+    NEVER_OPEN = "never-open"
+    ENDED = "ended"
+    ENDING = "ending"
+    OWNER_GONE = "owner-gone"
+    BROAD = "broad"
+    UNENFORCEABLE = "unenforceable"
+    BLOCKS_ESSENTIAL = "blocks-essential"
+
+
+class Severity(StrEnum):
+    """How urgent it is."""
+
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
+
+
+SEVERITIES = tuple(Severity)
+"""The most urgent first."""
+
+
+class Remedy(Noun):
+    """A change that settles a finding, ready to be made."""
+
+    key: Key
+    sentence: Annotated[str, Field(description="What it would do, in words.")]
+
+
+class NewAcceptance(Noun):
+    """Why a finding may stay as it is, and until when."""
+
+    reason: Annotated[str, StringConstraints(min_length=3, max_length=2000)]
+    until: Annotated[Timestamp, Field(description="From then on it is open again.")]
+
+
+class Acceptance(NewAcceptance):
+    """Somebody's word that a finding may stay as it is, for some time."""
+
+    by: str
+    at: Timestamp
+
+
+class RuleAt(Noun):
+    """A rule: its ruleset, its number there from 1, and what it names."""
+
+    ruleset: Key
+    rule: int
+    selector: str
+
+
+class Finding(Noun):
+    """Something to settle. Its id stays the same as long as it is about the same things."""
+
+    id: Annotated[str, Field(description="Names it: its kind and what it is about.")]
+    kind: FindingKind
+    severity: Severity
+    sentence: Annotated[str, Field(description="What is the matter, in words.")]
+    detail: Annotated[str | None, Field(description="What comes of it, in words.")] = None
+    assignments: tuple[str, ...] = ()
+    rulesets: tuple[Key, ...] = ()
+    groups: Annotated[tuple[Key, ...], Field(description="Groups that it is about.")] = ()
+    rules: Annotated[tuple[RuleAt, ...], Field(description="The rules that it is about, the first ones.")] = ()
+    devices: Annotated[int, Field(description="On how many machines.")] = 0
+    examples: Annotated[tuple[str, ...], Field(description="Some of them, by hostname.")] = ()
+    at: Annotated[Timestamp | None, Field(description="When something ends or ended.")] = None
+    remedies: tuple[Remedy, ...] = ()
+    accepted: Acceptance | None = None
+
+    @property
+    def is_open(self) -> bool:
+        """Whether nobody has accepted it."""
+        return self.accepted is None
+
+
+class Findings(Noun):
+    """All findings of an estate, the most urgent first."""
+
+    revision: int
+    items: tuple[Finding, ...]
+    open: Annotated[dict[Severity, int], Field(description="How many are open, by severity.")]
+    accepted: Annotated[int, Field(description="How many somebody has accepted.")]
+    complete: Annotated[bool, Field(description="False where time ran out before everything was looked at.")]
+
+
+class ChosenRemedy(Noun):
+    """Which remedy to take."""
+
+    remedy: Key

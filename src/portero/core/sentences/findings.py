@@ -1,0 +1,159 @@
+"""What is the matter, in words, and what would settle it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from portero.core.nouns.verdict import Rung
+from portero.core.sentences.policy import moment_words
+from portero.core.sentences.words import counted, joined
+
+MOST_NAMED = 4
+
+
+def named(words: Sequence[str]) -> str:
+    """A few things by name, the others counted."""
+    if len(words) <= MOST_NAMED:
+        return joined(words)
+    return joined([*words[: MOST_NAMED - 1], f"{len(words) - MOST_NAMED + 1:,} more"])
+
+
+def on(ruleset: str, target: str | None) -> str:
+    """A ruleset where it is put: “quiet-link on satellite”."""
+    return f"{ruleset} on {target or 'the machine itself'}"
+
+
+def contradiction(winner: str, loser: str, does: str, undone: str, about: Sequence[str], devices: int) -> str:
+    """Two overlapping groups that say opposite things of the same."""
+    verb = {"allow": "allows", "warn": "warns on", "block": "blocks"}
+    machines = counted(devices, "machine")
+    return (
+        f"On {machines} {loser} {verb[undone]} {named(about)}, and {winner} {verb[does]} it: {winner} wins, as its"
+        " group is the stronger."
+    )
+
+
+_LOST_ON = {
+    Rung.MANDATORY: "is mandatory",
+    Rung.SELECTOR: "names it more narrowly",
+    Rung.PEOPLE: "names the people",
+    Rung.TARGET: "is on a stronger group",
+    Rung.ORIGIN: "is written by hand",
+    Rung.ACTION: "is stricter",
+    Rung.IDENTITY: "says the same and comes first",
+    Rung.BROWSER: "is what browsers weigh higher",
+    Rung.STRICTEST: "is stricter",
+}
+
+
+def shadowed(assignment: str, rules: Sequence[str], whole: bool, by: Sequence[tuple[str, Rung]], devices: int) -> str:
+    """Rules that can never win, and what always wins over them."""
+    what = f"No rule of {assignment}" if whole else f"{assignment}: {named(rules)}"
+    winners = joined([f"{words} {_LOST_ON.get(rung, 'wins')}" for words, rung in by])
+    verb = "can ever win" if whole else "can never win"
+    return f"{what} {verb} on any of its {counted(devices, 'machine')}: {winners}."
+
+
+def opened(closing: str, opening: str, about: Sequence[str], devices: int) -> str:
+    """A group that is opened by a weaker one."""
+    return (
+        f"{closing} closes everything else, and {opening}, on a weaker group, opens {named(about)} on"
+        f" {counted(devices, 'machine')} of it all the same."
+    )
+
+
+def softened(warning: str, blocking: str, about: Sequence[str], devices: int) -> str:
+    """A warn that sets a block aside."""
+    return (
+        f"{warning} only warns on {named(about)}, and so sets aside the block of {blocking} on"
+        f" {counted(devices, 'machine')}: there people may go on."
+    )
+
+
+def layers_disagree(listing: str, allowing: str, about: Sequence[str], devices: int) -> str:
+    """A site list that blocks what an indicator allows."""
+    return (
+        f"{allowing} allows {named(about)}, and the browser's own list, by {listing}, blocks it on"
+        f" {counted(devices, 'machine')}: a visit must pass both."
+    )
+
+
+def nobody(assignment: str, where: str) -> str:
+    """An assignment that reaches no machine."""
+    return f"{assignment} reaches no machine: none is in {where} now."
+
+
+def never_open(assignment: str, why: str) -> str:
+    """An assignment that is never in play."""
+    return f"{assignment} is never in play: {why}."
+
+
+def ended(what: str, at: datetime) -> str:
+    """Something that is over and still stands there."""
+    return f"{what} ended {moment_words(at)}, and still stands there."
+
+
+def ending(what: str, at: datetime) -> str:
+    """Something that ends soon."""
+    return f"{what} ends {moment_words(at)}."
+
+
+def rules_of(ruleset: str, rules: Sequence[str]) -> str:
+    """Some rules of a ruleset, by name."""
+    return f"{ruleset}: {named(rules)}"
+
+
+def owner_gone(assignment: str, owner: str) -> str:
+    """An exception for which nobody answers."""
+    return f"{assignment} is an exception of {owner}, and nobody of that name is known any more."
+
+
+def broad(assignment: str, rules: Sequence[str], devices: int) -> str:
+    """Broad rules that touch everybody."""
+    return f"{assignment} touches everybody, {counted(devices, 'machine')}, with {named(rules)}."
+
+
+_UNENFORCEABLE = {
+    "path-hidden": "names a path ({about}), which {machines} cannot see over https: their browsers show the filter the"
+    " host alone",
+    "content-hidden": "looks at what is searched for or comes back ({about}), which {machines} cannot see over https",
+    "browser-unmanaged": "is a site list, and {machines} have a browser that takes no managed policy",
+    "startup-observing": "is meant to keep programs from starting, and on {machines} the startup layer is not meant to"
+    " enforce",
+}
+
+
+def unenforceable(assignment: str, code: str, about: Sequence[str], devices: int) -> str:
+    """A rule that part of the machines cannot enforce."""
+    told = _UNENFORCEABLE[code].format(about=named(about), machines=counted(devices, "machine"))
+    return f"{assignment} {told}."
+
+
+def blocks_essential(assignment: str, programs: Sequence[str], devices: int) -> str:
+    """A startup rule that would stop a program without which a machine does not run."""
+    return (
+        f"{assignment} would stop {named(programs)} on {counted(devices, 'machine')}; essential programs always start,"
+        " so the rule does not hold there."
+    )
+
+
+_REMEDIES = {
+    "remove-assignment": "Remove {assignment}.",
+    "pause-assignment": "Pause {assignment}, and look at what misses it.",
+    "remove-rules": "Remove these rules from {ruleset}.",
+    "replace-weaker": "Let {assignment} stand in place of what weaker groups have of its kind.",
+    "raise-group": "Put {group} above {other} in the order of groups.",
+    "block-too": "Block it in {ruleset} too.",
+    "remove-allow": "Remove the allow from {ruleset}.",
+    "name-hosts": "Name the whole hosts in {ruleset} in place of the paths.",
+    "extend": "Let {assignment} go on for 30 days more.",
+    "extend-rules": "Let these rules of {ruleset} go on for 30 days more.",
+    "only-record": "Let {assignment} only record at first.",
+    "enforce-startup": "Let the startup layer enforce on {group}.",
+}
+
+
+def remedy(key: str, **names: str) -> str:
+    """What a remedy does, in words."""
+    return _REMEDIES[key].format(**names)

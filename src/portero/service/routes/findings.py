@@ -1,0 +1,112 @@
+"""What is to be settled: findings, their remedies, and what somebody has accepted for a while."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query
+
+from portero.core.insight.findings import apply_remedy
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import (
+    SEVERITIES,
+    Acceptance,
+    ChosenRemedy,
+    Finding,
+    FindingKind,
+    Findings,
+    NewAcceptance,
+    Severity,
+)
+from portero.service.desk import Desk
+from portero.service.problems import Problem, field_error
+from portero.service.routes.common import Author, Authoring, Signed, TheDesk
+from portero.store import findings
+from portero.store.estates import moment
+
+router = APIRouter(tags=["findings"])
+
+
+def _finding(desk: Desk, id: str) -> Finding:
+    for one in desk.findings().items:
+        if one.id == id:
+            return one
+    raise Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")
+
+
+@router.get("/findings", summary="List findings", operation_id="listFindings")
+def list_findings(
+    _who: Signed,
+    desk: TheDesk,
+    kind: FindingKind | None = None,
+    severity: Annotated[Severity | None, Query(description="Of this severity or a higher one.")] = None,
+    accepted: Annotated[
+        bool | None, Query(description="Only those that are accepted, or only those that are not.")
+    ] = None,
+    group: Annotated[str | None, Query(max_length=64)] = None,
+    ruleset: Annotated[str | None, Query(max_length=64)] = None,
+) -> Findings:
+    """All that is to be settled, the most urgent first. The counts are those of the whole estate."""
+    found = desk.findings()
+    least = len(SEVERITIES) if severity is None else SEVERITIES.index(severity)
+    items = tuple(
+        one
+        for one in found.items
+        if (kind is None or one.kind is kind)
+        and SEVERITIES.index(one.severity) <= least
+        and (accepted is None or accepted != one.is_open)
+        and (group is None or group in one.groups)
+        and (ruleset is None or ruleset in one.rulesets)
+    )
+    return found.model_copy(update={"items": items})
+
+
+@router.get("/findings/{id}", summary="Show a finding", operation_id="getFinding")
+def get_finding(id: str, _who: Signed, desk: TheDesk) -> Finding:
+    """One finding."""
+    return _finding(desk, id)
+
+
+@router.put("/findings/{id}/acceptance", summary="Accept a finding", operation_id="acceptFinding")
+def accept_finding(id: str, body: NewAcceptance, who: Author, desk: TheDesk) -> Finding:
+    """Say why a finding may stay as it is, and until when. It then counts as settled; nothing else changes."""
+    _finding(desk, id)
+    now = moment(desk.now())
+    if body.until <= now:
+        raise Problem(
+            "invalid",
+            "The end of the acceptance has passed; give a later one.",
+            errors=[field_error(["until"], "past")],
+        )
+    with desk.store.writing() as connection:
+        findings.accept(connection, id, Acceptance(by=who.name, at=now, reason=body.reason, until=body.until))
+    desk.live.tell("finding")
+    return _finding(desk, id)
+
+
+@router.delete(
+    "/findings/{id}/acceptance", summary="Take an acceptance back", operation_id="reopenFinding", status_code=204
+)
+def reopen_finding(id: str, _who: Author, desk: TheDesk) -> None:
+    """Open a finding again that somebody has accepted."""
+    with desk.store.writing() as connection:
+        if not findings.take_back(connection, id):
+            raise Problem("not-found", f"Nobody has accepted a finding “{id[:200]}”.")
+    desk.live.tell("finding")
+
+
+@router.post("/findings/{id}/remedy", summary="Take a remedy", operation_id="takeRemedy", status_code=204)
+def take_remedy(id: str, body: ChosenRemedy, change: Authoring) -> None:
+    """Make the change that settles a finding. With `preview`, what that would do."""
+    found = _finding(change.desk, id)
+    keys = [one.key for one in found.remedies]
+    if body.remedy not in keys:
+        raise Problem(
+            "invalid", unknown_word("remedy", body.remedy, keys) + f"; this finding has {', '.join(keys) or 'none'}"
+        )
+
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        return apply_remedy(estate, found, body.remedy)
+
+    change(edit, noun="settings", reason=f"Remedy of {found.id}: {body.remedy}")
