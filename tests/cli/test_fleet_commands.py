@@ -55,7 +55,10 @@ def test_a_group_is_previewed_made_edited_moved_copied_and_removed(cli, machine)
     assert "pinned out: desk-1, trial" in cli("group", "show", "office")
     assert "it holds 1 machine" in cli("group", "edit", "office", "--unpin", machine)
     cli("group", "create", "second")
-    assert "0 machines would see" in cli("group", "move", "second", "--above", "office", "--preview")
+    told = cli("group", "move", "second", "--above", "office", "--preview")
+    assert "Changed the order of groups." in told
+    assert "No machine would get another bundle" in told
+    assert "Nothing was changed." in told
     assert "Strongest first: second, office, unclaimed" in cli("group", "move", "second", "--first")
     assert (
         "there is no group “nobody” to stand beside"

@@ -55,7 +55,7 @@ def test_what_is_put_is_exported_and_putting_an_export_changes_nothing(empty, se
 def test_putting_another_document_is_one_revision_and_says_what_goes(empty):
     first, second = estate(3), estate(4)
     at = empty.estate.put(first, revision=None).revision
-    compared = empty.estate.compare(second)
+    compared = empty.preview(lambda asked: asked.estate.put(second, revision=None))
     assert compared.revision == at
     put = empty.estate.put(second, revision=at, reason="season")
     assert put.revision == at + 1
@@ -107,10 +107,10 @@ def test_comparing_says_how_many_machines_and_which_verdicts(empty, service):
             "assignments": [{"key": "a", "ruleset": "r", "to": "whole-fleet"}],
         }
     )
-    found = empty.estate.compare(document)
+    found = empty.preview(lambda asked: asked.estate.put(document, revision=None))
     assert found.complete
     assert found.devices == empty.devices.rollout().current + empty.devices.rollout().waiting
-    assert [(one.category, one.before, one.after) for one in found.verdicts] == [("games", "allow", "block")]
+    assert [(one.subject, one.before, one.after) for one in found.verdicts] == [("category games", "allow", "block")]
     assert not list(empty.rulesets.list()), "nothing was kept"
 
 

@@ -123,10 +123,10 @@ def test_another_order_is_previewed_put_in_force_and_guarded(portero, service):
     state = portero.groups.order()
     rest = [key for key in state.precedence if key not in ("strong", "weak")]
     turned = Precedence(precedence=("weak", "strong", *rest))
-    preview = portero.groups.preview_order(turned)
+    preview = portero.preview(lambda asked: asked.groups.put_order(turned, version=None))
     assert preview.complete
-    assert [(one.category, one.before, one.after, one.devices) for one in preview.verdicts] == [
-        ("hobbies", "block", "allow", 1)
+    assert [(one.subject, one.before, one.after, one.devices) for one in preview.verdicts] == [
+        ("category hobbies", "block", "allow", 1)
     ]
     portero.groups.put_order(turned, version=state.version)
     assert portero.devices.get(wire.id).groups[:2] == ("weak", "strong")

@@ -1,4 +1,4 @@
-"""Questions: the verdict on a visit, what a machine blocks, activity, revisions."""
+"""Questions: the verdict on a visit, what a machine blocks, activity."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def blocks(context: Context) -> int:
     return NOT_AS_EXPECTED if any(row.gap != "none" for row in found.categories) else DONE
 
 
-# --- activity and revisions ---
+# --- activity ---
 
 
 def activity_list(context: Context) -> int:
@@ -103,23 +103,6 @@ def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -
         print(file=sys.stderr)
 
 
-def revision_list(context: Context) -> int:
-    with context.client() as portero:
-        found = list(portero.revisions.list(limit=context.options.limit))
-    if context.options.json:
-        output.print_json(found)
-    elif context.options.csv:
-        columns = ("number", "at", "by", "summary", "reason", "devices")
-        output.print_csv(columns, ([getattr(one, name) for name in columns] for one in found))
-    else:
-        rows = [
-            (str(one.number), f"{one.at:%Y-%m-%d %H:%M}", one.by, one.summary, str(one.devices), one.reason or "")
-            for one in found
-        ]
-        output.print_table(("", "AT (UTC)", "BY", "WHAT", "MACHINES", "REASON"), rows, right=(0, 4))
-    return DONE
-
-
 def register(commands: Commands) -> None:
     """Add this family's commands."""
     block = commands.add(
@@ -139,9 +122,4 @@ def register(commands: Commands) -> None:
     listing.add_argument("--tests", action="store_true", help="with visits to test hosts")
     listing.add_argument("--watch", action="store_true", help="go on with what comes in")
     add_limit(listing, 50)
-    add_csv(listing)
-
-    revision = commands.noun("revision", "The estate's history.")
-    listing = revision.add("list", revision_list, "List revisions, newest first.", "portero revision list --limit 10")
-    add_limit(listing, 30)
     add_csv(listing)

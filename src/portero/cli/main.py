@@ -19,6 +19,7 @@ from portero.cli import (
     documents,
     findings,
     groups,
+    history,
     knowing,
     output,
     serving,
@@ -55,6 +56,7 @@ _FAMILIES = (
     findings,
     checking,
     knowing,
+    history,
 )
 
 
@@ -68,19 +70,7 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"portero {__version__}")
     commands = Commands(top)
-    for family in (
-        serving,
-        devices,
-        groups,
-        standing,
-        controls,
-        assignments,
-        conditions,
-        documents,
-        findings,
-        checking,
-        knowing,
-    ):
+    for family in _FAMILIES:
         family.register(commands)
     return top
 

@@ -1,4 +1,4 @@
-"""Rulesets, assignments and revisions."""
+"""Rulesets and assignments."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from portero.client.connection import Part, fields_of, segment
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
-from portero.core.nouns.revision import Revision
 from portero.core.nouns.ruleset import Ruleset, RulesetSummary
 
 
@@ -64,15 +63,3 @@ class Assignments(Part):
     def remove(self, key: str, *, version: int | None = None, reason: str | None = None) -> None:
         """Take a ruleset off its groups. NotFound."""
         self.connection.delete(f"/assignments/{segment(key)}", version, reason=reason)
-
-
-class Revisions(Part):
-    """The estate's history."""
-
-    def list(self, *, limit: int | None = None) -> Iterator[Revision]:
-        """Revisions with their changes, newest first."""
-        return self.connection.pages("/revisions", Revision, limit)
-
-    def get(self, number: int) -> Revision:
-        """One revision. NotFound."""
-        return self.connection.get(f"/revisions/{number}", Revision)

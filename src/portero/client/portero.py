@@ -11,8 +11,9 @@ from pydantic import TypeAdapter
 from portero.client import authored
 from portero.client.connection import Connection, Previewed
 from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
+from portero.client.history import Revisions
 from portero.client.insight import FindingsPart
-from portero.client.policy import Assignments, Revisions, Rulesets
+from portero.client.policy import Assignments, Rulesets
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt

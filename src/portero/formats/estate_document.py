@@ -67,6 +67,11 @@ def write_estate_files(estate: Estate) -> dict[str, str]:
     return {name: _yaml(value) for name, value in files.items()}
 
 
+def write_object(value: dict[str, Any]) -> str:
+    """One object of an estate as YAML, as an estate document has it."""
+    return _yaml(value)
+
+
 def _is_list_of_objects(value: Any) -> bool:
     return isinstance(value, list) and isinstance(value[0], dict)
 

@@ -29,6 +29,7 @@ from portero.service.routes import (
     findings,
     fleet,
     groups,
+    history,
     knowing,
     policy,
     session,
@@ -167,7 +168,7 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     )
     app.state.desk = desk
     problems.install(app)
-    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, findings, knowing)
+    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, findings, history, knowing)
     for part in parts:
         app.include_router(
             part.router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)]

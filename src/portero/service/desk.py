@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
+from portero.core.insight.history import undone
 from portero.core.insight.offline import UnknownDevice, with_frozen_members
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
@@ -122,9 +123,9 @@ class Desk:
                     return told
                 summary = sentences.summary_of(changes)
                 revision = estates.write_revision(
-                    connection, at=now, by=by, summary=summary, reason=reason, changes=changes
+                    connection, at=now, by=by, summary=summary, reason=reason, changes=changes, before=before
                 )
-                estates.keep_order(connection, before, after)
+                estates.keep_order(connection, revision, before, after)
                 regrouping, woken = self._carry_out(connection, before, after, changes, revision, now)
             # only what is committed is seen
             self.roster.adopt(after, regrouping)
@@ -163,6 +164,15 @@ class Desk:
         after = edit(before, versions)
         refuse_faults(after)
         return self.foresight.preview(before, after, revision, self.directory)
+
+    def estate_at(self, number: int) -> Estate:
+        """The estate as it was at a revision. Problem where there is no such revision."""
+        with self.store.reading() as connection:
+            estate, newest = self.snapshot
+            if not 0 <= number <= newest:
+                raise Problem("not-found", f"There is no revision {number}; the newest is {newest}.")
+            steps = list(estates.steps_back(connection, newest, number))
+        return undone(estate, steps) if steps else estate
 
     def findings(self) -> Findings:
         """What is to be settled, with what somebody has accepted marked."""

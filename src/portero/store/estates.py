@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, datetime
-from typing import Any, overload
+from typing import Any, NamedTuple, overload
 
+from portero.core.insight.differences import NOUNS
+from portero.core.insight.history import Step, Undo
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.coverage import CoverageRow
@@ -85,19 +87,30 @@ def versions(connection: sqlite3.Connection, noun: str) -> dict[str, int]:
 
 
 def write_revision(
-    connection: sqlite3.Connection, *, at: float, by: str, summary: str, reason: str | None, changes: Sequence[Change]
+    connection: sqlite3.Connection,
+    *,
+    at: float,
+    by: str,
+    summary: str,
+    reason: str | None,
+    changes: Sequence[Change],
+    before: Estate,
 ) -> int:
-    """Write the objects, the revision and its change records; returns the new revision's number."""
+    """Write the objects, the revision and its change records; returns the new revision's number.
+
+    `before` is the estate as it was: of what is removed it is kept where it stood.
+    """
     number = newest_revision(connection) + 1
     connection.execute(
         "INSERT INTO revision (number, at, by, summary, reason) VALUES (?, ?, ?, ?, ?)",
         (number, at, by, summary, reason),
     )
     for place, change in enumerate(changes):
-        before, after = (json.dumps(side) if side else None for side in (change.before, change.after))
+        old, new = (json.dumps(side) if side else None for side in (change.before, change.after))
         connection.execute(
-            "INSERT INTO change (revision, place, noun, key, verb, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (number, place, change.noun, change.key, change.verb, before, after),
+            "INSERT INTO change (revision, place, noun, key, verb, before, after, stood)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (number, place, change.noun, change.key, change.verb, old, new, _stood(before, change)),
         )
         _apply(connection, number, change)
     return number
@@ -129,23 +142,21 @@ def _apply(connection: sqlite3.Connection, revision: int, change: Change) -> Non
     )
 
 
-_ATTRIBUTES = {
-    "group": "groups",
-    "schedule": "schedules",
-    "application set": "application_sets",
-    "ruleset": "rulesets",
-    "assignment": "assignments",
-    "notice": "notices",
-    "service": "services",
-    "probe set": "probe_sets",
-}
+def _stood(before: Estate, change: Change) -> int | None:
+    """Where a removed object stood in its list."""
+    if change.verb != "removed" or change.noun not in NOUNS:
+        return None
+    attribute, by = NOUNS[change.noun]
+    return next(place for place, one in enumerate(getattr(before, attribute)) if getattr(one, by) == change.key)
 
 
-def keep_order(connection: sqlite3.Connection, before: Estate, after: Estate) -> None:
-    """Where a list's order is not that of before with what is new at its end, keep the new one: it may count."""
-    for noun, attribute in _ATTRIBUTES.items():
-        keys = [one.key for one in getattr(after, attribute)]
-        had = [one.key for one in getattr(before, attribute)]
+def keep_order(connection: sqlite3.Connection, revision: int, before: Estate, after: Estate) -> None:
+    """Where a list's order is not that of before with what is new at its end, keep the new one: it may count. The
+    former one is kept with the revision.
+    """
+    for noun, (attribute, by) in NOUNS.items():
+        keys = [getattr(one, by) for one in getattr(after, attribute)]
+        had = [getattr(one, by) for one in getattr(before, attribute)]
         stay = set(keys)
         expected = [key for key in had if key in stay]
         expected += [key for key in keys if key not in set(had)]
@@ -154,11 +165,43 @@ def keep_order(connection: sqlite3.Connection, before: Estate, after: Estate) ->
                 f"UPDATE {_TABLES[noun]} SET place = ? WHERE key = ?",
                 [(place, key) for place, key in enumerate(keys, 1)],
             )
+            connection.execute(
+                "INSERT INTO former_order (revision, noun, keys) VALUES (?, ?, ?)", (revision, noun, json.dumps(had))
+            )
 
 
 def set_revision_devices(connection: sqlite3.Connection, revision: int, devices: int) -> None:
     """Note how many devices got a new bundle by the revision."""
     connection.execute("UPDATE revision SET devices = ? WHERE number = ?", (devices, revision))
+
+
+def steps_back(connection: sqlite3.Connection, newest: int, number: int) -> Iterator[Step]:
+    """What undoes the revisions after a number, from `newest` back."""
+    for revision in range(newest, number, -1):
+        rows = connection.execute(
+            "SELECT noun, key, verb, before, after, stood FROM change WHERE revision = ? ORDER BY place", (revision,)
+        ).fetchall()
+        orders = connection.execute("SELECT noun, keys FROM former_order WHERE revision = ?", (revision,))
+        yield Step([Undo(_change(row), row["stood"]) for row in rows], {row[0]: json.loads(row[1]) for row in orders})
+
+
+def _change(row: sqlite3.Row) -> Change:
+    return Change(
+        noun=row["noun"],
+        key=row["key"],
+        verb=row["verb"],
+        before=json.loads(row["before"]) if row["before"] else None,
+        after=json.loads(row["after"]) if row["after"] else None,
+    )
+
+
+class RevisionFilter(NamedTuple):
+    """Which revisions: by somebody, about a noun, about one object, with some words in summary or reason."""
+
+    by: str | None = None
+    noun: str | None = None
+    key: str | None = None
+    q: str | None = None
 
 
 def _revision(connection: sqlite3.Connection, row: sqlite3.Row) -> Revision:
@@ -172,25 +215,38 @@ def _revision(connection: sqlite3.Connection, row: sqlite3.Row) -> Revision:
         summary=row["summary"],
         reason=row["reason"],
         devices=row["devices"],
-        changes=tuple(
-            Change(
-                noun=change["noun"],
-                key=change["key"],
-                verb=change["verb"],
-                before=json.loads(change["before"]) if change["before"] else None,
-                after=json.loads(change["after"]) if change["after"] else None,
-            )
-            for change in changes
-        ),
+        changes=tuple(map(_change, changes)),
     )
 
 
-def list_revisions(connection: sqlite3.Connection, below: int | None, limit: int) -> list[Revision]:
-    """Revisions with their changes, newest first, below a number where one is given."""
+_WANTED = """
+FROM revision WHERE (:by IS NULL OR by = :by)
+AND (:q IS NULL OR instr(lower(summary || ' ' || coalesce(reason, '')), lower(:q)))
+AND ((:noun IS NULL AND :key IS NULL) OR EXISTS (
+  SELECT 1 FROM change WHERE change.revision = revision.number
+  AND (:noun IS NULL OR noun = :noun) AND (:key IS NULL OR key = :key)))
+"""
+
+
+def list_revisions(
+    connection: sqlite3.Connection, wanted: RevisionFilter, below: int | None, limit: int
+) -> tuple[list[Revision], int]:
+    """Revisions with their changes, newest first, below a number where one is given; and how many there are in all."""
+    asked = wanted._asdict()
     rows = connection.execute(
-        "SELECT * FROM revision WHERE ? IS NULL OR number < ? ORDER BY number DESC LIMIT ?", (below, below, limit)
+        f"SELECT * {_WANTED} AND (:below IS NULL OR number < :below) ORDER BY number DESC LIMIT :limit",
+        {**asked, "below": below, "limit": limit},
     ).fetchall()
-    return [_revision(connection, row) for row in rows]
+    total = connection.execute(f"SELECT count(*) {_WANTED}", asked).fetchone()[0]
+    return [_revision(connection, row) for row in rows], total
+
+
+def last_changes(connection: sqlite3.Connection, numbers: Collection[int]) -> dict[int, sqlite3.Row]:
+    """The revisions of these numbers, without their changes."""
+    rows = connection.execute(
+        "SELECT * FROM revision WHERE number IN (SELECT value FROM json_each(?))", (json.dumps(sorted(numbers)),)
+    )
+    return {row["number"]: row for row in rows}
 
 
 def get_revision(connection: sqlite3.Connection, number: int) -> Revision | None:

@@ -9,19 +9,20 @@ from portero.core.nouns.base import Noun
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 
-_NOUNS = (
-    ("group", "groups", "key"),
-    ("schedule", "schedules", "key"),
-    ("application set", "application_sets", "key"),
-    ("ruleset", "rulesets", "key"),
-    ("assignment", "assignments", "key"),
-    ("notice", "notices", "key"),
-    ("correction", "corrections", "host"),
-    ("service", "services", "key"),
-    ("layer modes", "layer_modes", "group"),
-    ("coverage row", "coverage", "key"),
-    ("probe set", "probe_sets", "key"),
-)
+NOUNS = {
+    "group": ("groups", "key"),
+    "schedule": ("schedules", "key"),
+    "application set": ("application_sets", "key"),
+    "ruleset": ("rulesets", "key"),
+    "assignment": ("assignments", "key"),
+    "notice": ("notices", "key"),
+    "correction": ("corrections", "host"),
+    "service": ("services", "key"),
+    "layer modes": ("layer_modes", "group"),
+    "coverage row": ("coverage", "key"),
+    "probe set": ("probe_sets", "key"),
+}
+"""The estate's list of each noun, and what names an object in it."""
 _SINGLES = ("precedence", "settings")
 """Parts of an estate that there is one of; their change carries the part under its own name."""
 
@@ -33,7 +34,7 @@ def document_of(noun: Noun) -> dict[str, Any]:
 
 def differences(before: Estate, after: Estate) -> Iterator[Change]:
     """Every object that `after` makes, alters or removes."""
-    for name, attribute, by in _NOUNS:
+    for name, (attribute, by) in NOUNS.items():
         yield from _of_kind(name, by, getattr(before, attribute), getattr(after, attribute))
     old, new = (estate.model_dump(mode="json", include=set(_SINGLES)) for estate in (before, after))
     for name in _SINGLES:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
+from math import ceil
 
 from portero.core import sentences
 from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
@@ -99,7 +100,7 @@ def taking_hold(rhythms: Iterable[tuple[float, float | None] | None], now: float
             last, interval = rhythm[0], rhythm[1]
             waits.append(max(0.0, last + interval - now))
     waits.sort()
-    quantiles = {name: waits[min(len(waits) - 1, int(len(waits) * part))] for name, part in _PARTS} if waits else {}
+    quantiles = {name: waits[max(0, ceil(len(waits) * part) - 1)] for name, part in _PARTS} if waits else {}
     return TakingHold(
         devices=devices,
         unheard=unheard,

@@ -69,7 +69,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     changes = tuple(differences(before, after))
     touched, classes, whole = _touched_devices(before, after, changes, moved, world)
     known = Known.of((before, after), world.programs, world.catalogue)
-    groups = _moved_groups(moved, world)
+    groups = moved_groups(moved, world)
     cutters = [Cutter(estate, world.hosts, world.catalogue) for estate in (before, after)]
     found = Touched(before, after, changes, groups, known).subjects()
     subjects, all_subjects = _once_each_alike(found, cutters, world.out_of_time)
@@ -111,7 +111,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
 # --- whose bundle changes ---
 
 
-def _moved_groups(moved: Mapping[str, tuple[str, ...]], world: World) -> set[str]:
+def moved_groups(moved: Mapping[str, tuple[str, ...]], world: World) -> set[str]:
     """The groups that devices enter or leave, or whose place among a device's groups is another."""
     pairs = {(world.groups(id), then) for id, then in moved.items()}
     found: set[str] = set()
@@ -234,7 +234,8 @@ class _Shifts:
             self.tightened[layer].update((one.id, one) for members in swept.members for one in members)
 
     def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling]], swept: Swept) -> None:
-        witness = found[0][0].circumstances[0]
+        # the plainest circumstance shows it best
+        witness = min((one for frames, _ in found for one in frames.circumstances), key=lambda one: one.restarted)
         shift = self._found.setdefault(key, _Shift(swept.first, witness))
         shift.devices += swept.devices
         for _, then in found:
@@ -265,6 +266,7 @@ class _Shifts:
             at=witness.moment.at,
             user=witness.person.user,
             place=witness.place,
+            restarted=witness.restarted,
             url=subject.url,
         )
 

@@ -58,6 +58,9 @@ class VerdictChange(Noun):
     at: Annotated[Timestamp, Field(description="A moment at which it differs.")]
     user: Annotated[str | None, Field(description="A person for whom it differs; None for anybody.")] = None
     place: str
+    restarted: Annotated[
+        bool, Field(description="Whether it has restarted since what holds until then was put in force.")
+    ] = False
     url: Annotated[str | None, Field(description="A visit that shows it; None for a program.")] = None
 
 

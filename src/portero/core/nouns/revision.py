@@ -4,29 +4,32 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
 from portero.core.nouns.base import Noun, Timestamp
+
+NounWord = Literal[
+    "group",
+    "schedule",
+    "application set",
+    "ruleset",
+    "assignment",
+    "notice",
+    "correction",
+    "service",
+    "layer modes",
+    "coverage row",
+    "probe set",
+    "precedence",
+    "settings",
+]
+"""What of an estate can change, by its word."""
 
 
 class Change(Noun):
     """One object that a revision made, altered or removed, whole as it was before and after."""
 
-    noun: Literal[
-        "group",
-        "schedule",
-        "application set",
-        "ruleset",
-        "assignment",
-        "notice",
-        "correction",
-        "service",
-        "layer modes",
-        "coverage row",
-        "probe set",
-        "precedence",
-        "settings",
-    ]
+    noun: NounWord
     key: str
     verb: Literal["created", "changed", "removed"]
     before: dict[str, Any] | None = None
@@ -43,6 +46,49 @@ class Revision(Noun):
     reason: str | None = None
     changes: tuple[Change, ...] = ()
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
+
+
+class ToldChange(Change):
+    """A change in words, and as a difference of the two documents."""
+
+    sentence: Annotated[str, Field(description="What it did: “changed ruleset no-gambling”.")]
+    details: Annotated[tuple[str, ...], Field(description="What differs, one sentence each.")]
+    difference: Annotated[str, Field(description="The document before and after, as a unified difference of YAML.")]
+
+
+class ToldRevision(Noun):
+    """A committed change of the estate, told object by object."""
+
+    number: int
+    at: Timestamp
+    by: str
+    summary: str
+    reason: str | None = None
+    devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
+    changes: tuple[ToldChange, ...] = ()
+
+
+class RevisionComparison(Noun):
+    """What differs between two revisions."""
+
+    from_: Annotated[int, Field(alias="from")]
+    to: int
+    summary: Annotated[str, Field(description="In one sentence, as if it were one change.")]
+    changes: tuple[ToldChange, ...]
+    model_config = ConfigDict(populate_by_name=True, serialize_by_alias=True)
+
+
+class LastChange(Noun):
+    """Who last changed something that governs a machine."""
+
+    noun: NounWord
+    key: str
+    sentence: Annotated[str, Field(description="What it does, or what it is, in words.")]
+    because: Annotated[str, Field(description="Why it governs the machine: “by group ships”.")]
+    revision: int
+    at: Timestamp
+    by: str
+    reason: str | None = None
 
 
 class RolloutState(Noun):

@@ -1,5 +1,6 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
+from portero.core.sentences.changes import change_details
 from portero.core.sentences.findings import (
     blocks_essential,
     broad,
@@ -67,6 +68,7 @@ __all__ = [
     "blocks_essential",
     "broad",
     "caveat",
+    "change_details",
     "change_sentence",
     "condition_sentence",
     "contradiction",

@@ -1,4 +1,4 @@
-"""Rulesets, assignments, and the revisions that come of changing them."""
+"""Rulesets and assignments."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
-from portero.core.nouns.revision import Revision
 from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence
 from portero.service.desk import Desk
 from portero.service.problems import Problem
@@ -222,31 +221,3 @@ def remove_assignment(
 ) -> None:
     """Take a ruleset off its groups."""
     change(save("assignment", "assignments", key, if_match, None), noun="assignment")
-
-
-# --- revisions ---
-
-
-@router.get("/revisions", summary="List revisions", operation_id="listRevisions", tags=["revisions"])
-def list_revisions(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 50) -> Page[Revision]:
-    """Every committed change, newest first: who, when, why, and each object before and after."""
-    below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
-    if cursor and below is None:
-        raise Problem("bad-request", "The cursor is damaged; begin again without one.")
-    with desk.store.reading() as connection:
-        found = estates.list_revisions(connection, below, limit + 1)
-        total = estates.newest_revision(connection)
-    more = len(found) > limit
-    return Page(items=found[:limit], next=str(found[limit - 1].number) if more else None, total=total)
-
-
-@router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision", tags=["revisions"])
-def get_revision(number: int, _who: Signed, desk: TheDesk) -> Revision:
-    """One revision with its changes."""
-    found = None
-    if 0 < number < 2**53:
-        with desk.store.reading() as connection:
-            found = estates.get_revision(connection, number)
-    if found is None:
-        raise Problem("not-found", f"There is no revision {number}; the newest is {desk.snapshot.revision}.")
-    return found

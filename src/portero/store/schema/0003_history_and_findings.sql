@@ -18,5 +18,3 @@ CREATE TABLE former_order (
   keys TEXT NOT NULL,
   PRIMARY KEY (revision, noun)
 ) STRICT;
-
-CREATE INDEX change_of_object ON change (noun, key, revision);

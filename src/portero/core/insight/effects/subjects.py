@@ -189,9 +189,17 @@ def _versions_around(condition: ApplicationCondition) -> list[str | None]:
 
 def program_subject(program: Application) -> Subject:
     """A program about to start, under the name that people know it by."""
-    name = program.product or program.file or program.path or program.category or program.vendor or program.signer
-    told = name or f"{(program.sha256 or '')[:12]}…"
-    return Subject("program", f"{told} {program.version}" if program.version else told, program=program)
+    return Subject("program", _program_words(program), program=program)
+
+
+def _program_words(program: Application) -> str:
+    name = program.product or program.file or program.path
+    if name is None and program.sha256 is not None:
+        name = f"{program.sha256[:12]}…"
+    if name is None:
+        maker = program.vendor or program.signer
+        name = f"any program of {maker}" if maker else f"any program of category {program.category}"
+    return f"{name} {program.version}" if program.version else name
 
 
 # --- as rules look at them ---

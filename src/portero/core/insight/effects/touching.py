@@ -103,9 +103,7 @@ class Touched:
             old, new = before.get(key), after.get(key)
             if not any(self._is_in_force(key, estate) for estate in self._estates):
                 continue
-            kind = (old or new).kind  # type: ignore[union-attr]
-            whole = old is None or new is None or old.feed != new.feed
-            for selector in _differing(old.rules if old else (), new.rules if new else (), whole):
+            for kind, selector in _differing(old, new):
                 yield from subjects_of(kind, selector, self._known)
 
     @staticmethod
@@ -121,14 +119,26 @@ class Touched:
 
     def _selectors(self) -> Iterator[tuple[RulesetKind, Selector]]:
         """The selectors of all rulesets that are put into force otherwise than before."""
-        wanted = self._of_layers()
+        wanted, replaced = self._of_layers(), self._replaced_kinds()
         for estate in self._estates:
             keys = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE and self._concerns(one)}
             used = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
             for ruleset in estate.rulesets:
                 for rule in ruleset.rules if ruleset.key in used else ():
-                    if ruleset.key in keys or wanted(ruleset.kind, rule):
+                    if ruleset.key in keys or ruleset.kind in replaced or wanted(ruleset.kind, rule):
                         yield ruleset.kind, rule.selector
+
+    def _replaced_kinds(self) -> set[RulesetKind]:
+        """The kinds of which an assignment that replaces weaker ones is touched: with it all of its kind may count
+        or not.
+        """
+        rulesets = self._changed.get("ruleset", set())
+        return {
+            estate.ruleset_by_key[one.ruleset].kind
+            for estate in self._estates
+            for one in estate.assignments
+            if one.replaces_weaker and (one.ruleset in rulesets or self._concerns(one))
+        }
 
     def _concerns(self, one: Assignment) -> bool:
         changed = self._changed
@@ -156,9 +166,14 @@ class Touched:
         )
 
 
-def _differing(before: Sequence[Rule], after: Sequence[Rule], whole: bool) -> Iterator[Selector]:
-    old, new = ({rule.selector: rule for rule in rules} for rules in (before, after))
-    for selector in {**new, **old}:
-        one, other = old.get(selector), new.get(selector)
-        if whole or one is None or other is None or (one.action, one.valid_until) != (other.action, other.valid_until):
-            yield selector
+def _differing(before: Ruleset | None, after: Ruleset | None) -> Iterator[tuple[RulesetKind, Selector]]:
+    """The selectors of which a ruleset says something else than before."""
+    old, new = ({rule.selector: rule for rule in one.rules} if one else {} for one in (before, after))
+    whole = before is None or after is None or (before.feed, before.kind) != (after.feed, after.kind)
+    for ruleset, own, other in ((after, new, old), (before, old, new)):
+        if ruleset is None:
+            continue
+        for selector, rule in own.items():
+            same = other.get(selector)
+            if whole or same is None or (same.action, same.valid_until) != (rule.action, rule.valid_until):
+                yield ruleset.kind, selector

@@ -22,7 +22,7 @@ from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites
 from portero.core.resolving.ladder import Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
 
-UNNAMED = "unnamed-host"
+UNNAMED, UNNAMED_PORT = "unnamed", 9
 MOST_CONTESTED = 4_000
 """How many groups of subjects alike are looked at."""
 
@@ -165,22 +165,32 @@ def _generic(estate: Estate, in_force: Mapping[str, Sequence[str]], known: Known
             yield from _within(ruleset.kind, rule)
     if any(rule.selector.kind in ("service", "decision", "suitability") for one in rulesets for rule in one.rules):
         for service in estate.services:
-            yield from map(host_subject, service.hosts)
+            for host in service.hosts:
+                yield host_subject(host)
+                yield from _at(host, f"http://{host}/{UNNAMED}", f"http://{UNNAMED}.{host}/{UNNAMED}")
 
 
 def _within(kind: RulesetKind, rule: Rule) -> Iterator[Subject]:
-    selector = rule.selector
+    """What a rule holds and nothing else names: another page, another host below, another port, another address."""
+    named, value, exact = rule.selector
     if kind != "indicator":
         return
-    if selector.kind == "host" and not selector.exact:
-        yield host_subject(f"{UNNAMED}.{selector.value}")
-    elif selector.kind == "url" and not selector.exact:
-        yield Subject("url", f"{selector.value}", f"http://{selector.value.rstrip('/')}/{UNNAMED}")
-    elif selector.kind == "address":
-        network = normal_range(selector.value)
-        for place in {network.num_addresses // 2, network.num_addresses - 1} - {0}:
+    if named == "host":
+        below = () if exact else (f"http://{UNNAMED}.{value}/{UNNAMED}",)
+        yield from _at(value, f"http://{value}/{UNNAMED}", *below)
+    elif named == "url" and not exact:
+        host, _, path = value.rstrip("/").partition("/")
+        ports = () if ":" in host.rpartition("]")[2] else (f"http://{host}:{UNNAMED_PORT}/{path}/{UNNAMED}",)
+        yield from _at(value, f"http://{host}/{path}/{UNNAMED}" if path else f"http://{host}/{UNNAMED}", *ports)
+    elif named == "address":
+        network = normal_range(value)
+        for place in {0, network.num_addresses // 2, network.num_addresses - 1}:
             one = network[place]
-            yield Subject("address", str(one), f"http://[{one}]/" if one.version == 6 else f"http://{one}/")
+            yield from _at(str(one), f"http://[{one}]/{UNNAMED}" if one.version == 6 else f"http://{one}/{UNNAMED}")
+
+
+def _at(name: str, *urls: str) -> Iterator[Subject]:
+    return (Subject("host", name, url) for url in urls)
 
 
 # --- the contests of one sort of devices ---

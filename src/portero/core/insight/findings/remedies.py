@@ -114,9 +114,10 @@ def _raise_group(estate: Estate, finding: Finding) -> Estate:
 
 def _enforce_startup(estate: Estate, finding: Finding) -> Estate:
     group = finding.groups[0]
-    own = next((one for one in estate.layer_modes if one.group == group), GroupLayers(group=group))
+    own = next((dict(one) for one in estate.layer_modes if one.group == group), {"group": group})
     others = tuple(one for one in estate.layer_modes if one.group != group)
-    return estate.replacing(layer_modes=(*others, own.model_copy(update={"startup": LayerMode.ENFORCING})))
+    enforcing = GroupLayers.model_validate({**own, "startup": LayerMode.ENFORCING})
+    return estate.replacing(layer_modes=(*others, enforcing))
 
 
 _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {

@@ -1,0 +1,54 @@
+"""Earlier states of the estate: each change undone, from the newest back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from portero.core.insight.differences import NOUNS
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.revision import Change
+
+
+class Undo(NamedTuple):
+    """What it takes to undo a change: the change; and where a removed object stood in its list, from 0."""
+
+    change: Change
+    stood: int | None = None
+
+
+class Step(NamedTuple):
+    """What it takes to undo a revision: its changes, and the lists' order before where it put them in another one."""
+
+    undos: Sequence[Undo]
+    orders: Mapping[str, Sequence[str]] = {}
+
+
+def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
+    """The estate as it was before these revisions, given from the newest back."""
+    document = estate.model_dump(mode="json", exclude_none=True)
+    for step in steps:
+        for undo in reversed(step.undos):
+            _undo(document, undo)
+        for noun, keys in step.orders.items():
+            attribute, by = NOUNS[noun]
+            place = {key: number for number, key in enumerate(keys)}
+            document[attribute].sort(key=lambda one, place=place, by=by: place.get(one[by], len(place)))
+    return Estate.model_validate(document)
+
+
+def _undo(document: dict[str, Any], undo: Undo) -> None:
+    change = undo.change
+    if change.noun not in NOUNS:
+        document[change.noun] = (change.before or {})[change.noun]
+        return
+    attribute, by = NOUNS[change.noun]
+    objects: list[dict[str, Any]] = document.setdefault(attribute, [])
+    at = next((number for number, one in enumerate(objects) if one[by] == change.key), None)
+    if change.verb == "created" and at is not None:
+        del objects[at]
+    elif change.verb == "changed" and at is not None:
+        objects[at] = dict(change.before or {})
+    elif change.verb == "removed":
+        stood = len(objects) if undo.stood is None else undo.stood
+        objects.insert(stood, dict(change.before or {}))

@@ -1,0 +1,86 @@
+"""What a change did to an object, in words: one sentence for each thing that differs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from portero.core.nouns.action import Action
+from portero.core.nouns.revision import Change
+from portero.core.nouns.rule import Rule
+from portero.core.sentences.policy import selector_words
+from portero.core.sentences.words import VERBS, counted, joined
+
+MOST_DETAILS = 60
+_LONG = 160
+_LISTS = ("to", "hosts", "windows", "days_off", "include", "exclude", "categories", "precedence", "probes")
+
+
+def change_details(change: Change) -> tuple[str, ...]:
+    """What differs, one sentence each; what is new or gone is told as what it was or is."""
+    before, after = change.before or {}, change.after or {}
+    found = [*(_rules(before, after) if change.noun == "ruleset" else ()), *_fields(before, after)]
+    if len(found) > MOST_DETAILS:
+        return (*found[: MOST_DETAILS - 1], f"and {len(found) - MOST_DETAILS + 1:,} more")
+    return tuple(found)
+
+
+def _rules(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str]:
+    old, new = (
+        {rule.selector: rule for rule in map(Rule.model_validate, one.get("rules", ()))} for one in (before, after)
+    )
+    for selector, rule in new.items():
+        was = old.get(selector)
+        if was is None:
+            yield f"{VERBS[rule.action]} {selector_words(rule)}"
+        elif was.action is not rule.action:
+            yield f"{VERBS[rule.action]} {selector_words(rule)}, and {_DID[was.action]} before"
+        elif was != rule:
+            yield f"other words or another end for {selector_words(rule)}"
+    for selector, rule in old.items():
+        if selector not in new:
+            yield f"no longer {VERBS[rule.action]} {selector_words(rule)}"
+
+
+_DID = {Action.BLOCK: "blocked", Action.WARN: "warned", Action.ALLOW: "allowed", Action.LOG: "only recorded"}
+
+
+def _fields(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str]:
+    for name in dict.fromkeys((*before, *after)):
+        if name in ("key", "rules", "group", "host") or before.get(name) == after.get(name):
+            continue
+        word = name.replace("_", " ")
+        old, new = before.get(name), after.get(name)
+        if name in _LISTS and isinstance(old, list) and isinstance(new, list):
+            yield from _list(word, old, new)
+        elif old is None:
+            yield f"{word}: {_value(new)}"
+        elif new is None:
+            yield f"{word}: none, and {_value(old)} before"
+        else:
+            yield f"{word}: {_value(new)}, and {_value(old)} before"
+
+
+def _list(word: str, old: list[Any], new: list[Any]) -> Iterator[str]:
+    added, gone = ([one for one in some if one not in other] for some, other in ((new, old), (old, new)))
+    if added:
+        yield f"{word}: also {_value(added)}"
+    if gone:
+        yield f"{word}: no longer {_value(gone)}"
+    if not added and not gone:
+        yield f"{word}: in the order {_value(new)}"
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        words = [_value(one) for one in value]
+        return joined(words) if len(words) <= 8 else f"{joined(words[:7])} and {counted(len(words) - 7, 'other')}"
+    if isinstance(value, dict):
+        if set(value) == {"device"}:
+            return str(value["device"])
+        told = ", ".join(f"{name.replace('_', ' ')} {_value(one)}" for name, one in value.items())
+    else:
+        told = str(value)
+    return told if len(told) <= _LONG else told[:_LONG] + "…"

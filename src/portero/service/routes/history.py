@@ -1,0 +1,189 @@
+"""The estate's history: every revision, two compared, an earlier one restored; who changed what governs a machine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Annotated, Any, NamedTuple
+
+from fastapi import APIRouter, Path, Query
+
+from portero.core import sentences
+from portero.core.insight.differences import differences
+from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.device import Device
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.page import Page
+from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
+from portero.core.nouns.ruleset import Ruleset
+from portero.formats.document_differences import told_change
+from portero.formats.estate_document import written_estate
+from portero.service.problems import Problem
+from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheDesk
+from portero.store import estates
+from portero.store.estates import RevisionFilter, moment
+
+router = APIRouter(tags=["revisions"])
+MOST_CHANGES = 5_000
+
+Number = Annotated[int, Path(ge=0, le=2**53)]
+OtherNumber = Annotated[int | None, Query(ge=0, le=2**53)]
+
+
+@router.get("/revisions", summary="List revisions", operation_id="listRevisions")
+def list_revisions(
+    _who: Signed,
+    desk: TheDesk,
+    by: Annotated[str | None, Query(max_length=120, description="Made by this administrator.")] = None,
+    noun: Annotated[NounWord | None, Query(description="About this noun.")] = None,
+    key: Annotated[str | None, Query(max_length=400, description="About the object of this key.")] = None,
+    q: Annotated[str | None, Query(max_length=200, description="With these words in summary or reason.")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Page[Revision]:
+    """Every committed change, newest first: who, when, why, and each object before and after."""
+    below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
+    if cursor and below is None:
+        raise Problem("bad-request", "The cursor is damaged; begin again without one.")
+    with desk.store.reading() as connection:
+        found, total = estates.list_revisions(connection, RevisionFilter(by, noun, key, q), below, limit + 1)
+    more = len(found) > limit
+    return Page(items=found[:limit], next=str(found[limit - 1].number) if more else None, total=total)
+
+
+@router.get("/revisions/compare", summary="Compare two revisions", operation_id="compareRevisions")
+def compare_revisions(
+    _who: Signed,
+    desk: TheDesk,
+    from_: Annotated[int, Query(alias="from", ge=0, le=2**53)],
+    to: OtherNumber = None,
+) -> RevisionComparison:
+    """What differs between any two revisions, as if it were one change; without `to` from one to the newest."""
+    newest = desk.snapshot.revision if to is None else to
+    changes = tuple(differences(desk.estate_at(from_), desk.estate_at(newest)))
+    return RevisionComparison(
+        from_=from_,
+        to=newest,
+        summary=sentences.summary_of(changes),
+        changes=tuple(map(told_change, changes[:MOST_CHANGES])),
+    )
+
+
+@router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision")
+def get_revision(number: int, _who: Signed, desk: TheDesk) -> ToldRevision:
+    """One revision with its changes, in words and as differences of documents."""
+    found = None
+    if 0 < number < 2**53:
+        with desk.store.reading() as connection:
+            found = estates.get_revision(connection, number)
+    if found is None:
+        raise Problem("not-found", f"There is no revision {number}; the newest is {desk.snapshot.revision}.")
+    return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes))})
+
+
+@router.get("/revisions/{number}/estate", summary="The estate at a revision", operation_id="getEstateAt")
+def get_estate_at(number: Number, _who: Signed, desk: TheDesk) -> dict[str, Any]:
+    """All that administrators authored, as it was at a revision, in the shape of an estate document."""
+    return written_estate(desk.estate_at(number))
+
+
+@router.post("/revisions/{number}/restore", summary="Restore a revision", operation_id="restoreRevision")
+def restore_revision(number: Number, change: Authoring) -> Revision:
+    """Make the estate what it was at a revision. That is a new revision; what came between stays in the history."""
+    desk, seen = change.desk, change.desk.snapshot
+    after = desk.estate_at(number)
+    if after.settings != seen.estate.settings and change.who.role != "keeper" and not change.preview:
+        raise Problem("not-allowed", f"Revision {number} had other settings, which needs the role of a keeper.")
+
+    def edit(before: Estate, _versions: Any) -> Estate:
+        if before is not seen.estate:
+            raise Problem("changed-meanwhile", "The estate was changed just now; look again, then restore.")
+        return after
+
+    change(edit, noun="settings", reason=f"Restores revision {number}")
+    with desk.store.reading() as connection:
+        made = estates.get_revision(connection, desk.snapshot.revision)
+    if made is None or desk.snapshot.revision == seen.revision:
+        raise Problem("invalid", f"The estate is as it was at revision {number}; there is nothing to restore.")
+    return made
+
+
+# --- who last changed what governs a machine ---
+
+
+@router.get(
+    "/devices/{device}/governing",
+    summary="Who last changed what governs a machine",
+    operation_id="listGoverning",
+    tags=["devices"],
+)
+def list_governing(device: str, _who: Signed, desk: TheDesk) -> list[LastChange]:
+    """Everything that governs a machine, each with the revision that last changed it; the latest first."""
+    found = list(_governing(desk.snapshot.estate, desk.device(device)))
+    with desk.store.reading() as connection:
+        versions = {one.noun: estates.versions(connection, one.noun) for one in found}
+        numbers = {one: versions[one.noun].get(one.key, 0) for one in found}
+        revisions = estates.last_changes(connection, numbers.values())
+    told = [
+        LastChange(
+            **one._asdict(),
+            revision=revision["number"],
+            at=moment(revision["at"]),
+            by=revision["by"],
+            reason=revision["reason"],
+        )
+        for one, number in numbers.items()
+        if (revision := revisions.get(number)) is not None
+    ]
+    return sorted(told, key=lambda one: -one.revision)
+
+
+class _Governing(NamedTuple):
+    noun: NounWord
+    key: str
+    sentence: str
+    because: str
+
+
+def _governing(estate: Estate, device: Device) -> Iterator[_Governing]:
+    """Everything that governs a device, with what it does and why it governs."""
+    groups = device.groups
+    by_key = {group.key: group for group in estate.groups}
+    for key in groups:
+        if key not in BUILT_IN:
+            yield _Governing("group", key, sentences.group_sentence(by_key[key]), "it holds the machine")
+    if len(groups) > 1:
+        yield _Governing(
+            "precedence", "precedence", "the order of groups", "it says which of its groups is the stronger"
+        )
+    modes = {one.group for one in estate.layer_modes}
+    for key in groups:
+        if key in modes:
+            yield _Governing("layer modes", key, f"what layers should do on {key}", f"by group {key}")
+    yield _Governing("settings", "settings", "the settings of the estate", "they hold for every machine")
+    seen: set[tuple[str, str]] = set()
+    for one in estate.assignments:
+        names = [key for key in groups if key in one.groups]
+        alone = not {device.id, device.hostname}.isdisjoint(one.named_devices)
+        if not names and not alone:
+            continue
+        because = "by its name" if alone else f"by group {names[0]}"
+        ruleset = estate.ruleset_by_key[one.ruleset]
+        yield _Governing("assignment", one.key, sentences.assignment_sentence(one, ruleset), because)
+        for part in _parts(one, ruleset):
+            if (part.noun, part.key) not in seen:
+                seen.add((part.noun, part.key))
+                yield part
+
+
+def _parts(one: Assignment, ruleset: Ruleset) -> Iterator[_Governing]:
+    """What an assignment refers to."""
+    because = f"by assignment {one.key}"
+    yield _Governing("ruleset", ruleset.key, sentences.ruleset_sentence(ruleset), because)
+    if one.schedule:
+        yield _Governing("schedule", one.schedule, f"when {one.key} holds", because)
+    if one.notice:
+        yield _Governing("notice", one.notice, f"what {one.key} shows", because)
+    for key in dict.fromkeys(rule.application_set for rule in ruleset.rules):
+        if key:
+            yield _Governing("application set", key, f"programs of {ruleset.key}", because)

@@ -1,0 +1,273 @@
+"""Findings: against a checker that tries every attempt of a small universe, and one small estate a kind."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import timedelta
+from itertools import product
+
+import pytest
+from judging import assigned, rules
+from worlds import Fleet, made
+
+from made_estates import ADDRESSES, BASE, HOSTS, USERS
+from portero.core.insight.findings import apply_remedy, find_all
+from portero.core.insight.previewing import World
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import Finding
+
+ESTATES = 60
+PATHS = ("/", "/a", "/a/b/c", "/A", "/?q=free+cheat+codes", "/?x=1", "/a?q=cheat+codes")
+PLACES = ("on-site", "off-site")
+TIMES = [BASE + timedelta(hours=9 * number + 0.4) for number in range(21)]
+
+
+def universe(fleet: Fleet, estate: Estate):
+    """Every attempt that is tried: on each machine, by everybody, at each place, round the clock."""
+    hosts = (*HOSTS, "deep.a.drop.files.example", "x.play.example", "other.example", "games.category.test")
+    urls = [f"http://{host}{path}" for host, path in product(hosts, PATHS)]
+    urls += [f"http://{one}/" if ":" not in one else f"http://[{one}]/" for one in ADDRESSES[:3]]
+    starts = [one.model_dump(exclude_none=True) for device in fleet.document.devices for one in device.applications]
+    starts += [{"file": "viewer", "version": "4.1"}, {"file": "other"}, {"path": "/opt/chart", "vendor": "Deckhand"}]
+    for device, user, place, at in product(fleet.members, (None, *USERS), PLACES, TIMES):
+        common = {"device": device.id, "at": at, "place": place, **({"user": user} if user else {})}
+        yield from ({**common, "url": url} for url in urls)
+        yield from ({**common, "start": start} for start in starts)
+
+
+@pytest.mark.parametrize("part", range(2))
+def test_what_is_said_to_never_win_never_does_and_contradictions_have_witnesses(part):
+    kinds: Counter[str] = Counter()
+    for seed in range(part, ESTATES, 2):
+        _, estate, fleet = made(seed)
+        found = find_all(estate, fleet.world(estate))
+        assert found.complete
+        shadowed = {
+            (one.assignments[0], rule.rule) for one in found.items if one.kind == "shadowed" for rule in one.rules
+        }
+        offline, tries = fleet.offline(estate), list(universe(fleet, estate))
+        for attempt in tries[seed % 29 :: 29]:
+            for winner, _ in outcomes(offline, attempt):
+                assert (winner.assignment, winner.rule) not in shadowed, (seed, winner, attempt)
+        restarting = {one.key for one in estate.assignments if one.until_restart}
+        for one in found.items:
+            # nothing restarts in this universe, so what shows only after a restart has no witness there
+            if one.kind == "contradiction" and not restarting:
+                kinds["opposed"] += 1
+                kinds["witnessed"] += any(
+                    (winner.assignment, lost.assignment, lost.rung) == (*one.assignments, "target")
+                    for attempt in tries
+                    if attempt["device"] in one.examples
+                    for winner, losers in outcomes(offline, attempt)
+                    for lost in losers
+                )
+        kinds.update(one.kind.value for one in found.items)
+    assert kinds["shadowed"] > 10
+    assert kinds["witnessed"] == kinds["opposed"], kinds
+
+
+def outcomes(offline, attempt: dict):
+    """Winner and losers of each layer that has one."""
+    for layer in offline.explain(Attempt.model_validate(attempt)).intended.layers:
+        if layer.winner is not None:
+            yield layer.winner, layer.lost
+
+
+def fleet_of(*hostnames: str, **facts) -> Fleet:
+    layers = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
+    devices = [{"hostname": one, "layers": layers, **facts} for one in hostnames]
+    return Fleet.of({"portero_facts": 1, "devices": devices})
+
+
+PAIR = fleet_of("pc", "other", "third")
+OVERLAPPING = [
+    {"key": "strong", "pins": {"in": ["pc", "other"]}},
+    {"key": "weak", "pins": {"in": ["pc", "third"]}},
+]
+GAMES = rules("category", {"category": "games", "action": "block"})
+NO_GAMES = rules("category", {"category": "games", "action": "allow"})
+
+
+def findings(estate: Estate, fleet: Fleet = PAIR, people=(), **world) -> dict[str, Finding]:
+    """Findings by kind; each small estate has at most one of a kind."""
+    asked: World = fleet.world(estate)._replace(**world)
+    found = find_all(estate, asked, people)
+    assert found.complete
+    by_kind = {one.kind.value: one for one in found.items}
+    assert len(by_kind) == len(found.items)
+    return by_kind
+
+
+def settled(estate: Estate, finding: Finding, remedy: str, **more) -> dict[str, Finding]:
+    """What is still found once a remedy is taken."""
+    after = apply_remedy(estate, finding, remedy)
+    assert not list(after.faults())
+    return findings(after, **more)
+
+
+def test_overlapping_groups_that_contradict_each_other():
+    estate = assigned((NO_GAMES, "strong"), (GAMES, "weak"), groups=OVERLAPPING)
+    one = findings(estate)["contradiction"]
+    assert (one.severity, one.devices, one.examples) == ("medium", 1, ("pc",))
+    assert one.sentence == (
+        "On 1 machine category-1 on weak blocks Games, and category-0 on strong allows it: category-0 on strong wins,"
+        " as its group is the stronger."
+    )
+    # turned round they still contradict each other, the other way
+    after = settled(estate, one, "raise-group")["contradiction"]
+    assert after.assignments == tuple(reversed(one.assignments))
+    assert "contradiction" not in settled(estate, one, "pause-assignment")
+
+
+def test_a_part_of_a_group_that_has_its_own_rule_contradicts_nobody():
+    groups = [{"key": "strong", "pins": {"in": ["pc"]}}, {"key": "weak", "pins": {"in": ["pc", "third"]}}]
+    assert findings(assigned((NO_GAMES, "strong"), (GAMES, "weak"), groups=groups)) == {}
+    assert "contradiction" not in findings(assigned((NO_GAMES, "strong"), (GAMES, "whole-fleet"), groups=OVERLAPPING))
+
+
+def test_rules_that_can_never_win():
+    allow = rules("category", {"category": "games", "action": "allow"}, {"category": "music", "action": "allow"})
+    mandatory = {"mandatory": True}
+    estate = assigned((GAMES, "whole-fleet", mandatory), (allow, "strong"), groups=OVERLAPPING)
+    one = findings(estate)["shadowed"]
+    assert one.sentence == (
+        "category-1 on strong: Games can never win on any of its 2 machines: category-0 on whole-fleet is mandatory."
+    )
+    assert [rule.rule for rule in one.rules] == [1]
+    after = apply_remedy(estate, one, "remove-rules")
+    assert [str(rule.selector) for rule in after.ruleset_by_key["category-1"].rules] == ["category music"]
+    whole = findings(assigned((GAMES, "whole-fleet", mandatory), (NO_GAMES, "strong"), groups=OVERLAPPING))["shadowed"]
+    assert whole.severity == "medium"
+    assert whole.sentence.startswith("No rule of category-1 on strong can ever win")
+
+
+def test_a_rule_that_wins_for_somebody_or_at_some_time_is_not_shadowed():
+    hours = {"key": "rest", "zone": "UTC", "windows": [{"days": ["mon"], "from": "18:00", "to": "22:00"}]}
+    for conditions in ({"schedule": "rest"}, {"people": {"users": ["purser-1"]}}, {"place": "on-site"}):
+        strong = (NO_GAMES, "strong", conditions)
+        estate = assigned(
+            strong, (GAMES, "weak"), groups=[OVERLAPPING[0], {"key": "weak", "pins": {"in": ["pc"]}}], schedules=[hours]
+        )
+        assert "shadowed" not in findings(estate), conditions
+
+
+def test_a_group_that_a_weaker_one_opens():
+    closed = rules("category", {"everything": True, "action": "block"})
+    estate = assigned((closed, "strong"), (NO_GAMES, "weak"), groups=OVERLAPPING)
+    one = findings(estate)["opened-by-weaker"]
+    assert (one.severity, one.devices) == ("high", 1)
+    assert "opened-by-weaker" not in settled(estate, one, "replace-weaker")
+
+
+def test_a_warn_that_softens_a_block():
+    warned = rules("indicator", {"host": "play.example", "action": "warn"})
+    estate = assigned(
+        (GAMES, "weak"),
+        (warned, "strong"),
+        groups=OVERLAPPING,
+        corrections=[{"host": "play.example", "categories": ["games"]}],
+    )
+    one = findings(estate)["softened"]
+    assert (one.devices, one.assignments[0]) == (1, "indicator-1--strong")
+    after = apply_remedy(estate, one, "block-too")
+    assert after.ruleset_by_key["indicator-1"].rules[0].action == "block"
+    assert "softened" not in findings(after)
+
+
+def test_a_site_list_against_an_indicator():
+    listed = rules("site", {"pattern": "play.example", "action": "block"})
+    allowed = rules("indicator", {"host": "play.example", "action": "allow"})
+    estate = assigned((listed, "weak"), (allowed, "strong"), groups=OVERLAPPING)
+    one = findings(estate)["layers-disagree"]
+    assert (one.devices, one.rules[0].ruleset) == (1, "indicator-1")
+    assert "layers-disagree" not in settled(estate, one, "remove-allow")
+
+
+def test_what_reaches_nobody_or_is_never_open():
+    empty = [*OVERLAPPING, {"key": "empty"}]
+    assert findings(assigned((GAMES, "empty"), groups=empty))["no-device"].remedies[0].key == "remove-assignment"
+    shut = {
+        "key": "shut",
+        "zone": "UTC",
+        "windows": [{"days": ["mon"], "from": "18:00", "to": "22:00"}],
+        "days_off": [(BASE + timedelta(days=7 * week)).date().isoformat() for week in range(60)],
+    }
+    brief = {"schedule": "mondays", "starts": "2026-12-01T00:00:00Z", "ends": "2026-12-05T00:00:00Z"}
+    mondays = {"key": "mondays", "zone": "UTC", "windows": [{"days": ["mon"], "from": "18:00", "to": "22:00"}]}
+    for conditions in ({"schedule": "shut"}, brief, {"starts": "2027-02-01T00:00:00Z", "ends": "2027-01-01T00:00:00Z"}):
+        estate = assigned((GAMES, "weak", conditions), groups=OVERLAPPING, schedules=[shut, mondays])
+        one = findings(estate)["never-open"]
+        assert settled(estate, one, "remove-assignment") == {}
+
+
+def test_what_ended_and_what_ends_soon():
+    def ends(days: float) -> dict:
+        return {"ends": (BASE + timedelta(days=days)).isoformat()}
+
+    for days, kind in ((-1, "ended"), (3, "ending")):
+        estate = assigned((GAMES, "weak", ends(days)), groups=OVERLAPPING)
+        one = findings(estate)[kind]
+        assert one.at == BASE + timedelta(days=days)
+        assert settled(estate, one, "extend") == {}
+    assert findings(assigned((GAMES, "weak", ends(8)), groups=OVERLAPPING)) == {}
+    until = (BASE - timedelta(days=1)).isoformat()
+    over = rules("category", {"category": "games", "action": "block", "valid_until": until})
+    estate = assigned((over, "weak"), groups=OVERLAPPING)
+    one = findings(estate)["ended"]
+    assert apply_remedy(estate, one, "remove-rules").rulesets[0].rules == ()
+
+
+def test_an_exception_whose_owner_is_gone():
+    exception = {"owner": "Purser-1", "reason": "Audit", "ends": (BASE + timedelta(days=60)).isoformat()}
+    estate = assigned((GAMES, "weak", exception), groups=OVERLAPPING)
+    assert findings(estate, people={"purser-1"}) == {}
+    one = findings(estate, people={"somebody"})["owner-gone"]
+    assert (one.severity, one.detail) == ("high", "Audit")
+    # with nobody known nobody can be said to be gone
+    assert findings(estate) == {}
+
+
+def test_broad_rules_that_touch_everybody():
+    closed = rules("category", {"everything": True, "action": "block"})
+    estate = assigned((closed, "whole-fleet"))
+    one = findings(estate)["broad"]
+    assert one.devices == 3
+    assert settled(estate, one, "only-record") == {}
+    assert findings(assigned((closed, "weak"), groups=OVERLAPPING)) == {}
+
+
+def test_rules_that_part_of_the_machines_cannot_enforce():
+    browsers = [{"name": "chromium", "version": "140", "managed": False}]
+    fleet = fleet_of("pc", browsers=browsers, os={"family": "linux", "version": "12"})
+    path = rules("indicator", {"url": "https://files.example/drop/", "action": "block"})
+    estate = assigned((path, "whole-fleet"))
+    one = findings(estate, fleet)["unenforceable"]
+    assert one.id == "unenforceable.path-hidden.indicator-0--whole-fleet"
+    after = apply_remedy(estate, one, "name-hosts")
+    assert str(after.rulesets[0].rules[0].selector) == "host files.example"
+    listed = rules("site", {"pattern": "play.example", "action": "block"})
+    assert findings(assigned((listed, "whole-fleet")), fleet)["unenforceable"].id.startswith("unenforceable.browser")
+    starts = rules("startup", {"sha256": "a" * 64, "action": "block"})
+    observing = {"settings": {"layers": {"startup": "observing"}}}
+    estate = assigned((starts, "weak"), groups=OVERLAPPING, **observing)
+    one = findings(estate)["unenforceable"]
+    assert settled(estate, one, "enforce-startup") == {}
+
+
+def test_a_rule_that_would_stop_an_essential_program():
+    own = {"key": "system", "include": [{"path": "/lib/systemd/systemd"}]}
+    starts = rules("startup", {"application_set": "system", "action": "block"})
+    enforcing = {"settings": {"layers": {"startup": "enforcing"}}}
+    estate = assigned((starts, "weak"), groups=OVERLAPPING, application_sets=[own], **enforcing)
+    one = findings(estate)["blocks-essential"]
+    assert "/lib/systemd/systemd" in one.sentence
+    with pytest.raises(KeyError):
+        apply_remedy(estate, one, "extend")
+
+
+def test_out_of_time_nothing_is_said_to_be_shadowed():
+    estate = assigned((GAMES, "whole-fleet", {"mandatory": True}), (NO_GAMES, "strong"), groups=OVERLAPPING)
+    found = find_all(estate, PAIR.world(estate, out_of_time=lambda: True))
+    assert not found.complete
+    assert all(one.kind != "shadowed" for one in found.items)
