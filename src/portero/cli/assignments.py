@@ -17,6 +17,7 @@ from portero.cli.command import (
     confirmed,
     tell_removed,
 )
+from portero.cli.insight import warned_of_assignment
 from portero.client.connection import fields_of
 from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
@@ -38,7 +39,7 @@ def _values(options: argparse.Namespace) -> dict[str, Any]:
     if any(people.values()):
         everybody = people["users"] == [_TAKE_BACK]
         values["people"] = None if everybody else people
-    for name in ("action", "schedule", "starts", "ends", "notice"):
+    for name in ("action", "schedule", "starts", "ends", "notice", "owner"):
         given = getattr(options, name)
         if given is not None:
             values[name] = None if given == _TAKE_BACK else given
@@ -56,6 +57,7 @@ def assign(context: Context) -> int:
     state = "draft" if options.draft else "active"
     new = NewAssignment.model_validate({"key": options.key, "ruleset": options.ruleset, "state": state, **values})
     with context.client() as portero:
+        warned_of_assignment(portero, new)
         _tell_assignment(context, portero.assignments.create(new, reason=options.reason))
     return DONE
 
@@ -169,6 +171,7 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     how.add_argument("--mandatory", **switch, help="no ordinary assignment can undo it")
     how.add_argument("--replaces-weaker", **switch, help="puts weaker groups' rulesets of the same kind out of play")
     how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
+    how.add_argument("--owner", metavar="NAME", help=f"who answers for it, which makes it an exception{back}")
 
 
 def register(commands: Commands) -> None:

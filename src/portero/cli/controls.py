@@ -18,6 +18,7 @@ from portero.cli.command import (
     confirmed,
     tell_removed,
 )
+from portero.cli.insight import warned_of_rules
 from portero.client import Portero
 from portero.client.connection import fields_of
 from portero.core import sentences
@@ -253,6 +254,8 @@ def _some(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
 
 def _save(context: Context, portero: Portero, seen: RulesetSummary, rules: list[Rule], did: str) -> int:
     changed = Ruleset.model_validate({**fields_of(seen, Ruleset), "rules": rules})
+    known = set(seen.rules)
+    warned_of_rules(portero, changed, {number for number, rule in enumerate(rules, 1) if rule not in known})
     made = portero.rulesets.put(changed, version=seen.version, reason=context.options.reason)
     if context.options.json:
         output.print_json(made)

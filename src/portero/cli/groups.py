@@ -20,6 +20,7 @@ from portero.cli.command import (
     confirmed,
     tell_removed,
 )
+from portero.cli.insight import group_overlaps
 from portero.client import Portero
 from portero.core import sentences
 from portero.core.nouns.base import fault_of
@@ -233,6 +234,7 @@ def register(commands: Commands) -> None:
     group = commands.noun("group", "Groups of machines.")
     listing = group.add("list", group_list, "List groups, strongest first.", "portero group list")
     add_csv(listing)
+    group.add("overlaps", group_overlaps, "Say how many machines every two groups share.", "portero group overlaps")
     show = group.add("show", group_show, "Show one group and what is assigned to it.", "portero group show ships")
     show.add_argument("group", metavar="GROUP", help="key of the group")
     create = group.add(

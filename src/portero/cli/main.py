@@ -20,6 +20,7 @@ from portero.cli import (
     findings,
     groups,
     history,
+    insight,
     knowing,
     output,
     serving,
@@ -57,6 +58,7 @@ _FAMILIES = (
     checking,
     knowing,
     history,
+    insight,
 )
 
 

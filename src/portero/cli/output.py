@@ -34,6 +34,11 @@ def say(line: str | Text = "", indent: int = 0) -> None:
     _show(Padding(Text(line) if isinstance(line, str) else line, (0, 0, 0, indent)))
 
 
+def note(line: str) -> None:
+    """Words beside the answer, on standard error."""
+    print(line, file=sys.stderr)
+
+
 def _show(what: Padding | Table) -> None:
     """Print without the blanks that fill lines up to the width."""
     out = console()

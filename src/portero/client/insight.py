@@ -1,11 +1,15 @@
-"""What is to be settled."""
+"""What is to be settled, and the whole at a glance."""
 
 from __future__ import annotations
 
 from datetime import datetime
 
 from portero.client.connection import Part, segment
+from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.board import Board, GroupOverlaps, Overlap
 from portero.core.nouns.finding import ChosenRemedy, Finding, Findings, NewAcceptance
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.worklist import AuthoringWarning, Worklist, Writing
 
 
 class FindingsPart(Part):
@@ -42,3 +46,38 @@ class FindingsPart(Part):
         body = ChosenRemedy(remedy=remedy).model_dump()
         path = f"/findings/{segment(id)}/remedy"
         self.connection.change("POST", path, json=body, params={"reason": reason})
+
+
+class Insight(Part):
+    """The board, overlaps, the worklist, and warnings while writing."""
+
+    def board(self) -> Board:
+        """All that is assigned, seen at once."""
+        return self.connection.get("/board", Board)
+
+    def overlap(
+        self,
+        *groups: str,
+        device: str | None = None,
+        visit: str | None = None,
+        program: str | None = None,
+    ) -> Overlap:
+        """What groups, or one machine's groups, each contribute, and what wins where they meet. NotFound, Invalid."""
+        asked = {"group": list(groups) or None, "device": device, "visit": visit, "program": program}
+        return self.connection.get("/overlaps", Overlap, **asked)
+
+    def group_overlaps(self) -> GroupOverlaps:
+        """How many machines every two groups share."""
+        return self.connection.get("/group-overlaps", GroupOverlaps)
+
+    def worklist(self) -> Worklist:
+        """What needs a decision, most urgent first."""
+        return self.connection.get("/worklist", Worklist)
+
+    def warnings(
+        self, *, ruleset: Ruleset | None = None, assignment: NewAssignment | None = None
+    ) -> list[AuthoringWarning]:
+        """What should be known of a ruleset or an assignment, saved or not. Nothing is kept."""
+        body = Writing(ruleset=ruleset, assignment=assignment).model_dump(mode="json", exclude_none=True)
+        answer = self.connection.ask("POST", "/warnings", json=body)
+        return [AuthoringWarning.model_validate(one) for one in answer.json()]

@@ -12,7 +12,7 @@ from portero.client import authored
 from portero.client.connection import Connection, Previewed
 from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
 from portero.client.history import Revisions
-from portero.client.insight import FindingsPart
+from portero.client.insight import FindingsPart, Insight
 from portero.client.policy import Assignments, Rulesets
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
@@ -51,6 +51,7 @@ class Portero:
         self.estate = authored.EstateDocument(connection)
         self.directory = authored.DirectoryPart(connection)
         self.findings = FindingsPart(connection)
+        self.insight = Insight(connection)
 
     def __enter__(self) -> Self:
         return self

@@ -30,6 +30,7 @@ from portero.service.routes import (
     fleet,
     groups,
     history,
+    insight,
     knowing,
     policy,
     session,
@@ -168,8 +169,7 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     )
     app.state.desk = desk
     problems.install(app)
-    parts = (session, fleet, enrolment, groups, enforcement, policy, authored, documents, findings, history, knowing)
-    for part in parts:
+    for part in _PARTS:
         app.include_router(
             part.router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)]
         )
@@ -182,6 +182,21 @@ def create_app(desk: Desk | None = None) -> FastAPI:
     app.add_middleware(Bounded)
     return app
 
+
+_PARTS = (
+    session,
+    fleet,
+    enrolment,
+    groups,
+    enforcement,
+    policy,
+    authored,
+    documents,
+    findings,
+    history,
+    insight,
+    knowing,
+)
 
 _PROBLEM: dict[int | str, dict[str, Any]] = {
     "default": {

@@ -290,6 +290,17 @@ def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | No
     return {row[0]: (row[1], row[2]) for row in rows}
 
 
+def count_late(connection: sqlite3.Connection, now: float, seconds: float) -> int:
+    """How many devices that are heard of have waited longer than this for their newest bundle."""
+    return int(
+        connection.execute(
+            f"SELECT count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' AND {_STATE} = 'waiting'"
+            " AND max(class.since, device.joined_at) < :now - :seconds",
+            {"now": now, "seconds": seconds},
+        ).fetchone()[0]
+    )
+
+
 def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:
     """How many devices each group holds; groups with none are left out."""
     return dict(

@@ -157,3 +157,39 @@ _REMEDIES = {
 def remedy(key: str, **names: str) -> str:
     """What a remedy does, in words."""
     return _REMEDIES[key].format(**names)
+
+
+# --- while a rule is being written ---
+
+
+def path_unseen(url: str, devices: int) -> str:
+    """A path that part of the machines cannot see over https, and the stronger form."""
+    return (
+        f"Over https {counted(devices, 'machine')} show the filter the host alone, so {url} holds there over http only;"
+        " naming the whole host is stronger."
+    )
+
+
+def content_unseen(words: str, devices: int) -> str:
+    """Content that part of the machines cannot see over https."""
+    return f"Over https {counted(devices, 'machine')} do not show the filter {words}; a host or a category is stronger."
+
+
+def suffix_unknown(host: str, suffix: str) -> str:
+    """A host under a suffix that nobody registers names under."""
+    return f"“{host}” ends in “.{suffix}”, under which nobody has names; is it mistyped?"
+
+
+def host_near(host: str, near: str) -> str:
+    """A host that is nearly one that is known."""
+    return f"“{host}” is known nowhere, and is nearly {near}; is that one meant?"
+
+
+def www_only(host: str) -> str:
+    """A host with www in front, whose bare form is left open."""
+    return f"{host} leaves {host.removeprefix('www.')} itself open; the host without www covers both."
+
+
+def covered(words: str, other: str, where: str) -> str:
+    """A rule that an existing one covers."""
+    return f"{where} does the same of {other} already, and so of {words}."

@@ -106,6 +106,11 @@ def assignment_sentence(assignment: Assignment, ruleset: Ruleset) -> str:
     return f"On {where}{''.join(_conditions(assignment))}: {does}."
 
 
+def assignment_conditions(assignment: Assignment) -> str:
+    """For whom, when, where and how strongly, in words: “for pursers, during rest-hours”; empty where always."""
+    return "".join(_conditions(assignment)).removeprefix(", ")
+
+
 def _conditions(assignment: Assignment) -> Iterator[str]:
     """For whom, when, where and how strongly, each behind a comma; what goes without saying is left out."""
     people = assignment.people

@@ -21,8 +21,8 @@ from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
 
-_ANY_TIME = Situation(datetime(1970, 1, 1, tzinfo=UTC))
-"""Nothing in the policy of all rulesets is gated: the situation does not count there."""
+ANY_TIME = Situation(datetime(1970, 1, 1, tzinfo=UTC))
+"""For looking up which rules match, in play or not: the situation does not count there."""
 
 
 class Met(NamedTuple):
@@ -61,7 +61,7 @@ class Cutter:
         bundle = compile_bundle(estate.apart(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
         self._whole = Policy(bundle)
         self._keys = [one.ruleset for one in bundle.assignments]
-        self._frame = self._whole.frame(_ANY_TIME)
+        self._frame = self._whole.frame(ANY_TIME)
 
     def show(self, subject: Subject) -> Shown:
         """The subject as rules look at it."""

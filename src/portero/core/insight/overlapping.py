@@ -1,0 +1,203 @@
+"""What overlapping groups contribute to what becomes of their machines, and what wins."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import combinations
+
+from portero.core import sentences
+from portero.core.insight.effects.circumstances import Circumstance, Frames, when
+from portero.core.insight.effects.rulings import Ruling, rule_on, rules_met
+from portero.core.insight.effects.slicing import ANY_TIME, Cutter, Slice
+from portero.core.insight.effects.subjects import (
+    Known,
+    Shown,
+    Subject,
+    category_subject,
+    host_subject,
+    program_subject,
+    subjects_of,
+)
+from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
+from portero.core.insight.previewing import World
+from portero.core.matching.members import Member
+from portero.core.nouns.action import Action
+from portero.core.nouns.board import Contribution, Overlap, OverlapOutcome, OverlapRow, SharedBy
+from portero.core.nouns.device import Application
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.urls import parse_visit
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.policy import Policy
+
+FEW = 12
+MOST_OUTCOMES = 8
+
+
+def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Application]) -> Iterator[Subject]:
+    """What somebody typed in: a category or family by key or name, a host or a URL; a program. BadUrl where it is
+    none of them.
+    """
+    if visit:
+        wanted = visit.strip().casefold()
+        families = [one for one in TAXONOMY.families if wanted in (one.key, one.name.casefold())]
+        categories = [one for one in TAXONOMY.categories.values() if wanted in (one.key, one.name.casefold())]
+        if families or categories:
+            categories += [one for family in families for one in family.categories]
+            yield from (category_subject(one.key) for one in categories)
+        else:
+            parsed = parse_visit(visit)
+            bare = parsed.url in (f"http://{parsed.host}/", f"https://{parsed.host}/")
+            yield host_subject(parsed.host) if bare else Subject("url", parsed.url, parsed.url)
+    if program:
+        wanted = program.strip().casefold()
+        known = [one for one in programs if wanted in ((one.product or "").casefold(), (one.file or "").casefold())]
+        yield from map(program_subject, known[:FEW] or [Application(product=program, file=program)])
+
+
+def overlap(
+    estate: Estate,
+    world: World,
+    targets: Sequence[str],
+    members: Sequence[Member],
+    typed: Sequence[Subject],
+    cutter: Cutter,
+) -> Overlap:
+    """What the targets, groups or one machine's own name, say of everything they name, and what wins on the machines.
+
+    With `typed` subjects, of those alone.
+    """
+    subjects = list(typed) or list(_named_by(estate, world, targets))
+    shown = {one: cutter.show(one) for one in dict.fromkeys(subjects)}
+    own = cutter.cut(shown)
+    saying = {target: _Saying(own, target, members) for target in targets}
+    outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
+    complete = True
+    crowd = Crowd([own.estate], members, lambda member: (world.groups(member.id),))
+    for swept in Sweep([own], crowd, world.directory, world.now).classes():
+        if world.out_of_time():
+            complete = False
+            break
+        for subject, one in shown.items():
+            outcomes[subject] += _outcomes(swept, one)
+    rows = []
+    for subject, one in shown.items():
+        said = [contribution for target in targets for contribution in saying[target].of(one)]
+        if said or typed:
+            rows.append(_row(subject, said, _merged(outcomes[subject])))
+    rows.sort(key=lambda row: (not row.differ, row.subject))
+    return Overlap(
+        targets=tuple(targets),
+        devices=len(members),
+        examples=tuple(sorted(one.facts.hostname for one in members)[:FEW]),
+        rows=tuple(rows),
+        complete=complete,
+    )
+
+
+def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[Subject]:
+    """What the rulesets name that are put on the targets; categories in the taxonomy's order."""
+    known = Known.of([estate], world.programs, world.catalogue)
+    used = {one.ruleset for one in estate.assignments if not {*one.groups, *one.named_devices}.isdisjoint(targets)}
+    found = [
+        subject
+        for ruleset in estate.rulesets
+        if ruleset.key in used
+        for rule in ruleset.rules[:500]
+        for subject in subjects_of(ruleset.kind, rule.selector, known)
+    ]
+    order = {key: place for place, key in enumerate(TAXONOMY.categories)}
+    yield from sorted(found, key=lambda one: order.get(one.name, len(order)) if one.kind == "category" else len(order))
+
+
+class _Saying:
+    """What one target says by itself."""
+
+    def __init__(self, own: Slice, target: str, members: Sequence[Member]) -> None:
+        self._target, self._estate = target, own.estate
+        alone = [one for one in members if target in names_of(one)]
+        groups, names = ((), names_of(alone[0])) if alone else ((target,), ())
+        self._policy = Policy(compile_bundle(own.estate, groups, names))
+        self._by_key = {one.key: one for one in own.estate.assignments}
+
+    def of(self, shown: Shown) -> Iterator[Contribution]:
+        """Each assignment that says something, by its strongest word."""
+        frame = self._policy.frame(ANY_TIME)
+        seen: set[tuple[str, str]] = set()
+        for one in rules_met(self._policy, frame, shown):
+            owner = self._policy.bundle.assignments[one.assignment]
+            if (owner.key, one.action) in seen:
+                continue
+            seen.add((owner.key, one.action))
+            yield Contribution(
+                target=self._target,
+                action=Action(one.action),
+                ruleset=owner.ruleset,
+                assignment=owner.key,
+                mandatory=owner.mandatory,
+                conditions=sentences.assignment_conditions(self._by_key[owner.key]),
+            )
+
+
+def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
+    by_word: dict[Action, list[tuple[Frames, Ruling]]] = {}
+    policy = swept.policies[0]
+    for frames in swept.frames:
+        ruling = rule_on(policy, frames.frames[0], shown, frames.to_gateway[0])
+        by_word.setdefault(ruling.word, []).append((frames, ruling))
+    every = {one for frames in swept.frames for one in frames.circumstances}
+    for word, found in by_word.items():
+        changed = {one for frames, _ in found for one in frames.circumstances}
+        witness = min(changed, key=_plainest)
+        winner = next((ruling.by for _, ruling in found if ruling.by is not None), None)
+        owner = policy.bundle.assignments[winner.assignment] if winner else None
+        yield OverlapOutcome(
+            verdict=word,
+            devices=swept.devices,
+            when=when(changed, every),
+            by=sentences.on(owner.ruleset, owner.target) if owner else None,
+            device=swept.first.facts.hostname,
+            at=witness.moment.at,
+            user=witness.person.user,
+            place=witness.place,
+        )
+
+
+def _plainest(one: Circumstance) -> tuple[object, ...]:
+    return one.restarted, one.moment.since is not None, one.person.words or "", one.place, one.moment.at
+
+
+def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:
+    """One outcome for all classes that come to the same in the same circumstances."""
+    found: dict[tuple[object, ...], OverlapOutcome] = {}
+    for one in outcomes:
+        key = (one.verdict, one.when, one.by)
+        known = found.get(key)
+        found[key] = one if known is None else known.model_copy(update={"devices": known.devices + one.devices})
+    return sorted(found.values(), key=lambda one: -one.devices)[:MOST_OUTCOMES]
+
+
+def _row(subject: Subject, said: Sequence[Contribution], outcomes: Sequence[OverlapOutcome]) -> OverlapRow:
+    by_target: Mapping[str, set[Action]] = defaultdict(set)
+    for one in said:
+        by_target[one.target].add(one.action)
+    words = [frozenset(one) for one in by_target.values()]
+    return OverlapRow(
+        subject=f"{subject.kind} {subject.name}",
+        words=sentences.subject_words(subject.kind, subject.name),
+        url=subject.url,
+        contributions=tuple(said),
+        outcomes=tuple(outcomes),
+        differ=len(set(words)) > 1,
+    )
+
+
+def shared_devices(sorts: Mapping[tuple[str, ...], int], among: Sequence[str]) -> list[SharedBy]:
+    """How many devices every two of the groups share, the stronger one first; given how many have which groups."""
+    rank = {key: place for place, key in enumerate(among)}
+    counts: Counter[tuple[str, str]] = Counter()
+    for own, number in sorts.items():
+        for pair in combinations(sorted((key for key in own if key in rank), key=rank.__getitem__), 2):
+            counts[pair[0], pair[1]] += number
+    return [SharedBy(groups=pair, devices=number) for pair, number in counts.most_common()]

@@ -1,0 +1,92 @@
+"""What needs a decision, most urgent first: gaps, findings, endings, stragglers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from portero.core import sentences
+from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Severity
+from portero.core.nouns.readiness import BlockerCode, BlockerCount
+from portero.core.nouns.worklist import WorkItem, Worklist
+from portero.service.desk import Desk
+from portero.service.readiness import fleet_readiness
+from portero.store import devices
+from portero.store.estates import moment
+
+MOST_ITEMS = 60
+_ENDS = (FindingKind.ENDING, FindingKind.ENDED)
+_URGENT = (BlockerCode.LAYER_OFF, BlockerCode.CREDENTIAL_REVOKED, BlockerCode.LAYER_OBSERVING)
+_TRIFLES = (BlockerCode.ZONE_MISSING, BlockerCode.FACTS_STALE, BlockerCode.DUPLICATE_HOSTNAME)
+_STRAGGLING = (BlockerCode.SILENT,)
+LATE = 3600.0
+"""Seconds after which a machine that has not taken its bundle is a straggler."""
+
+
+def worklist(desk: Desk) -> Worklist:
+    """What needs a decision now."""
+    found = desk.findings()
+    items = [
+        *_gaps(desk),
+        *_stragglers(desk),
+        *(_of_finding(one) for one in found.items if one.is_open and one.kind is not FindingKind.BROAD),
+    ]
+    order = {"straggler": 0, "gap": 1, "ending": 2, "finding": 3}
+    items.sort(key=lambda one: (SEVERITIES.index(one.severity), order[one.kind], -(one.devices or 0)))
+    return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
+
+
+def _gaps(desk: Desk) -> Iterator[WorkItem]:
+    for one in fleet_readiness(desk, None, None).blockers:
+        if one.code in _STRAGGLING:
+            continue
+        severity = Severity.HIGH if one.code in _URGENT else Severity.LOW if one.code in _TRIFLES else Severity.MEDIUM
+        yield WorkItem(
+            kind="gap",
+            severity=severity,
+            sentence=f"{sentences.counted(one.devices, 'machine')}: {one.detail}",
+            devices=one.devices,
+            next=one.remedy,
+            link=_machines(one),
+        )
+
+
+def _machines(one: BlockerCount) -> str:
+    return f"/fleet?blocker={one.code.value}" + (f"&layer={one.layer}" if one.layer else "")
+
+
+def _stragglers(desk: Desk) -> Iterator[WorkItem]:
+    with desk.store.reading() as connection:
+        counts = devices.rollout_counts(connection, desk.now())
+        late = devices.count_late(connection, desk.now(), LATE)
+    for number, severity, words, todo, state in (
+        (counts.failed, Severity.HIGH, "could not apply the newest bundle", "See why, machine by machine.", "failed"),
+        (late, Severity.MEDIUM, "have waited more than an hour for the newest bundle", "See which.", "waiting"),
+        (
+            counts.silent,
+            Severity.MEDIUM,
+            "are silent and hold what they last had",
+            "See which.",
+            "silent",
+        ),
+    ):
+        if number:
+            yield WorkItem(
+                kind="straggler",
+                severity=severity,
+                sentence=f"{sentences.counted(number, 'machine')} {words}.",
+                devices=number,
+                next=todo,
+                link=f"/roll-out?state={state}",
+            )
+
+
+def _of_finding(one: Finding) -> WorkItem:
+    return WorkItem(
+        kind="ending" if one.kind in _ENDS else "finding",
+        severity=one.severity,
+        sentence=one.sentence,
+        devices=one.devices or None,
+        next=one.remedies[0].sentence if one.remedies else "Look at it, and accept it with a reason or change it.",
+        link=f"/verify/findings?finding={one.id}",
+        at=one.at and moment(one.at.timestamp()),
+    )
