@@ -4,6 +4,7 @@ import { watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from './api/session'
+import PreviewDialog from './components/PreviewDialog.vue'
 import StateBox from './components/StateBox.vue'
 import TopBar from './components/TopBar.vue'
 
@@ -26,6 +27,7 @@ watchEffect(() => {
     <template v-else-if="session && route.name !== 'sign-in'">
       <TopBar :session="session" />
       <main id="content" tabindex="-1"><RouterView /></main>
+      <PreviewDialog />
     </template>
     <main v-else-if="route.name === 'sign-in'"><RouterView /></main>
   </BApp>

@@ -85,6 +85,30 @@ export const router = createRouter({
       meta: { title: 'Schedules' },
     },
     {
+      path: '/assignments',
+      name: 'board',
+      component: () => import('./pages/BoardPage.vue'),
+      meta: { title: 'Assignments' },
+    },
+    {
+      path: '/assignments/overlaps',
+      name: 'group-overlaps',
+      component: () => import('./pages/GroupOverlapsPage.vue'),
+      meta: { title: 'How groups overlap' },
+    },
+    {
+      path: '/verify/findings',
+      name: 'findings',
+      component: () => import('./pages/FindingsPage.vue'),
+      meta: { title: 'Findings' },
+    },
+    {
+      path: '/roll-out/history/:number?',
+      name: 'history',
+      component: () => import('./pages/HistoryPage.vue'),
+      meta: { title: 'History' },
+    },
+    {
       path: '/roll-out',
       name: 'rollout',
       component: () => import('./pages/RolloutPage.vue'),

@@ -1,4 +1,8 @@
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { computed, shallowRef } from 'vue'
+
+import { proposal } from '../composables/useProposal'
+import type { Preview } from './client'
 
 /** The header by which a creation that is sent again is made once. */
 export const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
@@ -6,14 +10,73 @@ export const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
 /** The header that names the version of an object that was seen. */
 export const match = (version: number) => ({ 'If-Match': `"r${version}"` })
 
+/** What goes into the query of every change of the estate: why, or only to see what it would do. */
+export interface Asking {
+  reason?: string
+  preview?: boolean
+}
+
+interface Proposing<Variables, Result> {
+  /** What is to be saved, as in “ruleset quiet-link”. */
+  title: string
+  onSuccess?: (made: Result) => void
+  /** The same change kept as a draft, where it can be. */
+  draft?: Variables
+}
+
 /** Mutations after which these queries are read again. */
 export function changing(subjects: string[]) {
-  return function useChange<Variables, Result>(change: (variables: Variables) => Promise<Result>) {
+  return function useChange<Variables, Result>(
+    change: (variables: Variables, query: Asking) => Promise<Result>,
+  ) {
     const queries = useQueryClient()
-    return useMutation({
-      mutationFn: change,
+    const mutation = useMutation({
+      mutationFn: ({ variables, query }: { variables: Variables; query: Asking }) => change(variables, query),
       onSuccess: () =>
-        Promise.all(subjects.map((queryKey) => queries.invalidateQueries({ queryKey: [queryKey] }))),
+        Promise.all(
+          [...subjects, 'findings', 'worklist', 'board', 'overlap'].map((queryKey) =>
+            queries.invalidateQueries({ queryKey: [queryKey] }),
+          ),
+        ),
     })
+    /** Why not even its preview could be had. */
+    const refused = shallowRef<Error | null>(null)
+
+    /** Make the change at once: for what changes no policy. */
+    function mutate(variables: Variables, options: { onSuccess?: (made: Result) => void } = {}) {
+      mutation.mutate({ variables, query: {} }, { onSuccess: (made) => options.onSuccess?.(made) })
+    }
+    /** Show what the change would do; it is made once that is confirmed. */
+    function propose(variables: Variables, { title, onSuccess, draft }: Proposing<Variables, Result>) {
+      reset()
+      proposal.value = {
+        title,
+        mayBeDraft: draft !== undefined,
+        async load() {
+          try {
+            return (await change(variables, { preview: true })) as unknown as Preview
+          } catch (problem) {
+            refused.value = problem as Error
+            throw problem
+          }
+        },
+        async commit(reason, asDraft) {
+          const wanted = asDraft ? draft! : variables
+          onSuccess?.(await mutation.mutateAsync({ variables: wanted, query: { reason } }))
+        },
+      }
+    }
+    function reset() {
+      refused.value = null
+      mutation.reset()
+    }
+    return {
+      mutate,
+      propose,
+      reset,
+      isPending: mutation.isPending,
+      data: mutation.data,
+      error: computed(() => refused.value ?? mutation.error.value),
+    }
   }
 }

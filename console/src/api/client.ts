@@ -17,7 +17,15 @@ export type GroupPreview = Schemas['GroupPreview']
 export type Condition = Schemas['Condition']
 export type MembershipRule = Schemas['MembershipRule']
 export type MembershipField = Schemas['MembershipField']
-export type PrecedencePreview = Schemas['PrecedencePreview']
+export type Preview = Schemas['Preview']
+export type Finding = Schemas['Finding']
+export type Findings = Schemas['Findings']
+export type Board = Schemas['Board']
+export type Overlap = Schemas['Overlap']
+export type Worklist = Schemas['Worklist']
+export type AuthoringWarning = Schemas['AuthoringWarning']
+export type ToldRevision = Schemas['ToldRevision']
+export type ToldChange = Schemas['ToldChange']
 export type GroupLayers = Schemas['GroupLayersState']
 export type Settings = Schemas['SettingsState']
 export type CoverageRow = Schemas['CoverageEntry']
@@ -70,15 +78,15 @@ api.use({
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
-/** The answer's data, or a Problem thrown. */
-export async function told<T>(answer: Promise<Answer<T>>): Promise<T> {
+/** The answer's data, or a Problem thrown. Only a change that asks for its preview gets one: see `changing`. */
+export async function told<T>(answer: Promise<Answer<T>>): Promise<Exclude<T, Preview>> {
   let result: Answer<T>
   try {
     result = await answer
   } catch {
     throw new Problem(0, 'unreachable', 'The service does not answer. Is it running?')
   }
-  if (result.response.ok) return result.data as T
+  if (result.response.ok) return result.data as Exclude<T, Preview>
   const body = (result.error ?? {}) as Record<string, unknown>
   const kind =
     String(body.type ?? '')

@@ -29,8 +29,8 @@ export function useSettings() {
 
 /** Change the estate's settings as they were seen. */
 export const usePutSettings = () =>
-  useChange(({ body, version }: { body: Omit<Settings, 'version'>; version: number }) =>
-    told(api.PUT('/api/v1/settings', { body, headers: match(version) })),
+  useChange(({ body, version }: { body: Omit<Settings, 'version'>; version: number }, query) =>
+    told(api.PUT('/api/v1/settings', { params: { query }, body, headers: match(version) })),
   )
 
 /** What groups say about layers, strongest group first. */
@@ -40,10 +40,10 @@ export function useLayerModes() {
 
 /** Say what layers should do on a group's devices; without a version for a group that said nothing. */
 export const usePutLayerModes = () =>
-  useChange(({ version, ...body }: Omit<GroupLayers, 'version'> & { version?: number }) =>
+  useChange(({ version, ...body }: Omit<GroupLayers, 'version'> & { version?: number }, query) =>
     told(
       api.PUT('/api/v1/layer-modes/{group}', {
-        params: { path: { group: body.group } },
+        params: { path: { group: body.group }, query },
         body,
         headers: version === undefined ? {} : match(version),
       }),
@@ -52,8 +52,13 @@ export const usePutLayerModes = () =>
 
 /** Leave a group's layers to weaker groups and the estate again. */
 export const useRemoveLayerModes = () =>
-  useChange(({ group, version }: { group: string; version: number }) =>
-    told(api.DELETE('/api/v1/layer-modes/{group}', { params: { path: { group } }, headers: match(version) })),
+  useChange(({ group, version }: { group: string; version: number }, query) =>
+    told(
+      api.DELETE('/api/v1/layer-modes/{group}', {
+        params: { path: { group }, query },
+        headers: match(version),
+      }),
+    ),
   )
 
 /** The coverage table. */
@@ -63,16 +68,19 @@ export function useCoverage() {
 
 /** Put a row into the coverage table. */
 export const usePutCoverage = () =>
-  useChange(({ row, version }: { row: Omit<CoverageRow, 'shipped' | 'version'>; version?: number | null }) =>
-    told(api.PUT('/api/v1/coverage', { body: row, headers: version ? match(version) : {} })),
+  useChange(
+    ({ row, version }: { row: Omit<CoverageRow, 'shipped' | 'version'>; version?: number | null }, query) =>
+      told(
+        api.PUT('/api/v1/coverage', { params: { query }, body: row, headers: version ? match(version) : {} }),
+      ),
   )
 
 /** Put a row back as shipped. */
 export const useResetCoverage = () =>
-  useChange((row: CoverageRow) =>
+  useChange((row: CoverageRow, query) =>
     told(
       api.DELETE('/api/v1/coverage/{control}/{browser}/{platform}', {
-        params: { path: { control: row.control, browser: row.browser, platform: row.platform } },
+        params: { path: { control: row.control, browser: row.browser, platform: row.platform }, query },
         headers: match(row.version!),
       }),
     ),

@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useMutation, useQuery } from '@tans
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
 import { api, told } from './client'
-import type { paths } from './schema'
+import type { components, paths } from './schema'
 
 export type DeviceFilters = NonNullable<paths['/api/v1/devices']['get']['parameters']['query']>
 export type ActivityFilters = NonNullable<paths['/api/v1/activity']['get']['parameters']['query']>
@@ -74,7 +74,7 @@ export function useRollout() {
 /** The verdict on a visit. */
 export function useCheckVisit() {
   return useMutation({
-    mutationFn: (body: { device: string; url: string; user?: string }) =>
+    mutationFn: (body: components['schemas']['Attempt']) =>
       told(api.POST('/api/v1/check', { body, params: { query: { left_aside: true } } })),
   })
 }

@@ -48,23 +48,13 @@ export function useGroupOrder() {
   return useQuery({ queryKey: ['group-order'], queryFn: () => told(api.GET('/api/v1/precedence')) })
 }
 
-/** What another order would change. */
-export function useOrderPreview(order: MaybeRefOrGetter<string[]>, wanted: MaybeRefOrGetter<boolean>) {
-  return useQuery({
-    queryKey: ['order-preview', computed(() => toValue(order))],
-    queryFn: () => told(api.POST('/api/v1/precedence/preview', { body: { precedence: toValue(order) } })),
-    enabled: computed(() => toValue(wanted)),
-    retry: false,
-  })
-}
-
 /** Put groups into another order, as it was seen at a version. */
 export const usePutOrder = () =>
-  useChange(({ order, version, reason }: { order: string[]; version: number; reason?: string }) =>
+  useChange(({ body, version }: { body: string[]; version: number }, query) =>
     told(
       api.PUT('/api/v1/precedence', {
-        params: { query: { reason } },
-        body: { precedence: order },
+        params: { query },
+        body: { precedence: body },
         headers: match(version),
       }),
     ),
@@ -72,24 +62,37 @@ export const usePutOrder = () =>
 
 /** Make a group. */
 export const useCreateGroup = () =>
-  useChange((body: GroupBody) => told(api.POST('/api/v1/groups', { body, headers: key() })))
+  useChange((body: GroupBody, query) =>
+    told(api.POST('/api/v1/groups', { params: { query }, body, headers: key() })),
+  )
 
 /** Change a group as it was seen at a version. */
 export const usePutGroup = () =>
-  useChange(({ body, version }: { body: GroupBody; version: number }) =>
+  useChange(({ body, version }: { body: GroupBody; version: number }, query) =>
     told(
-      api.PUT('/api/v1/groups/{key}', { params: { path: { key: body.key } }, body, headers: match(version) }),
+      api.PUT('/api/v1/groups/{key}', {
+        params: { path: { key: body.key }, query },
+        body,
+        headers: match(version),
+      }),
     ),
   )
 
 /** Copy a group, right behind the original. */
 export const useCopyGroup = () =>
-  useChange(({ group, as }: { group: string; as: string }) =>
-    told(api.POST('/api/v1/groups/{key}/copy', { params: { path: { key: group } }, body: { key: as } })),
+  useChange(({ group, as }: { group: string; as: string }, query) =>
+    told(
+      api.POST('/api/v1/groups/{key}/copy', { params: { path: { key: group }, query }, body: { key: as } }),
+    ),
   )
 
 /** Remove a group that nothing names. */
 export const useRemoveGroup = () =>
-  useChange(({ group, version }: { group: string; version: number }) =>
-    told(api.DELETE('/api/v1/groups/{key}', { params: { path: { key: group } }, headers: match(version) })),
+  useChange(({ group, version }: { group: string; version: number }, query) =>
+    told(
+      api.DELETE('/api/v1/groups/{key}', {
+        params: { path: { key: group }, query },
+        headers: match(version),
+      }),
+    ),
   )

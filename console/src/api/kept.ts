@@ -47,20 +47,27 @@ export const useScheduleNow = (schedule: MaybeRefOrGetter<ScheduleBody | null>) 
   })
 
 export const useCreateSchedule = () =>
-  useChange((body: ScheduleBody) => told(api.POST('/api/v1/schedules', { body, headers: key() })))
+  useChange((body: ScheduleBody, query) =>
+    told(api.POST('/api/v1/schedules', { params: { query }, body, headers: key() })),
+  )
 export const usePutSchedule = () =>
-  useChange(({ body, version }: { body: ScheduleBody; version: number }) =>
+  useChange(({ body, version }: { body: ScheduleBody; version: number }, query) =>
     told(
       api.PUT('/api/v1/schedules/{key}', {
-        params: { path: { key: body.key } },
+        params: { path: { key: body.key }, query },
         body,
         headers: match(version),
       }),
     ),
   )
 export const useRemoveSchedule = () =>
-  useChange(({ key: own, version }: { key: string; version: number }) =>
-    told(api.DELETE('/api/v1/schedules/{key}', { params: { path: { key: own } }, headers: match(version) })),
+  useChange(({ key: own, version }: { key: string; version: number }, query) =>
+    told(
+      api.DELETE('/api/v1/schedules/{key}', {
+        params: { path: { key: own }, query },
+        headers: match(version),
+      }),
+    ),
   )
 
 /** The days off that an iCalendar file holds. */
@@ -88,24 +95,24 @@ export const useSetSentence = (set: MaybeRefOrGetter<ApplicationSetBody | null>)
   })
 
 export const useCreateSet = () =>
-  useChange((body: ApplicationSetBody) =>
-    told(api.POST('/api/v1/application-sets', { body, headers: key() })),
+  useChange((body: ApplicationSetBody, query) =>
+    told(api.POST('/api/v1/application-sets', { params: { query }, body, headers: key() })),
   )
 export const usePutSet = () =>
-  useChange(({ body, version }: { body: ApplicationSetBody; version: number }) =>
+  useChange(({ body, version }: { body: ApplicationSetBody; version: number }, query) =>
     told(
       api.PUT('/api/v1/application-sets/{key}', {
-        params: { path: { key: body.key } },
+        params: { path: { key: body.key }, query },
         body,
         headers: match(version),
       }),
     ),
   )
 export const useRemoveSet = () =>
-  useChange(({ key: own, version }: { key: string; version: number }) =>
+  useChange(({ key: own, version }: { key: string; version: number }, query) =>
     told(
       api.DELETE('/api/v1/application-sets/{key}', {
-        params: { path: { key: own } },
+        params: { path: { key: own }, query },
         headers: match(version),
       }),
     ),
@@ -121,18 +128,25 @@ export const useServices = () =>
   })
 
 export const useCreateService = () =>
-  useChange((body: ServiceBody) => told(api.POST('/api/v1/services', { body, headers: key() })))
+  useChange((body: ServiceBody, query) =>
+    told(api.POST('/api/v1/services', { params: { query }, body, headers: key() })),
+  )
 export const usePutService = () =>
-  useChange(({ body, version }: { body: ServiceBody; version: number }) =>
+  useChange(({ body, version }: { body: ServiceBody; version: number }, query) =>
     told(
       api.PUT('/api/v1/services/{key}', {
-        params: { path: { key: body.key } },
+        params: { path: { key: body.key }, query },
         body,
         headers: match(version),
       }),
     ),
   )
 export const useRemoveService = () =>
-  useChange(({ key: own, version }: { key: string; version: number }) =>
-    told(api.DELETE('/api/v1/services/{key}', { params: { path: { key: own } }, headers: match(version) })),
+  useChange(({ key: own, version }: { key: string; version: number }, query) =>
+    told(
+      api.DELETE('/api/v1/services/{key}', {
+        params: { path: { key: own }, query },
+        headers: match(version),
+      }),
+    ),
   )

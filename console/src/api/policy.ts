@@ -6,7 +6,7 @@ import { api, told, type Assignment, type RulesetBody } from './client'
 import type { components } from './schema'
 
 type NewAssignment = components['schemas']['NewAssignment']
-type AssignmentBody = components['schemas']['Assignment']
+export type AssignmentBody = components['schemas']['Assignment']
 
 /** The web taxonomy; it changes with the program only. */
 export function useTaxonomy() {
@@ -33,14 +33,6 @@ export function useAssignments() {
   })
 }
 
-/** The newest revisions. */
-export function useRevisions(limit: number) {
-  return useQuery({
-    queryKey: ['revisions', limit],
-    queryFn: async () => (await told(api.GET('/api/v1/revisions', { params: { query: { limit } } }))).items,
-  })
-}
-
 /** A ruleset, saved or not, in words. */
 export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
   return useQuery({
@@ -58,14 +50,16 @@ const useChange = changing(['rulesets', 'assignments', 'revisions', 'rollout'])
 
 /** Make a ruleset. */
 export const useCreateRuleset = () =>
-  useChange((body: RulesetBody) => told(api.POST('/api/v1/rulesets', { body, headers: key() })))
+  useChange((body: RulesetBody, query) =>
+    told(api.POST('/api/v1/rulesets', { params: { query }, body, headers: key() })),
+  )
 
 /** Change a ruleset as it was seen at a version. */
 export const usePutRuleset = () =>
-  useChange(({ body, version }: { body: RulesetBody; version: number }) =>
+  useChange(({ body, version }: { body: RulesetBody; version: number }, query) =>
     told(
       api.PUT('/api/v1/rulesets/{key}', {
-        params: { path: { key: body.key } },
+        params: { path: { key: body.key }, query },
         body,
         headers: match(version),
       }),
@@ -74,7 +68,9 @@ export const usePutRuleset = () =>
 
 /** Put a ruleset on groups. */
 export const useAssign = () =>
-  useChange((body: NewAssignment) => told(api.POST('/api/v1/assignments', { body, headers: key() })))
+  useChange((body: NewAssignment, query) =>
+    told(api.POST('/api/v1/assignments', { params: { query }, body, headers: key() })),
+  )
 
 /** What an assignment is, without what lists add to it. */
 export function assignmentBody(one: Assignment): AssignmentBody {
@@ -87,10 +83,10 @@ export function assignmentBody(one: Assignment): AssignmentBody {
 
 /** Change anything about an assignment as it was seen at a version. */
 export const usePutAssignment = () =>
-  useChange(({ body, version }: { body: AssignmentBody; version: number }) =>
+  useChange(({ body, version }: { body: AssignmentBody; version: number }, query) =>
     told(
       api.PUT('/api/v1/assignments/{key}', {
-        params: { path: { key: body.key } },
+        params: { path: { key: body.key }, query },
         body,
         headers: match(version),
       }),
@@ -99,10 +95,10 @@ export const usePutAssignment = () =>
 
 /** Pause an assignment, or put it in force. */
 export const useSetState = () =>
-  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }) =>
+  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }, query) =>
     told(
       api.PUT('/api/v1/assignments/{key}', {
-        params: { path: { key: assignment.key } },
+        params: { path: { key: assignment.key }, query },
         body: { ...assignmentBody(assignment), state },
         headers: match(assignment.version),
       }),
@@ -111,10 +107,10 @@ export const useSetState = () =>
 
 /** Take a ruleset off its groups. */
 export const useRemoveAssignment = () =>
-  useChange((assignment: Assignment) =>
+  useChange((assignment: Assignment, query) =>
     told(
       api.DELETE('/api/v1/assignments/{key}', {
-        params: { path: { key: assignment.key } },
+        params: { path: { key: assignment.key }, query },
         headers: match(assignment.version),
       }),
     ),

@@ -33,6 +33,7 @@ const { draft, changed, reset, version } = useDraft(
     exclude: (saved?.exclude ?? []) as ApplicationCondition[],
     frozen_members: (saved?.frozen_members ?? null) as string[] | null,
   }),
+  `application set ${props.set?.key ?? '+new'}`,
 )
 const PARTS = [
   { key: 'include', title: 'Takes in programs with', add: 'Condition' },
@@ -66,8 +67,10 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
 )
 function drop() {
   const { key, version: seen } = props.set!
-  if (window.confirm(`Remove the application set ${key}?`))
-    remove.mutate({ key, version: seen }, { onSuccess: () => emit('saved', '') })
+  remove.propose(
+    { key, version: seen },
+    { title: `remove application set ${key}`, onSuccess: () => emit('saved', '') },
+  )
 }
 </script>
 
@@ -91,7 +94,7 @@ function drop() {
       </p>
       <SaveProblem
         :problem="problem ?? remove.error.value"
-        :theirs="set?.sentence"
+        :mine="body"
         @take="takeTheirs"
         @keep="keepMine"
       />

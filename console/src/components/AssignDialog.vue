@@ -1,17 +1,27 @@
 <script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
 import { BFormCheckbox, BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
-import type { Assignment, Ruleset } from '../api/client'
+import type { Assignment, Problem, Ruleset } from '../api/client'
 import { useGroups } from '../api/groups'
+import { useWarnings } from '../api/insight'
 import { useSchedules } from '../api/kept'
-import { assignmentBody, useAssign, usePutAssignment } from '../api/policy'
+import { assignmentBody, useAssign, usePutAssignment, type AssignmentBody } from '../api/policy'
+import { targetText } from '../composables/kinds'
 import { momentOf, typed } from '../composables/moments'
 import Icon from './Icon.vue'
 import SaveProblem from './SaveProblem.vue'
+import WarningList from './WarningList.vue'
 
 /** Put a ruleset on groups and machines, or change anything about an assignment: where, for whom, when, how strongly. */
-const props = defineProps<{ ruleset: string; kind: Ruleset['kind']; assignment?: Assignment }>()
+const props = defineProps<{
+  ruleset: string
+  kind: Ruleset['kind']
+  assignment?: Assignment
+  /** A target to begin with. */
+  begin?: string
+}>()
 const shown = defineModel<boolean>({ required: true })
 const { data: groups } = useGroups()
 const { data: schedules } = useSchedules()
@@ -41,6 +51,7 @@ function draftOf(one: Assignment | undefined) {
     mandatory: one?.mandatory ?? false,
     replaces_weaker: one?.replaces_weaker ?? false,
     reason: one?.reason ?? '',
+    owner: one?.owner ?? '',
   }
 }
 const draft = reactive(draftOf(undefined))
@@ -49,6 +60,10 @@ const known = ref<Assignment>()
 watch(shown, () => {
   known.value = shown.value ? props.assignment : undefined
   Object.assign(draft, draftOf(known.value))
+  if (shown.value && props.begin && !known.value) {
+    if (groups.value?.some(({ key }) => key === props.begin)) draft.groups = [props.begin]
+    else draft.devices = props.begin
+  }
   assign.reset()
   put.reset()
 })
@@ -90,20 +105,30 @@ const body = computed(() => {
     mandatory: draft.mandatory,
     replaces_weaker: draft.replaces_weaker,
     reason: draft.reason.trim() || null,
+    owner: draft.owner.trim() || null,
   }
 })
-const close = { onSuccess: () => (shown.value = false) }
-function save(state: Assignment['state'], version = known.value?.version) {
-  if (known.value) {
-    const changed = { ...assignmentBody(known.value), ...body.value, state }
-    put.mutate({ body: changed, version: version! }, close)
-  } else assign.mutate({ ...body.value, state }, close)
+const mine = computed(() =>
+  known.value
+    ? { ...assignmentBody(known.value), ...body.value }
+    : { ...body.value, state: 'active' as const },
+)
+const written = refDebounced(
+  computed(() =>
+    shown.value && targets.value.length ? { assignment: { ...mine.value, state: 'active' as const } } : null,
+  ),
+  400,
+)
+const warnings = useWarnings(written)
+function save(version = known.value?.version) {
+  const onSuccess = () => (shown.value = false)
+  const where = targets.value.map(targetText).join(', ')
+  const title = `${props.ruleset} on ${where}`
+  if (known.value)
+    put.propose({ body: mine.value as AssignmentBody, version: version! }, { title, onSuccess })
+  else assign.propose(mine.value, { title, onSuccess, draft: { ...body.value, state: 'draft' } })
 }
-const keepMine = () =>
-  save(
-    known.value!.state,
-    Number((put.error.value as unknown as { extra: { version: number } }).extra.version),
-  )
+const keepMine = () => save(Number((put.error.value as Problem).extra.version))
 function takeTheirs() {
   shown.value = false
 }
@@ -117,7 +142,7 @@ function takeTheirs() {
     size="lg"
     no-footer
   >
-    <form @submit.prevent="save(assignment?.state ?? 'active')">
+    <form @submit.prevent="save()">
       <div class="columns">
         <fieldset class="groups">
           <legend class="form-label">Groups, strongest first</legend>
@@ -176,25 +201,25 @@ function takeTheirs() {
             maxlength="2000"
             placeholder="Crew on satellite links"
           />
+          <label class="form-label mt-3" for="owner"
+            ><Icon name="key" /> Owner, where it is an exception</label
+          >
+          <BFormInput
+            id="owner"
+            v-model="draft.owner"
+            maxlength="255"
+            placeholder="who answers for it; it needs a reason and an end"
+          />
         </div>
       </div>
-      <SaveProblem :problem="error" @take="takeTheirs" @keep="keepMine" />
+      <WarningList :warnings="warnings.data.value ?? []" />
+      <SaveProblem :problem="error" :mine="mine" @take="takeTheirs" @keep="keepMine" />
       <div class="buttons">
         <span class="dim" role="status">{{
           targets.length ? `Reaches ${reached} machines or more` : 'Choose at least one group or machine'
         }}</span>
-        <template v-if="assignment">
-          <button type="button" class="btn btn-light" @click="shown = false">Back</button>
-          <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy">Save</button>
-        </template>
-        <template v-else>
-          <button type="button" class="btn btn-light" :disabled="!targets.length" @click="save('draft')">
-            Keep as draft
-          </button>
-          <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy">
-            Put in force
-          </button>
-        </template>
+        <button type="button" class="btn btn-light" @click="shown = false">Back</button>
+        <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy">Save</button>
       </div>
     </form>
   </BModal>

@@ -25,8 +25,12 @@ function open(assignment?: Assignment) {
   edited.value = assignment
   assigning.value = true
 }
-function ask(assignment: (typeof own.value)[number]) {
-  if (window.confirm(`Remove this assignment? ${assignment.sentence}`)) remove.mutate(assignment)
+function ask(assignment: Assignment) {
+  remove.propose(assignment, { title: `remove ${assignment.key}` })
+}
+function turn(assignment: Assignment, state: Assignment['state']) {
+  const title = state === 'active' ? `${assignment.key} in force` : `${assignment.key} paused`
+  setState.propose({ assignment, state }, { title })
 }
 </script>
 
@@ -79,14 +83,14 @@ function ask(assignment: (typeof own.value)[number]) {
                 v-if="one.state === 'active'"
                 variant="link"
                 :aria-label="`Pause ${one.key}`"
-                @click="setState.mutate({ assignment: one, state: 'paused' })"
+                @click="turn(one, 'paused')"
                 >Pause</BButton
               >
               <BButton
                 v-else
                 variant="link"
                 :aria-label="`Put ${one.key} in force`"
-                @click="setState.mutate({ assignment: one, state: 'active' })"
+                @click="turn(one, 'active')"
                 >Put in force</BButton
               >
               <BButton variant="link" :aria-label="`Remove ${one.key}`" @click="ask(one)">Remove</BButton>

@@ -48,7 +48,10 @@ function save() {
     source: draft.source.trim(),
     date: new Date().toISOString().slice(0, 10),
   }
-  put.mutate({ row, version: props.row?.version }, { onSuccess: () => (shown.value = false) })
+  put.propose(
+    { row, version: props.row?.version },
+    { title: 'coverage row', onSuccess: () => (shown.value = false) },
+  )
 }
 </script>
 

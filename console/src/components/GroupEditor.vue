@@ -46,13 +46,14 @@ const users = computed(() =>
   (assignments.value ?? []).filter(({ to }) => props.group && to.includes(props.group.key)),
 )
 
-const { save, keepMine, takeTheirs } = useSaving(put, {
-  body: () => body.value,
-  version: () => draft.base!.version!,
-  reset,
-})
+const { save, keepMine, takeTheirs } = useSaving(
+  put,
+  { body: () => body.value, version: () => draft.base!.version!, reset },
+  () => `group ${body.value.key}`,
+)
 function make() {
-  create.mutate(body.value, {
+  create.propose(body.value, {
+    title: `new group ${body.value.key}`,
     onSuccess({ key }) {
       done()
       emit('saved', key)
@@ -62,15 +63,17 @@ function make() {
 function makeCopy() {
   const key = window.prompt('Key of the copy', `${props.group!.key}-2`)
   if (key)
-    copy.mutate({ group: props.group!.key, as: key.trim() }, { onSuccess: (made) => emit('saved', made.key) })
+    copy.propose(
+      { group: props.group!.key, as: key.trim() },
+      { title: `new group ${key.trim()}`, onSuccess: (made) => emit('saved', made.key) },
+    )
 }
 function drop() {
-  const { key, version, devices } = props.group!
-  if (window.confirm(`Remove group ${key}, which holds ${devices} machines?`))
-    remove.mutate(
-      { group: key, version: version! },
-      { onSuccess: () => void router.push({ name: 'groups' }) },
-    )
+  const { key, version } = props.group!
+  remove.propose(
+    { group: key, version: version! },
+    { title: `remove group ${key}`, onSuccess: () => void router.push({ name: 'groups' }) },
+  )
 }
 const done = useLeaveGuard(changed, 'Leave without saving this group?')
 </script>
@@ -91,7 +94,7 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
         :blocked="saving || Boolean(preview.error.value)"
         @undo="reset"
       />
-      <SaveProblem :problem="problem" :theirs="group?.sentence" @take="takeTheirs" @keep="keepMine" />
+      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
       <p v-if="group?.built_in" class="sub mt-3">
         Built in: it holds {{ group.sentence }}, and cannot be changed.
       </p>

@@ -4,15 +4,16 @@ import { BButton } from 'bootstrap-vue-next'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import type { Group } from '../api/client'
-import { useGroupOrder } from '../api/groups'
+import { useGroupOrder, usePutOrder } from '../api/groups'
+import { useSaving } from '../composables/useSaving'
 import Icon from './Icon.vue'
-import OrderDialog from './OrderDialog.vue'
+import SaveProblem from './SaveProblem.vue'
 
 /** All groups in their one order, strongest first; moved by dragging or by keyboard, put in force after a preview. */
 const props = defineProps<{ groups: Group[]; current?: string; movable: boolean }>()
 const saved = useGroupOrder()
 const order = ref<string[]>([])
-const asking = ref(false)
+const put = usePutOrder()
 const list = useTemplateRef('list')
 const told = ref('')
 
@@ -35,6 +36,17 @@ watch(
 )
 
 if (props.movable) useSortable(list, order, { handle: '.grip', animation: 120 })
+
+const { save, keepMine, takeTheirs } = useSaving(
+  put,
+  {
+    body: () => order.value,
+    version: () => base.value.version,
+    reset: () => void saved.refetch().then(reset),
+  },
+  () => 'order of groups',
+)
+const look = () => save()
 
 async function move(key: string, by: number) {
   const place = order.value.indexOf(key)
@@ -87,13 +99,13 @@ async function move(key: string, by: number) {
     </ol>
     <div v-if="moved" class="save">
       <BButton variant="light" @click="reset">Undo</BButton>
-      <BButton variant="primary" @click="asking = true">Look at this order…</BButton>
+      <BButton variant="primary" @click="look">Look at this order…</BButton>
     </div>
-    <OrderDialog
-      v-model="asking"
-      :order="order"
-      :version="base.version"
-      @saved="saved.refetch().then(reset)"
+    <SaveProblem
+      :problem="put.error.value"
+      :mine="{ precedence: order }"
+      @take="takeTheirs"
+      @keep="keepMine"
     />
   </nav>
 </template>

@@ -17,6 +17,7 @@ import exclamationFill from 'bootstrap-icons/icons/exclamation-diamond-fill.svg?
 import grip from 'bootstrap-icons/icons/grip-vertical.svg?raw'
 import hourglass from 'bootstrap-icons/icons/hourglass-split.svg?raw'
 import journal from 'bootstrap-icons/icons/journal-text.svg?raw'
+import key from 'bootstrap-icons/icons/key.svg?raw'
 import moon from 'bootstrap-icons/icons/moon-stars.svg?raw'
 import nut from 'bootstrap-icons/icons/nut-fill.svg?raw'
 import person from 'bootstrap-icons/icons/person.svg?raw'
@@ -46,6 +47,7 @@ const ICONS = {
   grip,
   hourglass,
   journal,
+  key,
   moon,
   nut,
   person,

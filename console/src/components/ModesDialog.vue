@@ -43,9 +43,9 @@ watch(
 )
 function save() {
   const body = Object.fromEntries(LAYERS.map(({ key }) => [key, (draft[key] || null) as LayerMode | null]))
-  put.mutate(
+  put.propose(
     { group: draft.group, ...body, version: known.value?.version },
-    { onSuccess: () => (shown.value = false) },
+    { title: `layer modes of ${draft.group}`, onSuccess: () => (shown.value = false) },
   )
 }
 </script>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
 import {
   BButton,
   BFormCheckbox,
@@ -13,7 +14,8 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
-import type { Rule, Ruleset, RulesetBody } from '../api/client'
+import type { AuthoringWarning, Rule, Ruleset, RulesetBody } from '../api/client'
+import { useWarnings } from '../api/insight'
 import { useApplicationSets, useServices } from '../api/kept'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence } from '../api/policy'
 import { useSession } from '../api/session'
@@ -25,6 +27,7 @@ import AssignmentList from './AssignmentList.vue'
 import EditorHead from './EditorHead.vue'
 import Icon from './Icon.vue'
 import SaveProblem from './SaveProblem.vue'
+import WarningList from './WarningList.vue'
 
 /** Edit a ruleset as a list of rules: add, change, search, act on many. Without one, make a new one. */
 const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: Ruleset }>()
@@ -38,6 +41,7 @@ const { draft, changed, reset, version } = useDraft(
     feed: saved?.feed ?? null,
     rules: (saved?.rules ?? []) as Rule[],
   }),
+  `${props.shape.kind} ruleset ${props.ruleset?.key ?? '+new'}`,
 )
 const body = computed<RulesetBody>(() => ({
   key: draft.value.key.trim(),
@@ -56,6 +60,33 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
   'ruleset',
   (key) => emit('saved', key),
 )
+
+// --- what should be known of what is being written ---
+
+const MOST_SENT = 2_000
+const written = refDebounced(
+  computed(() =>
+    mayAuthor.value && draft.value.rules.length && draft.value.rules.length <= MOST_SENT
+      ? { ruleset: { ...body.value, key: body.value.key || 'being-written', name: null } }
+      : null,
+  ),
+  500,
+)
+const { data: found } = useWarnings(written)
+/** Those of the rules that are new here, and those of the whole. */
+const warnings = computed(() => {
+  const before = new Set((props.ruleset?.rules ?? []).map((rule) => JSON.stringify(rule)))
+  const isNew = (number: number) => !before.has(JSON.stringify(draft.value.rules[number - 1]))
+  return (found.value ?? []).filter(({ rule }) => rule == null || isNew(rule))
+})
+/** Put the stronger or likelier form in place of what a warning is about. */
+function takeInstead({ rule, instead, code }: AuthoringWarning) {
+  const old = draft.value.rules[rule! - 1]
+  const { action, name, note, valid_until } = old
+  const kept = { action, name, note, valid_until }
+  const selector = old.pattern && code !== 'path-hidden' ? { pattern: instead } : { host: instead }
+  draft.value.rules = draft.value.rules.map((one) => (one === old ? ({ ...kept, ...selector } as Rule) : one))
+}
 
 // --- what is shown ---
 
@@ -183,7 +214,8 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
         <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
       </p>
-      <SaveProblem :problem="problem" :theirs="ruleset?.sentence" @take="takeTheirs" @keep="keepMine" />
+      <WarningList :warnings="warnings" @take="takeInstead" />
+      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
     </form>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />

@@ -90,7 +90,7 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
-      <SaveProblem :problem="problem" :theirs="ruleset?.sentence" @take="takeTheirs" @keep="keepMine" />
+      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
     </form>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" kind="category" />

@@ -36,6 +36,7 @@ const { draft, changed, reset, version } = useDraft(
     windows: (saved?.windows ?? [workday()]) as Window[],
     days_off: (saved?.days_off ?? []) as string[],
   }),
+  `schedule ${props.schedule?.key ?? '+new'}`,
 )
 const body = computed<ScheduleBody>(() => ({
   ...draft.value,
@@ -61,8 +62,10 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
 )
 function drop() {
   const { key, version: seen } = props.schedule!
-  if (window.confirm(`Remove the schedule ${key}?`))
-    remove.mutate({ key, version: seen }, { onSuccess: () => emit('saved', '') })
+  remove.propose(
+    { key, version: seen },
+    { title: `remove schedule ${key}`, onSuccess: () => emit('saved', '') },
+  )
 }
 
 const moment = useNow({ interval: 15_000 })
@@ -107,7 +110,7 @@ async function readFile(event: Event) {
       </p>
       <SaveProblem
         :problem="problem ?? remove.error.value"
-        :theirs="schedule?.sentence"
+        :mine="body"
         @take="takeTheirs"
         @keep="keepMine"
       />

@@ -50,13 +50,13 @@ function save() {
     note: known.value?.note ?? null,
   }
   const onSuccess = () => (shown.value = false)
-  if (known.value) put.mutate({ body, version: known.value.version }, { onSuccess })
-  else create.mutate(body, { onSuccess })
+  const title = `service ${body.key}`
+  if (known.value) put.propose({ body, version: known.value.version }, { title, onSuccess })
+  else create.propose(body, { title: `new ${title}`, onSuccess })
 }
 function drop() {
   const { key, version } = known.value!
-  if (window.confirm(`Remove the service ${key}?`))
-    remove.mutate({ key, version }, { onSuccess: () => (shown.value = false) })
+  remove.propose({ key, version }, { title: `remove service ${key}`, onSuccess: () => (shown.value = false) })
 }
 </script>
 

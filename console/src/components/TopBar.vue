@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { useColorMode } from '@vueuse/core'
 import { BDropdown, BDropdownItemButton, BDropdownText, BFormInput } from 'bootstrap-vue-next'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Session } from '../api/client'
+import { useFindings } from '../api/insight'
 import { useSignOut } from '../api/session'
 import { useLive } from '../composables/useLive'
 import Icon from './Icon.vue'
@@ -14,10 +15,15 @@ const STEPS = [
   { name: 'overview', path: '/overview', label: 'Overview' },
   { name: 'devices', path: '/fleet', label: 'Fleet' },
   { name: 'categories', path: '/controls', label: 'Controls' },
+  { name: 'board', path: '/assignments', label: 'Assignments' },
+  { name: 'findings', path: '/verify', label: 'Verify' },
   { name: 'rollout', path: '/roll-out', label: 'Roll-out' },
   { name: 'activity', path: '/activity', label: 'Activity' },
 ]
 const { connected } = useLive()
+const { data: findings } = useFindings()
+/** What is to be settled soon: a count stands only where something waits. */
+const waiting = computed(() => (findings.value?.open.high ?? 0) + (findings.value?.open.medium ?? 0))
 const mode = useColorMode({
   attribute: 'data-bs-theme',
   modes: { light: 'light', dark: 'dark' },
@@ -46,7 +52,10 @@ function find() {
         :to="{ name: step.name }"
         :class="{ on: $route.path.startsWith(step.path) }"
         :aria-current="$route.path.startsWith(step.path) ? 'page' : undefined"
-        >{{ step.label }}</RouterLink
+        >{{ step.label
+        }}<span v-if="step.name === 'findings' && waiting" class="n" :aria-label="`${waiting} to settle`">{{
+          waiting
+        }}</span></RouterLink
       >
     </nav>
     <span v-if="!connected" class="off small" role="status"
@@ -106,6 +115,14 @@ function find() {
 .steps a.on {
   color: var(--ink);
   border-color: var(--brass-2);
+}
+.n {
+  margin-left: 0.35rem;
+  padding: 0 0.4rem;
+  border-radius: 0.7rem;
+  font-size: 0.75rem;
+  background: var(--block-wash);
+  color: var(--block);
 }
 .off {
   color: var(--warn);

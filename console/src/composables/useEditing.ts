@@ -4,7 +4,7 @@ import { useLeaveGuard } from './useLeaveGuard'
 import { useSaving } from './useSaving'
 
 interface Change<Variables, Options> {
-  mutate(variables: Variables, options: Options): void
+  propose(variables: Variables, options: Options & { title: string }): void
   reset(): void
   error: Ref<Error | null>
   isPending: Ref<boolean>
@@ -23,14 +23,16 @@ export function useEditing<Body extends { key: string }>(
   noun: string,
   saved: (key: string) => void,
 ) {
-  const { save, keepMine, takeTheirs } = useSaving(put, {
-    body: () => draft.body.value,
-    version: draft.version,
-    reset: draft.reset,
-  })
+  const title = () => `${noun} ${draft.body.value.key}`
+  const { save, keepMine, takeTheirs } = useSaving(
+    put,
+    { body: () => draft.body.value, version: draft.version, reset: draft.reset },
+    title,
+  )
   const done = useLeaveGuard(draft.changed, `Leave without saving this ${noun}?`)
   function make() {
-    create.mutate(draft.body.value, {
+    create.propose(draft.body.value, {
+      title: `new ${title()}`,
       onSuccess({ key }) {
         done()
         saved(key)

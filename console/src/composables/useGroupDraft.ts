@@ -1,6 +1,7 @@
 import { computed, reactive, watch } from 'vue'
 
 import type { Condition, Group, GroupBody, MembershipRule } from '../api/client'
+import { useKeptDraft } from './useKeptDraft'
 
 /** A membership rule while it is edited: the three parts are always there, and may be empty. */
 export interface DraftRule {
@@ -101,6 +102,18 @@ export function useGroupDraft(saved: () => Group | undefined, begin?: { key: str
   )
 
   reset()
+  type Kept = Pick<typeof draft, 'key' | 'name' | 'rule' | 'in' | 'out'>
+  const kept = useKeptDraft<Kept>(
+    `group ${saved()?.key ?? '+new'}`,
+    () => ({ key: draft.key, name: draft.name, rule: draft.rule, in: draft.in, out: draft.out }),
+    changed,
+    () => draft.base?.version ?? 0,
+  )
+  if (kept && !begin) {
+    Object.assign(draft, kept.draft)
+    // saved meanwhile by somebody else: saving this will show both
+    if (draft.base) draft.base = { ...draft.base, version: kept.version }
+  }
   // what others save shows at once, unless it would take away what is being edited
   watch(saved, () => {
     if (!changed.value) reset()

@@ -1,15 +1,11 @@
-import { useEventListener } from '@vueuse/core'
 import { ref, type Ref } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate } from 'vue-router'
 
-/** Ask before a page with unsaved changes is left. Returns what to call once they are saved. */
+/** Ask before a page with unsaved changes is left; a reload keeps them. Returns what to call once they are saved. */
 export function useLeaveGuard(changed: Readonly<Ref<boolean>>, question: string): () => void {
   const saved = ref(false)
   const leaving = () => !changed.value || saved.value || window.confirm(question)
   onBeforeRouteLeave(leaving)
   onBeforeRouteUpdate(leaving)
-  useEventListener(window, 'beforeunload', (event) => {
-    if (changed.value && !saved.value) event.preventDefault()
-  })
   return () => (saved.value = true)
 }

@@ -1,6 +1,7 @@
 import { computed, reactive, toRaw, watch } from 'vue'
 
 import type { Action, Rule, Ruleset, RulesetBody } from '../api/client'
+import { useKeptDraft } from './useKeptDraft'
 
 /** Names what a rule is about: `category:games`, `search_term:cheat codes`, `everything`. */
 export type Subject = string
@@ -57,6 +58,23 @@ export function useRulesetDraft(saved: () => Ruleset | undefined) {
     const name = base.name !== base.key ? base.name : ''
     return draft.name !== name || JSON.stringify(rules.value) !== JSON.stringify(toRaw(base.rules))
   })
+
+  interface Kept {
+    key: string
+    name: string
+    actions: [Subject, Action][]
+  }
+  const kept = useKeptDraft<Kept>(
+    `category ruleset ${saved()?.key ?? '+new'}`,
+    () => ({ key: draft.key, name: draft.name, actions: [...draft.actions] }),
+    changed,
+    () => draft.base?.version ?? 0,
+  )
+  if (kept) {
+    Object.assign(draft, kept.draft, { actions: new Map(kept.draft.actions) })
+    // saved meanwhile by somebody else: saving this will show both
+    if (draft.base) draft.base = { ...draft.base, version: kept.version }
+  }
 
   // what others save shows at once, unless it would take away what is being edited
   watch(saved, () => {

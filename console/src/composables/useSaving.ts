@@ -3,19 +3,21 @@ import type { Ref } from 'vue'
 import { Problem } from '../api/client'
 
 interface Put<Body> {
-  mutate(change: { body: Body; version: number }, options: { onSuccess: () => void }): void
+  propose(change: { body: Body; version: number }, options: { title: string; onSuccess: () => void }): void
   reset(): void
   error: Ref<Error | null>
 }
 
-/** Save a draft as of the version that it began with; where others saved first, theirs or knowingly over theirs. */
+/** Save a draft, after a look at what that does, as of the version that it began with; where others saved first,
+ * theirs or knowingly over theirs. */
 export function useSaving<Body>(
   put: Put<Body>,
   draft: { body: () => Body; version: () => number; reset: () => void },
+  title: () => string,
 ) {
   function save(version = draft.version()) {
     // what was saved comes back in its usual form
-    put.mutate({ body: draft.body(), version }, { onSuccess: () => setTimeout(draft.reset) })
+    put.propose({ body: draft.body(), version }, { title: title(), onSuccess: () => setTimeout(draft.reset) })
   }
   return {
     save: () => save(),

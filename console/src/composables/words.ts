@@ -1,3 +1,7 @@
+/** A number with its noun: “1 machine”, “1,240 machines”. */
+export const counted = (number: number, noun: string, plural = `${noun}s`) =>
+  `${number.toLocaleString()} ${number === 1 ? noun : plural}`
+
 /** A code, such as a blocker's, as words. */
 export const plain = (code: string) => code.replace(/-/g, ' ')
 

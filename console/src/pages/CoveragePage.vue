@@ -67,7 +67,7 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
                     v-if="!row.shipped"
                     variant="link"
                     :aria-label="`Take out ${named(row)}`"
-                    @click="back.mutate(row)"
+                    @click="back.propose(row, { title: 'coverage row as shipped' })"
                     >Take out</BButton
                   >
                 </template>

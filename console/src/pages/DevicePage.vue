@@ -11,6 +11,7 @@ import ActivityTable from '../components/ActivityTable.vue'
 import BlocksTable from '../components/BlocksTable.vue'
 import CaveatList from '../components/CaveatList.vue'
 import FactsTable from '../components/FactsTable.vue'
+import GoverningList from '../components/GoverningList.vue'
 import MachineDeeds from '../components/MachineDeeds.vue'
 import PageHead from '../components/PageHead.vue'
 import ReadinessList from '../components/ReadinessList.vue'
@@ -147,6 +148,7 @@ const crumbs = computed(() => {
             </StateBox>
           </section>
           <section v-if="tab === 'history'" class="panel" aria-label="History">
+            <h2>What was done to it</h2>
             <ol class="history">
               <li v-for="(event, place) in events.data.value" :key="place">
                 <span class="dim"><RelativeTime :at="event.at" /></span>
@@ -156,6 +158,7 @@ const crumbs = computed(() => {
                 </div>
               </li>
             </ol>
+            <GoverningList :device="device.id" />
           </section>
           <aside>
             <section v-if="rollout" class="panel">
@@ -180,6 +183,9 @@ const crumbs = computed(() => {
                   <RouterLink :to="{ name: 'groups', params: { group } }">{{ group }}</RouterLink>
                 </li>
               </ol>
+              <RouterLink :to="{ name: 'board', query: { device: device.hostname } }" class="small"
+                >What each contributes</RouterLink
+              >
             </section>
             <section v-if="readiness.data.value && tab !== 'readiness'" class="panel">
               <h2>Readiness</h2>

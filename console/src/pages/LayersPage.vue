@@ -66,25 +66,23 @@ reset()
 function settingsOf() {
   const { networks, ...layers } = draft
   const listed = networks.split(',').map((one) => one.trim())
-  return { layers, gateway_networks: listed.filter(Boolean) }
+  const { newly_registered_days, search_pages } = base.value!
+  return { newly_registered_days, search_pages, layers, gateway_networks: listed.filter(Boolean) }
 }
-const { save, keepMine, takeTheirs } = useSaving(put, {
-  body: settingsOf,
-  version: () => base.value!.version,
-  reset,
-})
-const theirs = computed(() => {
-  const { networks, ...layers } = plain(settings.data.value)
-  const modes = LAYERS.map(({ key, name }) => `${name} ${layers[key]}`).join(', ')
-  return networks ? `${modes}; gateway networks ${networks}` : modes
-})
+const { save, keepMine, takeTheirs } = useSaving(
+  put,
+  { body: settingsOf, version: () => base.value!.version, reset },
+  () => 'settings',
+)
 function edit(group?: string) {
   chosen.value = group
   editing.value = true
 }
 function drop(one: GroupLayers) {
-  if (window.confirm(`Leave the layers of ${one.group} to weaker groups and the estate again?`))
-    remove.mutate({ group: one.group, version: one.version })
+  remove.propose(
+    { group: one.group, version: one.version },
+    { title: `layers of ${one.group} left to weaker groups and the estate` },
+  )
 }
 </script>
 
@@ -171,7 +169,7 @@ function drop(one: GroupLayers) {
           <div v-if="changed" class="save">
             <SaveProblem
               :problem="put.error.value"
-              :theirs="theirs"
+              :mine="settingsOf()"
               class="wrong"
               @take="takeTheirs"
               @keep="keepMine"

@@ -11,6 +11,7 @@ import Icon from '../components/Icon.vue'
 import LayerBar from '../components/LayerBar.vue'
 import PageHead from '../components/PageHead.vue'
 import StateBox from '../components/StateBox.vue'
+import WorkTable from '../components/WorkTable.vue'
 import { LAYERS } from '../composables/layers'
 import { plain } from '../composables/words'
 
@@ -63,6 +64,7 @@ const asGroup = (one: BlockerCount) => ({
         </p>
       </template>
       <template v-if="data">
+        <WorkTable v-if="!unit && !group" class="mt-3" />
         <div class="with-side">
           <section class="panel" aria-label="Layers">
             <LayerBar v-for="layer in data.layers" :key="layer.layer" :count="layer" :scope="scope" />

@@ -4,16 +4,18 @@ import { computed } from 'vue'
 
 import type { Device } from '../api/client'
 import { useDevices, useRollout } from '../api/fleet'
-import { useRevisions } from '../api/policy'
+import { useRevisions } from '../api/insight'
 import MachineName from '../components/MachineName.vue'
 import PageHead from '../components/PageHead.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import RolloutMark from '../components/RolloutMark.vue'
+import RolloutTabs from '../components/RolloutTabs.vue'
 import StateBox from '../components/StateBox.vue'
 
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
 const { data: counts, isPending, error, refetch } = useRollout()
-const { data: revisions } = useRevisions(8)
+const { data: newest } = useRevisions({ limit: 8 })
+const revisions = computed(() => newest.value?.items)
 const behind = (['failed', 'waiting', 'silent'] as const).map((rollout) => useDevices({ rollout, limit: 30 }))
 const rows = computed<Device[]>(() => behind.flatMap((query) => query.items.value ?? []))
 const all = computed(() => STATES.reduce((sum, state) => sum + (counts.value?.[state] ?? 0), 0))
@@ -30,6 +32,7 @@ function expected({ rollout }: Device) {
 
 <template>
   <div class="page">
+    <RolloutTabs />
     <PageHead title="Roll-out">
       <span v-if="counts">
         Revision <b>{{ counts.revision }}</b> is the newest. <b>{{ counts.current }}</b> of
@@ -92,7 +95,12 @@ function expected({ rollout }: Device) {
           <h2>Newest revisions</h2>
           <ol class="revisions">
             <li v-for="revision in revisions" :key="revision.number">
-              <span class="number">{{ revision.number }}</span>
+              <RouterLink
+                :to="{ name: 'history', params: { number: revision.number } }"
+                class="number"
+                :aria-label="`Revision ${revision.number}`"
+                >{{ revision.number }}</RouterLink
+              >
               <div>
                 {{ revision.summary }}
                 <div class="small dim">

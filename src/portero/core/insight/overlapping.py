@@ -36,16 +36,19 @@ MOST_OUTCOMES = 8
 
 
 def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Application]) -> Iterator[Subject]:
-    """What somebody typed in: a category or family by key or name, a host or a URL; a program. BadUrl where it is
-    none of them.
+    """What somebody typed in: a category or family by key or name, a program that is found on the fleet, a host or a
+    URL; or a program of which nobody need have heard. BadUrl where it is none of them.
     """
     if visit:
         wanted = visit.strip().casefold()
         families = [one for one in TAXONOMY.families if wanted in (one.key, one.name.casefold())]
         categories = [one for one in TAXONOMY.categories.values() if wanted in (one.key, one.name.casefold())]
+        held = [one for one in programs if wanted in ((one.product or "").casefold(), (one.file or "").casefold())]
         if families or categories:
             categories += [one for family in families for one in family.categories]
             yield from (category_subject(one.key) for one in categories)
+        elif held:
+            yield from map(program_subject, held[:FEW])
         else:
             parsed = parse_visit(visit)
             bare = parsed.url in (f"http://{parsed.host}/", f"https://{parsed.host}/")

@@ -13,6 +13,7 @@ from portero.core.sentences.words import VERBS, counted, joined
 
 MOST_DETAILS = 60
 _LONG = 160
+_PLAIN = (False, "anywhere", "active", [], {})
 _LISTS = ("to", "hosts", "windows", "days_off", "include", "exclude", "categories", "precedence", "probes")
 
 
@@ -54,7 +55,9 @@ def _fields(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str
         if name in _LISTS and isinstance(old, list) and isinstance(new, list):
             yield from _list(word, old, new)
         elif old is None:
-            yield f"{word}: {_value(new)}"
+            # what is new and goes without saying is left out
+            if new not in _PLAIN:
+                yield f"{word}: {_value(new)}"
         elif new is None:
             yield f"{word}: none, and {_value(old)} before"
         else:

@@ -1,0 +1,11 @@
+<script setup lang="ts">
+import SectionTabs from './SectionTabs.vue'
+
+/** The pages about what is put where. */
+const TABS = [
+  { name: 'board', label: 'The board' },
+  { name: 'group-overlaps', label: 'How groups overlap' },
+]
+</script>
+
+<template><SectionTabs :tabs="TABS" label="Assignments" /></template>

@@ -1,0 +1,11 @@
+<script setup lang="ts">
+import SectionTabs from './SectionTabs.vue'
+
+/** The pages about what was changed and how far it has got. */
+const TABS = [
+  { name: 'rollout', label: 'Roll-out' },
+  { name: 'history', label: 'History' },
+]
+</script>
+
+<template><SectionTabs :tabs="TABS" label="Roll-out" /></template>
