@@ -13,6 +13,7 @@ from bench.estates import make_estate, make_index, make_situations, make_traffic
 from bench.fleet import membership_rows, store_rows
 from bench.measuring import Row, each, in_turns, print_rows, whole
 from portero.core.insight.differences import differences
+from portero.core.insight.effects.touching import touched_groups
 from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.searches import searched
 from portero.core.nouns.estate import Estate
@@ -24,7 +25,6 @@ from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
 from portero.core.resolving.telling import teller_of
 from portero.formats.bundles import Manifest, key_to_text, new_signing_key, pack_bundle, sign_manifest
-from portero.service.publishing import touched_groups
 
 _PARTS = ("href", "protocol", "hostname")
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import httpx
 import pytest
+from playwright.sync_api import Page, expect
 
 from conftest import Service, assignment, group, ruleset, under
 from portero.client import Portero
@@ -72,6 +73,15 @@ def console(page, service, machines):
     page.go = lambda path: page.goto(service.url + "/console" + path)
     yield page
     assert not complaints
+
+
+def put_in_force(page: Page, reason: str = "") -> None:
+    """Look at what a change would do, and make it."""
+    dialog = page.get_by_role("dialog", name="Before you save")
+    if reason:
+        dialog.get_by_label("Reason").fill(reason)
+    dialog.get_by_role("button", name="Put in force").click()
+    expect(dialog).to_be_hidden()
 
 
 @pytest.fixture

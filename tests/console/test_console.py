@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from conftest import ruleset
+from console.conftest import put_in_force, sync
 from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
@@ -124,21 +125,33 @@ def test_from_a_ruleset_to_a_block_by_keyboard_alone(console, portero):
     press("Shift+Tab", 8)
     tab_to(console.get_by_role("button", name="Make ruleset"))
     press("Enter")
+    looked = console.get_by_role("dialog", name="Before you save")
+    expect(looked).to_contain_text("No verdict becomes another.")
+    tab_to(looked.get_by_role("button", name="Put in force"))
+    press("Enter")
+    expect(looked).to_be_hidden()
     expect(console.get_by_text("Nowhere yet, so it does nothing.")).to_be_visible()
     tab_to(console.get_by_role("button", name="Assign to groups"))
     press("Enter")
-    dialog = console.get_by_role("dialog")
+    dialog = console.get_by_role("dialog", name="Assign quiet-keys")
     expect(dialog).to_be_visible()
     tab_to(dialog.get_by_role("checkbox", name="office"))
     press("Space")
     tab_to(dialog.get_by_label("Reason"))
     console.keyboard.type("by keyboard")
     press("Enter")
+    expect(looked).to_contain_text("Music")
+    tab_to(looked.get_by_label("Reason"))
+    press("Enter")
+    expect(looked).to_be_hidden()
     expect(dialog).to_be_hidden()
     expect(console.get_by_text("in force", exact=True)).to_be_visible()
     made = portero.assignments.get("quiet-keys--office")
     assert (made.state, made.reason, made.sentence) == ("active", "by keyboard", "On office: blocks Music.")
     tab_to(console.get_by_role("button", name="Pause quiet-keys--office"))
+    press("Enter")
+    expect(looked).to_contain_text("released")
+    tab_to(looked.get_by_role("button", name="Put in force"))
     press("Enter")
     expect(console.get_by_role("button", name="Put quiet-keys--office in force")).to_be_visible()
     assert portero.assignments.get("quiet-keys--office").state == "paused"
@@ -160,6 +173,7 @@ def test_families_and_categories_are_edited_and_the_sentence_follows(console, po
     )
     expect(sentence).to_contain_text("only records everything else")
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(sentence).to_contain_text("Does:")
     rules = portero.rulesets.get("edited").rules
     assert [(str(rule.selector), rule.action.value) for rule in rules] == [
@@ -178,9 +192,10 @@ def test_when_somebody_else_saved_first_both_versions_are_shown_and_nothing_is_l
     portero.rulesets.put(ruleset("contested", news="allow"), version=made.version)
     console.get_by_role("button", name="Save").click()
     expect(console.get_by_role("alert")).to_contain_text("was changed in revision")
-    expect(console.get_by_role("alert")).to_contain_text("Theirs: Allows News.")
+    expect(console.get_by_role("row", name=re.compile("rules"))).to_contain_text("category news, action allow")
     expect(console.get_by_role("group", name="Banking").get_by_role("radio", name="block")).to_be_checked()
     console.get_by_role("button", name="Put mine over it").click()
+    put_in_force(console)
     expect(console.get_by_role("alert")).to_have_count(0)
     assert portero.rulesets.get("contested").sentence == "Blocks Banking; warns on News."
 
@@ -198,7 +213,6 @@ def test_unsaved_changes_are_not_lost_by_a_click_elsewhere(console, portero):
 
 
 def test_the_roll_out_moves_by_itself(console, portero, service, machines):
-    from console.conftest import sync
 
     console.go("/roll-out")
     counted = console.get_by_role("region", name="Roll-out, counted")

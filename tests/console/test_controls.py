@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import expect
 
+from console.conftest import put_in_force
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.ruleset import Ruleset
@@ -44,6 +45,7 @@ def test_indicators_are_made_searched_and_acted_on_many_at_a_time(console, porte
     add_rule(console, "https://files.example/drop/", "warn", Name="One page", Until="2027-01-31")
     expect(console.get_by_role("status").first).to_contain_text("Blocks a-refund.example")
     console.get_by_role("button", name="Make ruleset").click()
+    put_in_force(console)
     expect(console.get_by_role("heading", name="Where it is assigned")).to_be_visible()
 
     console.get_by_label("Find a rule").fill("refund")
@@ -52,6 +54,7 @@ def test_indicators_are_made_searched_and_acted_on_many_at_a_time(console, porte
     console.get_by_label("Action for the chosen").select_option("warn")
     console.get_by_role("button", name="Apply").click()
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(console.get_by_role("button", name="Save")).to_be_disabled()
     saved = {str(rule.selector): rule for rule in portero.rulesets.get("fraud").rules}
     assert [saved[f"host {name}.example"].action for name in ("a-refund", "b-refund", "c-invoice")] == [
@@ -61,11 +64,12 @@ def test_indicators_are_made_searched_and_acted_on_many_at_a_time(console, porte
 
     console.get_by_label("Find a rule").fill("")
     console.get_by_label("Edit host c-invoice.example").click()
-    console.get_by_label("only itself").check()
+    console.get_by_label("exact: only itself").check()
     console.get_by_role("button", name="Change rule").click()
     console.get_by_label("Choose host a-refund.example").check()
     console.get_by_role("button", name="Take out").click()
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(console.get_by_text("3 of 3 rules")).to_be_visible()
     expect(console.get_by_role("button", name="Save")).to_be_disabled()
     assert {str(rule.selector) for rule in portero.rulesets.get("fraud").rules} == {
@@ -90,8 +94,9 @@ def test_what_somebody_else_saved_meanwhile_is_shown_and_not_overwritten(console
     portero.rulesets.put(indicators("shared", "a", "theirs"), version=seen.version)
     console.get_by_role("button", name="Save").click()
     alert = console.get_by_role("alert")
-    expect(alert).to_contain_text("Theirs: Blocks a.example and theirs.example.")
+    expect(alert.get_by_role("row").filter(has_text="rules")).to_contain_text("host theirs.example, action block")
     console.get_by_role("button", name="Put mine over it").click()
+    put_in_force(console)
     expect(alert).to_be_hidden()
     assert [rule.host for rule in portero.rulesets.get("shared").rules] == ["a.example", "mine.example"]
 
@@ -102,6 +107,7 @@ def test_a_search_term_joins_the_categories(console, portero):
     console.get_by_role("button", name="Block it").click()
     expect(console.get_by_text("searches for “free credits”")).to_be_visible()
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(console.get_by_role("button", name="Save")).to_be_disabled()
     assert portero.rulesets.get("leeway").rules[-1].search_term == "free credits"
 
@@ -122,6 +128,7 @@ def test_a_schedule_shows_its_week_and_what_it_does_now(console, portero):
     expect(console.get_by_text("2027-01-02")).to_be_visible()
     expect(status).to_contain_text("Open; closes Friday 2027-01-01 00:00.")
     console.get_by_role("button", name="Make schedule").click()
+    put_in_force(console)
     expect(console.get_by_role("heading", name="Where it is used")).to_be_visible()
     saved = portero.schedules.get("nights")
     assert (saved.zone, len(saved.days_off), len(saved.windows[0].days)) == ("UTC", 2, 7)
@@ -139,6 +146,7 @@ def test_a_set_of_programs_is_made_and_named_by_a_startup_rule(console, portero)
     console.get_by_label("Exclusion 1: signer").fill("Brackwater IT")
     expect(console.get_by_role("status")).to_contain_text("version below 4.2, but not signer Brackwater IT")
     console.get_by_role("button", name="Make application set").click()
+    put_in_force(console)
     expect(console.get_by_role("button", name="Remove application set")).to_be_visible()
     assert portero.application_sets.get("viewers").include[0].version.below == "4.2"
 
@@ -147,6 +155,7 @@ def test_a_set_of_programs_is_made_and_named_by_a_startup_rule(console, portero)
     console.get_by_label("Which").select_option("viewers")
     console.get_by_role("button", name="Add rule").click()
     console.get_by_role("button", name="Make ruleset").click()
+    put_in_force(console)
     expect(console.get_by_role("heading", name="Where it is assigned")).to_be_visible()
     assert portero.rulesets.get("no-viewers").kind == "startup"
     console.go("/controls/application-sets/viewers")
@@ -164,11 +173,13 @@ def test_a_service_is_made_and_changed_in_its_list(console, portero):
     console.get_by_label("Hosts, one a line").fill("drop.example")
     console.get_by_label("Suitability, 0 to 100").fill("15")
     console.get_by_role("button", name="Make service").click()
+    put_in_force(console)
     row = console.get_by_role("row").filter(has_text="drop.example")
     expect(row).to_contain_text("15")
     console.get_by_label("Edit drop").click()
     console.get_by_label("Decision").select_option("declined")
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(row).to_contain_text("declined")
     assert portero.services.get("drop").decision == "declined"
 
@@ -179,7 +190,7 @@ def test_everything_about_an_assignment_can_be_changed_later(console, portero):
     portero.assignments.create(NewAssignment.model_validate({"ruleset": "scoped", "to": "office"}))
     console.go("/controls/indicators/scoped")
     console.get_by_label("Change scoped--office").click()
-    dialog = console.get_by_role("dialog")
+    dialog = console.get_by_role("dialog", name="Change scoped--office")
     dialog.get_by_label("office").uncheck()
     dialog.get_by_label("kiosks").check()
     dialog.get_by_label("Single machines").fill("laptop-2")
@@ -189,6 +200,7 @@ def test_everything_about_an_assignment_can_be_changed_later(console, portero):
     dialog.get_by_label("until", exact=True).fill("2027-03-01T12:00")
     dialog.get_by_label("Mandatory").check()
     dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(dialog).to_be_hidden()
     expect(
         console.get_by_text("On kiosks and laptop-2, for crew and pursers, while off-site, during always")
@@ -203,12 +215,13 @@ def test_a_site_list_cannot_be_for_some_people(console, portero):
     portero.rulesets.create(Ruleset.model_validate(sites))
     console.go("/controls/sites/kiosk-sites")
     console.get_by_role("button", name="Assign to groups").click()
-    dialog = console.get_by_role("dialog")
+    dialog = console.get_by_role("dialog", name="Assign kiosk-sites")
     expect(dialog.get_by_text("cannot be for some people only")).to_be_visible()
     expect(dialog.get_by_label("Only these people")).to_have_count(0)
     dialog.get_by_label("kiosks").check()
     dialog.get_by_label("In place of what weaker groups have of this kind").check()
-    dialog.get_by_role("button", name="Put in force").click()
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(dialog).to_be_hidden()
     assert portero.assignments.get("kiosk-sites--kiosks").replaces_weaker
     console.go("/fleet/machines/kiosk-1")

@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import expect
 
 from conftest import Wire, group, under
+from console.conftest import put_in_force
 from portero.core.nouns.group import Group, Precedence
 from portero.core.nouns.settings import GroupLayers, Settings
 
@@ -55,6 +56,7 @@ def test_a_group_is_made_of_what_stands_in_the_way_and_is_usable_at_once(console
     expect(console.get_by_label("Key")).to_have_value("layer-observing-filter")
     expect(console.get_by_role("region", name="Whom it would hold")).to_contain_text("laptop-2")
     console.get_by_role("button", name="Make group").click()
+    put_in_force(console)
     expect(console.get_by_role("link", name="layer-observing-filter")).to_be_visible()
     assert portero.groups.get("layer-observing-filter").devices == 1
     console.go("/controls/categories/leeway")
@@ -94,6 +96,9 @@ def test_the_group_editor_by_keyboard_alone(console, portero):
     keys.press("Shift+Tab", 40)
     keys.tab_to(console.get_by_role("button", name="Make group"))
     keys.press("Enter")
+    looked = console.get_by_role("dialog", name="Before you save")
+    keys.tab_to(looked.get_by_role("button", name="Put in force"))
+    keys.press("Enter")
     expect(console).to_have_url(re.compile("/fleet/groups/by-keys$"))
     made = portero.groups.get("by-keys")
     assert made.devices == 2
@@ -125,6 +130,7 @@ def test_nested_rules_and_items_survive_being_shown_and_saved(console, portero):
     expect(console.get_by_label("product")).to_have_value("Chart Table")
     console.get_by_label("Name").fill("Nested rules")
     console.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(console.get_by_role("link", name="Nested rules")).to_be_visible()
     after = portero.groups.get("nested")
     assert (after.members, after.name) == (made.members, "Nested rules")
@@ -139,9 +145,10 @@ def test_when_somebody_else_saved_a_group_first_nothing_is_lost(console, portero
     console.get_by_role("button", name="Save").click()
     alert = console.get_by_role("alert")
     expect(alert).to_contain_text("was changed in revision")
-    expect(alert).to_contain_text("Theirs: unit is under brackwater")
+    expect(alert.get_by_role("row").filter(has_text="members")).to_contain_text("brackwater/terminals")
     expect(console.get_by_label("Value")).to_have_value("brackwater/terminals")
     console.get_by_role("button", name="Put mine over it").click()
+    put_in_force(console)
     expect(alert).to_have_count(0)
     assert portero.groups.get("shared-group").members.all[0].value == "brackwater/terminals"
 
@@ -160,7 +167,7 @@ def test_groups_are_moved_by_keyboard_and_put_in_force_after_a_look(console, por
     keys.tab_to(console.get_by_role("button", name="Look at this order…"))
     keys.press("Enter")
     dialog = console.get_by_role("dialog")
-    expect(dialog).to_contain_text("machines would see their groups in another order")
+    expect(dialog).to_contain_text("Changed the order of groups")
     axe()
     keys.tab_to(dialog.get_by_label("Reason"))
     keys.type("by keyboard")
@@ -276,11 +283,12 @@ def test_layers_and_coverage_are_changed(console, portero, axe):
     console.go("/fleet/layers")
     console.get_by_label("Startup layer, for the estate").select_option("observing")
     console.get_by_label("Gateway networks").fill("198.51.100.7/24, nonsense")
-    console.get_by_role("button", name="Put in force").click()
+    console.get_by_role("button", name="Save").click()
     expect(console.get_by_role("alert")).to_contain_text("“nonsense” is not a network")
     console.get_by_label("Gateway networks").fill("198.51.100.7/24")
-    console.get_by_role("button", name="Put in force").click()
-    expect(console.get_by_role("button", name="Put in force")).to_have_count(0)
+    console.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    expect(console.get_by_role("button", name="Save")).to_have_count(0)
     settings = portero.enforcement.settings()
     assert (settings.layers.startup, settings.gateway_networks) == ("observing", ("198.51.100.0/24",))
     console.get_by_role("button", name="For a group…").click()
@@ -288,10 +296,11 @@ def test_layers_and_coverage_are_changed(console, portero, axe):
     dialog.get_by_label("Group").select_option("office")
     dialog.get_by_label("Filter").select_option("observing")
     axe()
-    dialog.get_by_role("button", name="Put in force").click()
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
     expect(console.get_by_role("row").filter(has_text="office")).to_contain_text("observing")
-    console.once("dialog", lambda dialog: dialog.accept())
     console.get_by_role("button", name="Remove office").click()
+    put_in_force(console)
     expect(console.get_by_role("row").filter(has_text="office")).to_have_count(0)
 
     console.go("/fleet/coverage")
@@ -300,10 +309,12 @@ def test_layers_and_coverage_are_changed(console, portero, axe):
     dialog.get_by_label("Over https").select_option("none")
     dialog.get_by_label("Source").fill("tried at the desk")
     axe()
-    dialog.get_by_role("button", name="Put in force").click()
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
     row = console.get_by_role("row").filter(has_text="tried at the desk")
     expect(row).to_contain_text("edited here")
     row.get_by_role("button", name="Take out").click()
+    put_in_force(console)
     expect(row).to_have_count(0)
     answer = httpx.get(console.url.split("/console")[0] + "/join/nothing.js")
     assert answer.status_code == 404
@@ -322,21 +333,22 @@ def test_settings_that_somebody_else_saved_first_are_not_overwritten_unseen(cons
     # the page has heard of it, and keeps what is being edited
     expect(console.get_by_role("region", name="What machines do")).to_contain_text("of 0 enforce it")
     expect(console.get_by_label("Startup layer, for the estate")).to_have_value("off")
-    console.get_by_role("button", name="Put in force").click()
+    console.get_by_role("button", name="Save").click()
     alert = console.get_by_role("alert")
     expect(alert).to_contain_text("was changed in revision")
-    expect(alert).to_contain_text("Theirs: Filter observing")
+    expect(alert.get_by_role("row").filter(has_text="layers")).to_contain_text("filter observing")
     assert portero.enforcement.settings().layers.filter == "observing"
     console.get_by_role("button", name="Take theirs").click()
     expect(console.get_by_label("Filter, for the estate")).to_have_value("observing")
-    expect(console.get_by_role("button", name="Put in force")).to_have_count(0)
+    expect(console.get_by_role("button", name="Save")).to_have_count(0)
 
     console.get_by_label("Filter, for the estate").select_option("off")
     portero.enforcement.put_settings(Settings(), version=None)
     expect(console.get_by_role("region", name="What machines do")).not_to_contain_text("of 0 enforce it")
-    console.get_by_role("button", name="Put in force").click()
+    console.get_by_role("button", name="Save").click()
     console.get_by_role("button", name="Put mine over it").click()
-    expect(console.get_by_role("button", name="Put in force")).to_have_count(0)
+    put_in_force(console)
+    expect(console.get_by_role("button", name="Save")).to_have_count(0)
     assert portero.enforcement.settings().layers.filter == "off"
     portero.enforcement.put_settings(Settings(), version=None)
 
@@ -350,12 +362,11 @@ def test_an_order_that_somebody_else_changed_meanwhile_is_refused_and_kept(conso
     turned = Precedence(precedence=tuple(reversed(before.precedence)))
     portero.groups.put_order(turned, version=before.version)
     console.get_by_role("button", name="Look at this order…").click()
-    dialog = console.get_by_role("dialog")
-    dialog.get_by_role("button", name="Put in force").click()
-    expect(dialog.get_by_role("alert")).to_contain_text("The order of groups was changed in revision")
+    alert = console.get_by_role("alert")
+    expect(alert).to_contain_text("The order of groups was changed in revision")
+    expect(alert.get_by_role("row").filter(has_text="precedence")).to_contain_text(turned.precedence[0])
     assert portero.groups.order().precedence == turned.precedence
-    dialog.get_by_role("button", name="Back").click()
-    console.get_by_role("button", name="Undo").click()
+    alert.get_by_role("button", name="Take theirs").click()
     first = console.get_by_role("navigation", name="Groups, strongest first").get_by_role("link").first
     expect(first).to_contain_text(turned.precedence[0])
     portero.groups.put_order(Precedence(precedence=before.precedence), version=None)
@@ -382,9 +393,9 @@ def test_labels_and_modes_that_changed_under_an_open_dialog_are_refused(console,
     dialog.get_by_label("Filter").select_option("off")
     portero.enforcement.put_layer_modes(GroupLayers(group="office", startup="off"), version=None)
     expect(console.get_by_role("row").filter(has_text="office").locator("td").nth(3)).to_have_text("off")
-    dialog.get_by_role("button", name="Put in force").click()
+    dialog.get_by_role("button", name="Save").click()
     expect(dialog.get_by_role("alert")).to_contain_text("The set of layer modes “office” was changed in revision")
-    dialog.get_by_role("button", name="Back").click()
+    dialog.get_by_role("button", name="Back", exact=True).click()
     console.get_by_role("button", name="Change office").click()
     expect(dialog.get_by_label("Startup layer")).to_have_value("off")
     expect(dialog.get_by_label("Filter")).to_have_value("")

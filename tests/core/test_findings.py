@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from datetime import timedelta
 from itertools import product
 
@@ -11,8 +12,8 @@ from judging import assigned, rules
 from worlds import Fleet, made
 
 from made_estates import ADDRESSES, BASE, HOSTS, USERS
+from portero.core.insight.effects.world import World
 from portero.core.insight.findings import apply_remedy, find_all
-from portero.core.insight.previewing import World
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
@@ -91,7 +92,7 @@ NO_GAMES = rules("category", {"category": "games", "action": "allow"})
 
 def findings(estate: Estate, fleet: Fleet = PAIR, people=(), **world) -> dict[str, Finding]:
     """Findings by kind; each small estate has at most one of a kind."""
-    asked: World = fleet.world(estate)._replace(**world)
+    asked: World = replace(fleet.world(estate), **world)
     found = find_all(estate, asked, people)
     assert found.complete
     by_kind = {one.kind.value: one for one in found.items}

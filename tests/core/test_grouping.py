@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections import Counter
+from functools import partial
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import assignment, group, ruleset
 from made_fleets import NOW, compiled, devices, group_lists, member
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.world import World
 from portero.core.insight.grouping import preview_group
-from portero.core.insight.previewing import World, look_ahead
+from portero.core.insight.previewing import look_ahead
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, facts_from
@@ -51,7 +54,8 @@ def a_fleet(estate: Estate, *memberships: tuple[str, ...]) -> Fleet:
 
 
 def world_of(fleet: Fleet) -> World:
-    return World(fleet.members(), fleet.groups_of, EMPTY_INDEX, Directory(), list, {}, NOW, lambda: False)
+    cutter = partial(Cutter, index=EMPTY_INDEX, catalogue={})
+    return World(fleet.members(), fleet.groups_of, Directory(), list, {}, NOW, cutter, lambda: False)
 
 
 ACTIONS = st.sampled_from(["allow", "warn", "block"])

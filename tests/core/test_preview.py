@@ -6,7 +6,6 @@ from collections import Counter
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from judging import INDEX as SMALL_INDEX
 from judging import assigned, rules
 from worlds import Fleet, changed, made, word
 
@@ -15,7 +14,6 @@ from portero.core.insight.effects.subjects import Known
 from portero.core.insight.effects.touching import Touched
 from portero.core.insight.holding import taking_hold
 from portero.core.insight.previewing import look_ahead, moved_groups
-from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.preview import Effect
 
 ESTATES = 120
@@ -163,7 +161,7 @@ def test_a_name_a_draft_and_a_probe_change_no_verdict():
 
 def test_out_of_time_it_says_where_it_stopped():
     fleet = fleet_of("pc", "other")
-    world = fleet.world(assigned())._replace(out_of_time=lambda: True, hosts=MemoryIndex(SMALL_INDEX))
+    world = fleet.world(assigned(), out_of_time=lambda: True)
     outlook = look_ahead(assigned(), assigned((GAMES, "weak")), {}, world)
     assert not outlook.complete
     assert outlook.stopped_at

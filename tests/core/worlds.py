@@ -6,9 +6,10 @@ from datetime import datetime
 from typing import NamedTuple
 
 from made_estates import BASE, INDEX, Maker
+from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.subjects import ELSEWHERE
+from portero.core.insight.effects.world import World
 from portero.core.insight.offline import OfflineEstate
-from portero.core.insight.previewing import World
 from portero.core.matching.applications import catalogue_of
 from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.members import Member, facts_from
@@ -42,11 +43,11 @@ class Fleet(NamedTuple):
         return World(
             members=self.members,
             groups=lambda id: groups.get(id, ()),
-            hosts=HOSTS,
             directory=self.document.directory,
             programs=lambda: programs,
             catalogue=catalogue_of(programs),
             now=now,
+            cutter=lambda one: Cutter(one, HOSTS, catalogue_of(programs)),
             out_of_time=out_of_time,
         )
 

@@ -22,7 +22,7 @@ KEEPERS = {
 }
 # what asks, reckons, or is one's own
 ANYBODY = {
-    *("check", "checkBatch", "previewGroup", "previewPrecedence", "describeRuleset", "describeSchedule"),
+    *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
     *("describeApplicationSet", "readDaysOff", "createToken", "revokeToken", "signOut"),
 }
 CALLS = [

@@ -109,7 +109,7 @@ function save() {
       </div>
       <div class="wide">
         <DialogButtons
-          does="Put in force"
+          does="Save"
           :error="put.error.value"
           :disabled="put.isPending.value"
           @back="shown = false"

@@ -65,7 +65,7 @@ function save() {
         <BFormSelect :id="`modes-${layer.key}`" v-model="draft[layer.key]" :options="modeOptions" />
       </template>
       <DialogButtons
-        does="Put in force"
+        does="Save"
         :error="put.error.value"
         :disabled="!draft.group || put.isPending.value"
         @back="shown = false"

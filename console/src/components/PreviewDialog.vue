@@ -13,21 +13,22 @@ const reason = ref('')
 const saving = ref(false)
 
 watch(proposal, async (asked) => {
+  if (!asked) return
   preview.value = undefined
   reason.value = ''
-  shown.value = asked !== undefined
-  if (!asked) return
+  shown.value = true
   try {
     const found = await asked.load()
     if (proposal.value === asked) preview.value = found
   } catch {
     // why is told where the change was written
-    if (proposal.value === asked) proposal.value = undefined
+    if (proposal.value === asked) shown.value = false
   }
 })
-watch(shown, (open) => {
-  if (!open) proposal.value = undefined
-})
+/** The dialog has gone from the screen; unless the next proposal has brought it back meanwhile, this one is over. */
+function gone() {
+  if (!shown.value) proposal.value = undefined
+}
 
 async function commit(asDraft: boolean) {
   const asked = proposal.value
@@ -39,7 +40,7 @@ async function commit(asDraft: boolean) {
     // why is told where the change was written
   } finally {
     saving.value = false
-    proposal.value = undefined
+    if (proposal.value === asked) shown.value = false
   }
 }
 </script>
@@ -52,7 +53,7 @@ async function commit(asDraft: boolean) {
     size="xl"
     no-footer
     scrollable
-    body-class="preview-body"
+    @hidden="gone"
   >
     <form @submit.prevent="commit(false)">
       <PreviewPanel :preview="preview" />

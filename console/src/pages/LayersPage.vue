@@ -175,7 +175,7 @@ function drop(one: GroupLayers) {
               @keep="keepMine"
             />
             <BButton variant="light" @click="reset">Undo changes</BButton>
-            <BButton variant="primary" :disabled="put.isPending.value" @click="save">Put in force</BButton>
+            <BButton variant="primary" :disabled="put.isPending.value" @click="save">Save</BButton>
           </div>
         </div>
         <section v-if="readiness" class="panel" aria-label="What machines do">

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
 
 from portero.core import sentences
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.world import Groups, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.holding import hidden_content, hindrances, taking_hold
-from portero.core.insight.previewing import Outlook, World, look_ahead
+from portero.core.insight.previewing import Outlook, look_ahead
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
@@ -23,10 +26,12 @@ from portero.store import access, devices
 from portero.store.database import Store
 from portero.store.estates import moment
 
-PREVIEW_SECONDS = 4.0
-"""How long a preview may take before it tells what it has found so far."""
+PREVIEW_SECONDS, TURN_SECONDS = 2.5, 0.5
+"""How long a preview may look at verdicts, and at the findings of each state, before it tells what it has so far."""
 FINDINGS_SECONDS = 10.0
 KEPT_SECONDS = 60.0
+SMALL_FLEET = 5_000
+"""In a bigger one something changes all the time."""
 
 
 class Foresight:
@@ -35,6 +40,7 @@ class Foresight:
     def __init__(self, store: Store, roster: Roster, index: CategoryIndex, clock: Callable[[], float]) -> None:
         self._store, self._roster, self._index, self._clock = store, roster, index, clock
         self._programs: tuple[int, list[Application]] = (-1, [])
+        self._cutters: deque[tuple[Estate, Mapping[str, frozenset[str]], Cutter]] = deque(maxlen=3)
         self._finding = threading.Lock()
         self._found: tuple[tuple[int, ...], Found] | None = None
 
@@ -48,17 +54,27 @@ class Foresight:
 
     def world(self, directory: Directory, seconds: float) -> World:
         """What a state of the estate is looked at in, for so long."""
-        roster, deadline = self._roster, time.monotonic() + seconds
+        roster = self._roster
         return World(
             members=roster.fleet.members(),
             groups=roster.fleet.groups_of,
-            hosts=self._index,
             directory=directory,
             programs=self.programs,
             catalogue=roster.catalogue,
             now=moment(self._clock()),
-            out_of_time=lambda: time.monotonic() > deadline,
+            cutter=self._cutter,
+            out_of_time=_deadline(seconds),
         )
+
+    def _cutter(self, estate: Estate) -> Cutter:
+        """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""
+        catalogue = self._roster.catalogue
+        for kept in self._cutters:
+            if kept[0] is estate and kept[1] is catalogue:
+                return kept[2]
+        made = Cutter(estate, self._index, catalogue)
+        self._cutters.append((estate, catalogue, made))
+        return made
 
     def preview(
         self, before: Estate, after: Estate, revision: int, directory: Directory, seconds: float = PREVIEW_SECONDS
@@ -67,7 +83,7 @@ class Foresight:
         world = self.world(directory, seconds)
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
-        appearing, settled = self._turns(before, after, revision, directory, regrouping)
+        appearing, settled = self._turns(before, after, seen.rulesets, world, regrouping.groups)
         with self._store.reading() as connection:
             rhythms = devices.rhythms(connection)
         return Preview(
@@ -90,40 +106,40 @@ class Foresight:
         )
 
     def _turns(
-        self, before: Estate, after: Estate, revision: int, directory: Directory, regrouping: Regrouping
+        self, before: Estate, after: Estate, rulesets: set[str], world: World, moved: Mapping[str, Groups]
     ) -> tuple[tuple[Finding, ...], tuple[Finding, ...]]:
         """The findings that appear, and those that go. Where there was no time to see all, none is said to go."""
-        now = self.findings(before, revision, directory)
-        groups = self._roster.fleet.groups_of
-        then = self._find(after, directory, PREVIEW_SECONDS, lambda id: regrouping.groups.get(id) or groups(id))
+        now = self._find(before, world.once({}, _deadline(TURN_SECONDS)), rulesets)
+        then = self._find(after, world.once(moved, _deadline(TURN_SECONDS)), rulesets)
         had, has = ({one.id for one in found.items} for found in (now, then))
-        appearing = tuple(one for one in then.items if one.id not in had)
+        appearing = tuple(one for one in then.items if one.id not in had) if now.complete else ()
         return appearing, tuple(one for one in now.items if one.id not in has) if then.complete else ()
 
     # --- findings ---
 
     def findings(self, estate: Estate, revision: int, directory: Directory) -> Found:
-        """What is to be settled now. What was found stays for a minute, unless something is another since."""
-        state = (revision, self._roster.fleet.changes, id(directory), int(self._clock() // KEPT_SECONDS))
+        """What is to be settled now. What was found stays for a minute, unless the estate is another since; in a small
+        fleet, unless a machine is.
+        """
+        fleet = self._roster.fleet
+        changes = fleet.changes if len(fleet) <= SMALL_FLEET else 0
+        state = (revision, changes, id(directory), int(self._clock() // KEPT_SECONDS))
         with self._finding:
             if self._found is None or self._found[0] != state:
-                self._found = (state, self._find(estate, directory, FINDINGS_SECONDS))
+                self._found = (state, self._find(estate, self.world(directory, FINDINGS_SECONDS)))
             return self._found[1]
 
-    def _find(
-        self,
-        estate: Estate,
-        directory: Directory,
-        seconds: float,
-        groups: Callable[[str], tuple[str, ...]] | None = None,
-    ) -> Found:
+    def forget(self) -> None:
+        """Forget what was found, so that it is looked for anew."""
+        self._found = None
+
+    def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
         with self._store.reading() as connection:
             signing_in = access.names(connection)
         people = {one.casefold() for one in signing_in}
-        people.update(user.casefold() for user in directory.users)
-        people.update(user.casefold() for group in directory.user_groups for user in group.users)
-        world = self.world(directory, seconds)
-        return find_all(estate, world._replace(groups=groups) if groups else world, people)
+        people.update(user.casefold() for user in world.directory.users)
+        people.update(user.casefold() for group in world.directory.user_groups for user in group.users)
+        return find_all(estate, world, people, rulesets)
 
     def _hindrances(self, after: Estate, seen: Outlook, regrouping: Regrouping) -> tuple[Hindrance, ...]:
         obstacles, groups = Obstacles(after), self._roster.fleet.groups_of
@@ -133,3 +149,9 @@ class Foresight:
             lambda member: obstacles.of(member, regrouping.groups.get(member.id) or groups(member.id)),
             after.coverage_table,
         )
+
+
+def _deadline(seconds: float) -> Callable[[], bool]:
+    """Whether so many seconds have passed since now."""
+    at = time.monotonic() + seconds
+    return lambda: time.monotonic() > at

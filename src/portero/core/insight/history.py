@@ -28,7 +28,8 @@ def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
     """The estate as it was before these revisions, given from the newest back."""
     document = estate.model_dump(mode="json", exclude_none=True)
     for step in steps:
-        for undo in reversed(step.undos):
+        # what was made goes first: then what was removed finds its place among what stayed
+        for undo in sorted(step.undos, key=lambda one: (one.change.verb == "removed", one.stood or 0)):
             _undo(document, undo)
         for noun, keys in step.orders.items():
             attribute, by = NOUNS[noun]

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from functools import lru_cache
 from math import ceil
 
 from portero.core import sentences
 from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
-from portero.core.matching.members import Member
+from portero.core.matching.members import Member, Shared
 from portero.core.nouns.coverage import CoverageTable, Reach
 from portero.core.nouns.device import Lifecycle
 from portero.core.nouns.preview import Hindrance, TakingHold, VerdictChange
@@ -56,11 +55,18 @@ def hindrances(
 def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
     """Tells whether some browser of a machine shows the filter only the host over https."""
 
-    @lru_cache(maxsize=10_000)
-    def shows(browsers: tuple[str | None, ...], platform: str | None) -> bool:
-        return any(coverage.reach("filter", name, platform, "https") is Reach.HOST for name in browsers)
+    known: dict[tuple[Shared | None, str | None], bool] = {}
 
-    return lambda member: shows(tuple(one.name for one in member.facts.browsers), member.facts.platform)
+    def shows(member: Member) -> bool:
+        key = (member.browsers, member.facts.platform)
+        found = known.get(key)
+        if found is None:
+            names = [one.name for one in member.facts.browsers]
+            reaches = [coverage.reach("filter", name, key[1], "https") for name in names]
+            found = known[key] = Reach.HOST in reaches
+        return found
+
+    return shows
 
 
 def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:

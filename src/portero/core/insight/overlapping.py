@@ -8,8 +8,8 @@ from itertools import combinations
 
 from portero.core import sentences
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
-from portero.core.insight.effects.rulings import Ruling, rule_on, rules_met
-from portero.core.insight.effects.slicing import ANY_TIME, Cutter, Slice
+from portero.core.insight.effects.rulings import ANY_TIME, Judge, Ruling, rules_met
+from portero.core.insight.effects.slicing import Slice
 from portero.core.insight.effects.subjects import (
     Known,
     Shown,
@@ -20,7 +20,7 @@ from portero.core.insight.effects.subjects import (
     subjects_of,
 )
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
-from portero.core.insight.previewing import World
+from portero.core.insight.effects.world import World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.board import Contribution, Overlap, OverlapOutcome, OverlapRow, SharedBy
@@ -60,24 +60,21 @@ def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Ap
 
 
 def overlap(
-    estate: Estate,
-    world: World,
-    targets: Sequence[str],
-    members: Sequence[Member],
-    typed: Sequence[Subject],
-    cutter: Cutter,
+    estate: Estate, world: World, targets: Sequence[str], members: Sequence[Member], typed: Sequence[Subject]
 ) -> Overlap:
     """What the targets, groups or one machine's own name, say of everything they name, and what wins on the machines.
 
     With `typed` subjects, of those alone.
     """
-    subjects = list(typed) or list(_named_by(estate, world, targets))
+    subjects, cutter = list(typed) or list(_named_by(estate, world, targets)), world.cutter(estate)
     shown = {one: cutter.show(one) for one in dict.fromkeys(subjects)}
     own = cutter.cut(shown)
     saying = {target: _Saying(own, target, members) for target in targets}
     outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
     complete = True
-    crowd = Crowd([own.estate], members, lambda member: (world.groups(member.id),))
+    held = {one.id for one in members}
+    classes = {(groups,): [one for one in some if one.id in held] for groups, some in world.classes.items()}
+    crowd = Crowd([own.estate], {groups: some for groups, some in classes.items() if some})
     for swept in Sweep([own], crowd, world.directory, world.now).classes():
         if world.out_of_time():
             complete = False
@@ -146,8 +143,9 @@ class _Saying:
 def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
     by_word: dict[Action, list[tuple[Frames, Ruling]]] = {}
     policy = swept.policies[0]
+    judge = Judge(policy, shown)
     for frames in swept.frames:
-        ruling = rule_on(policy, frames.frames[0], shown, frames.to_gateway[0])
+        ruling = judge.rule(frames.frames[0], frames.to_gateway[0])
         by_word.setdefault(ruling.word, []).append((frames, ruling))
     every = {one for frames in swept.frames for one in frames.circumstances}
     for word, found in by_word.items():

@@ -5,23 +5,20 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 from itertools import islice
 from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
-from portero.core.insight.effects.rulings import Ruling, rule_on
+from portero.core.insight.effects.rulings import Judge, Ruling
 from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.subjects import Known, Shown, Subject
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
-from portero.core.matching.categories import CategoryIndex
+from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
-from portero.core.nouns.device import Application
-from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Effect, VerdictChange, effect_of
 from portero.core.nouns.revision import Change
@@ -33,29 +30,15 @@ MOST_ROWS = 500
 FEW = 6
 
 
-class World(NamedTuple):
-    """What a change is looked at in: the fleet and its people, what hosts and programs there are, and when."""
-
-    members: Sequence[Member]
-    groups: Callable[[str], tuple[str, ...]]
-    """A device's groups before the change, by id, strongest first."""
-    hosts: CategoryIndex
-    directory: Directory
-    programs: Callable[[], Sequence[Application]]
-    """The programs that are found on devices; asked for only where programs count."""
-    catalogue: Mapping[str, frozenset[str]]
-    now: datetime
-    out_of_time: Callable[[], bool]
-
-
 class Outlook(NamedTuple):
-    """What becomes of verdicts: the rows, the machines whose bundle would be another, those on which more is stopped
-    than before (by layer), and whether everything was looked at.
+    """What becomes of verdicts: the rows, the rulesets that are touched, the machines whose bundle would be another,
+    those on which more is stopped than before (by layer), and whether everything was looked at.
     """
 
     changes: tuple[Change, ...]
     verdicts: tuple[VerdictChange, ...]
     effects: dict[Effect, int]
+    rulesets: set[str]
     touched: list[Member]
     classes: int
     tightened: dict[Layer, dict[str, Member]]
@@ -66,22 +49,19 @@ class Outlook(NamedTuple):
 
 def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...]], world: World) -> Outlook:
     """What `after` would change. `moved` gives the groups of those devices that would have others, by id."""
-    changes = tuple(differences(before, after))
-    touched, classes, whole = _touched_devices(before, after, changes, moved, world)
+    changes, pairs = tuple(differences(before, after)), world.moving(moved)
+    touched, classes, whole = _touched_devices(before, after, changes, pairs, world)
     known = Known.of((before, after), world.programs, world.catalogue)
     groups = moved_groups(moved, world)
-    cutters = [Cutter(estate, world.hosts, world.catalogue) for estate in (before, after)]
-    found = Touched(before, after, changes, groups, known).subjects()
-    subjects, all_subjects = _once_each_alike(found, cutters, world.out_of_time)
+    cutters = [world.cutter(estate) for estate in (before, after)]
+    reached = Touched(before, after, changes, groups, known)
+    subjects, all_subjects = _once_each_alike(reached.subjects(), cutters, world.out_of_time)
     shifts, seen = _Shifts(subjects), True
     if subjects:
         shown = [{one: cutter.show(one) for one in subjects} for cutter in cutters]
         slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
-        crowd = Crowd(
-            [one.estate for one in slices],
-            world.members,
-            lambda member: (own := world.groups(member.id), moved.get(member.id, own)),
-        )
+        same = shown[0] == shown[1]
+        crowd = Crowd([one.estate for one in slices], pairs)
         sweep = Sweep(slices, crowd, world.directory, world.now)
         for done, swept in enumerate(sweep.classes()):
             if world.out_of_time():
@@ -90,7 +70,8 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
                     f"after {done} of {sentences.counted(len(sweep), 'class', 'classes')} of machines",
                 )
                 break
-            shifts.look_at(swept, shown)
+            if not (same and swept.stays and len(set(swept.gateways)) == 1):
+                shifts.look_at(swept, shown)
     rows = shifts.rows()
     told = None if seen else stopped
     if seen and not all_subjects:
@@ -99,6 +80,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
         changes=changes,
         verdicts=tuple(rows[:MOST_ROWS]),
         effects=shifts.effects(),
+        rulesets=reached.rulesets(),
         touched=touched,
         classes=classes,
         tightened=shifts.tightened,
@@ -126,7 +108,7 @@ def _touched_devices(
     before: Estate,
     after: Estate,
     changes: Sequence[Change],
-    moved: Mapping[str, tuple[str, ...]],
+    pairs: Mapping[tuple[Groups, Groups], list[Member]],
     world: World,
 ) -> tuple[list[Member], int, bool]:
     """The devices that would have another bundle, in how many classes; and whether all were looked at."""
@@ -136,15 +118,9 @@ def _touched_devices(
     named = {
         name for estate in (before, after) for one in touched_assignments(estate, changed) for name in one.named_devices
     }
-    by_class: dict[tuple[tuple[str, ...], tuple[str, ...]], list[Member]] = defaultdict(list)
-    alone = []
-    for member in world.members:
-        own = world.groups(member.id)
-        by_class[own, moved.get(member.id, own)].append(member)
-        if named and not named.isdisjoint(names_of(member)):
-            alone.append(member)
+    alone = [one for one in world.members if not named.isdisjoint(names_of(one))] if named else []
     found, classes, whole = {member.id: member for member in alone}, 0, True
-    for (own, then), members in sorted(by_class.items(), key=lambda one: -len(one[1])):
+    for (own, then), members in sorted(pairs.items(), key=lambda one: -len(one[1])):
         if own == then and touched is not None and touched.isdisjoint(own):
             continue
         if whole and world.out_of_time():
@@ -220,8 +196,12 @@ class _Shifts:
         tightened: set[Layer] = set()
         for subject in self._subjects:
             by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling]]] = {}
+            judges = [Judge(policy, own[subject]) for policy, own in zip(swept.policies, shown, strict=True)]
             for frames in swept.frames:
-                was, then = _rulings(swept, frames, [own[subject] for own in shown])
+                was, then = (
+                    judge.rule(frame, to_gateway)
+                    for judge, frame, to_gateway in zip(judges, frames.frames, frames.to_gateway, strict=True)
+                )
                 if was.word is not then.word:
                     by_pair.setdefault((was.word, then.word), []).append((frames, then))
             for (before, after), found in by_pair.items():
@@ -291,13 +271,6 @@ class _Shifts:
                 words = [sentences.subject_words(one.kind, one.name) for one in everywhere]
                 whens = {key.when for key in self._found if key.subject in everywhere}
                 yield sentences.loss(effect.value, words, count, fleet, whens)
-
-
-def _rulings(swept: Swept, frames: Frames, shown: Sequence[Shown]) -> list[Ruling]:
-    return [
-        rule_on(policy, frame, own, to_gateway)
-        for policy, frame, own, to_gateway in zip(swept.policies, frames.frames, shown, frames.to_gateway, strict=True)
-    ]
 
 
 def _tightens(before: Action, after: Action) -> bool:

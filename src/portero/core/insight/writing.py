@@ -8,9 +8,10 @@ from difflib import get_close_matches
 from publicsuffixlist import PublicSuffixList
 
 from portero.core import sentences
+from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.holding import host_only
-from portero.core.insight.previewing import World
+from portero.core.matching.categories import CategoryIndex
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -43,9 +44,12 @@ _TOLD = (
 )
 
 
-def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World) -> list[AuthoringWarning]:
-    """What should be known of a ruleset, saved or not: by its rules, and by where it is assigned already."""
-    writer = _Writer(ruleset, estate, world)
+def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> list[AuthoringWarning]:
+    """What should be known of a ruleset, saved or not: by its rules, and by where it is assigned already.
+
+    A host that the index has an entry for is not taken for a mistyped one.
+    """
+    writer = _Writer(ruleset, estate, world, hosts)
     found = [one for number, rule in writer.rules() for one in writer.of(number, rule)]
     others = tuple(one for one in estate.rulesets if one.key != ruleset.key)
     after = estate.replacing(rulesets=(*others, ruleset))
@@ -75,8 +79,8 @@ def _of_findings(
 class _Writer:
     """Looks at the rules of one ruleset."""
 
-    def __init__(self, ruleset: Ruleset, estate: Estate, world: World) -> None:
-        self._ruleset, self._world = ruleset, world
+    def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
+        self._ruleset, self._hosts = ruleset, hosts
         shows_host = host_only(estate.coverage_table)
         self._host_only = [one for one in world.members if shows_host(one)]
         self._known = sorted(_known_hosts(estate, ruleset.key))
@@ -110,7 +114,7 @@ class _Writer:
         suffix = host.rpartition(".")[2]
         if suffix not in _RESERVED and not _suffixes.publicsuffix(host):
             yield AuthoringWarning(code="host-suffix", rule=number, sentence=sentences.suffix_unknown(host, suffix))
-        if host not in self._known and self._world.hosts.get(host) is None:
+        if host not in self._known and self._hosts.get(host) is None:
             near = get_close_matches(host, self._known, n=1, cutoff=_NEAR)
             if near:
                 words = sentences.host_near(host, near[0])

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -129,7 +129,8 @@ def compile_bundle(
 
     With the names of a device (hostname, id) also what is meant for it alone.
     """
-    assignments = tuple(_assignments(estate, groups, names, states))
+    compiled = list(_assignments(estate, groups, names, states))
+    assignments = tuple(one.made for one in compiled)
     settings = estate.settings
     return Bundle(
         portero_bundle=BUNDLE_FORMAT,
@@ -139,13 +140,23 @@ def compile_bundle(
         layers={layer: estate.mode_of(layer, groups).value for layer in LAYERS},
         gateway_networks=settings.gateway_networks,
         search_pages=tuple((page.host, page.parameter) for page in settings.search_pages),
-        parts=_parts(estate, assignments),
+        parts=_parts(estate, compiled),
     )
+
+
+class _Compiled(NamedTuple):
+    """An assignment compiled for one of its targets, of what, and which parts its rules refer to."""
+
+    assignment: Assignment
+    ruleset: Ruleset
+    made: BundleAssignment
+    sets: frozenset[str]
+    of_services: bool
 
 
 def _assignments(
     estate: Estate, groups: tuple[str, ...], names: Collection[str], states: Collection[State]
-) -> Iterator[BundleAssignment]:
+) -> Iterator[_Compiled]:
     """Those that hold the class or the device, each by way of the strongest of its targets: None is the device."""
     places = estate.places_by_target
     strongest: dict[int, str | None] = {}
@@ -164,18 +175,18 @@ def _assignments(
 _MOST_COMPILED = 100_000
 
 
-def _compiled(
-    known: dict[object, Any], assignment: Assignment, ruleset: Ruleset, target: str | None
-) -> BundleAssignment:
+def _compiled(known: dict[object, Any], assignment: Assignment, ruleset: Ruleset, target: str | None) -> _Compiled:
     """An assignment compiled once for each target that occurs, as long as neither it nor its ruleset is another."""
     key = (assignment.key, target)
-    found = known.get(key)
-    if found is None or found[0] is not assignment or found[1] is not ruleset:
+    found: _Compiled | None = known.get(key)
+    if found is None or found.assignment is not assignment or found.ruleset is not ruleset:
         if len(known) >= _MOST_COMPILED:
             known.clear()
-        found = known[key] = (assignment, ruleset, _assignment(assignment, ruleset, target))
-    compiled: BundleAssignment = found[2]
-    return compiled
+        made = _assignment(assignment, ruleset, target)
+        sets = frozenset(rule.selector_value for rule in made.rules if rule.selector_kind == "application_set")
+        of_services = any(rule.selector_kind in ("service", "decision", "suitability") for rule in made.rules)
+        found = known[key] = _Compiled(assignment, ruleset, made, sets, of_services)
+    return found
 
 
 def _seconds(moment: datetime | None) -> float | None:
@@ -216,19 +227,16 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
     )
 
 
-def _parts(estate: Estate, assignments: Collection[BundleAssignment]) -> Parts:
-    schedules = {one.schedule for one in assignments if one.schedule}
-    notices = {one.notice for one in assignments if one.notice}
-    kinds = {(rule.selector_kind, rule.selector_value) for one in assignments for rule in one.rules}
-    sets = {value for kind, value in kinds if kind == "application_set"}
-    of_services = {kind for kind, _ in kinds if kind in ("service", "decision", "suitability")}
+def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
+    schedules = {one.made.schedule for one in compiled if one.made.schedule}
+    notices = {one.made.notice for one in compiled if one.made.notice}
+    sets = {key for one in compiled for key in one.sets}
     return Parts(
         schedules={key: _written(estate.schedule_by_key[key]) for key in sorted(schedules)},
         application_sets={key: _written(estate.application_set_by_key[key]) for key in sorted(sets)},
         services={
             service.key: BundleService(service.hosts, service.decision.value, service.suitability)
-            for service in estate.services
-            if of_services
+            for service in (estate.services if any(one.of_services for one in compiled) else ())
         },
         notices={
             notice.key: BundleNotice(notice.title, notice.text, notice.contact)

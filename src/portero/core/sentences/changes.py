@@ -13,7 +13,7 @@ from portero.core.sentences.words import VERBS, counted, joined
 
 MOST_DETAILS = 60
 _LONG = 160
-_PLAIN = (False, "anywhere", "active", [], {})
+_PLAIN: tuple[Any, ...] = (False, "anywhere", "active", [], {})
 _LISTS = ("to", "hosts", "windows", "days_off", "include", "exclude", "categories", "precedence", "probes")
 
 

@@ -9,7 +9,6 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from portero.core import sentences
-from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.overlapping import overlap, shared_devices, typed_subjects
 from portero.core.insight.writing import warn_of_assignment, warn_of_ruleset
 from portero.core.matching.members import Member
@@ -119,8 +118,7 @@ def get_overlap(
     world = desk.foresight.world(desk.directory, OVERLAP_SECONDS)
     targets, members = _machine(desk, device) if device else _shared(desk, group)
     typed = list(typed_subjects(visit, program, world.programs()))
-    cutter = Cutter(estate, desk.index, world.catalogue)
-    return overlap(estate, world, targets, members, typed, cutter)
+    return overlap(estate, world, targets, members, typed)
 
 
 def _machine(desk: Desk, name: str) -> tuple[list[str], list[Member]]:
@@ -173,7 +171,7 @@ def list_warnings(body: Writing, _who: Author, desk: TheDesk) -> list[AuthoringW
     world = desk.foresight.world(desk.directory, WARNING_SECONDS)
     found: list[AuthoringWarning] = []
     if body.ruleset is not None:
-        found += warn_of_ruleset(body.ruleset, estate, world)
+        found += warn_of_ruleset(body.ruleset, estate, world, desk.index)
     if body.assignment is not None:
         one = body.assignment.keyed(())
         ruleset = estate.ruleset_by_key.get(one.ruleset)

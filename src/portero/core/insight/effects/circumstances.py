@@ -166,7 +166,7 @@ def frames_of(
     found: dict[tuple[object, ...], Frames] = {}
     for moment, person, place, restarted in product(
         moments if any(map(_names_time, bundles)) else moments[:1],
-        people if any(map(_names_people, bundles)) else people[:1],
+        _told_apart(people, bundles),
         places,
         (False, True) if until_restart else (False,),
     ):
@@ -189,8 +189,17 @@ def _names_time(bundle: Bundle) -> bool:
     )
 
 
-def _names_people(bundle: Bundle) -> bool:
-    return any(one.names_people for one in bundle.assignments)
+def _told_apart(people: Sequence[Person], bundles: Sequence[Bundle]) -> Sequence[Person]:
+    """One of the people for each way in which these bundles tell them apart."""
+    naming = [one for bundle in bundles for one in bundle.assignments if one.names_people]
+    if not naming:
+        return people[:1]
+    users = {user for one in naming for user in one.users}
+    groups = {key for one in naming for key in one.user_groups}
+    found: dict[tuple[str | None, frozenset[str]], Person] = {}
+    for one in people:
+        found.setdefault((one.user if one.user in users else None, one.user_groups & groups), one)
+    return list(found.values())
 
 
 def _names_places(bundle: Bundle) -> bool:

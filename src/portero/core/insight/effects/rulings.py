@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from typing import NamedTuple
 
 from portero.core.insight.effects.subjects import Shown
@@ -12,6 +13,7 @@ from portero.core.nouns.verdict import Layer
 from portero.core.resolving.deciding import decide, matches, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import Situation
 
 
 class Ruling(NamedTuple):
@@ -23,6 +25,8 @@ class Ruling(NamedTuple):
 
 
 ALLOWED = Ruling(Action.ALLOW)
+ANY_TIME = Situation(datetime(1970, 1, 1, tzinfo=UTC))
+"""For looking up which rules match, in play or not: the situation does not count there."""
 
 
 def rules_met(policy: Policy, frame: Frame, shown: Shown) -> Iterator[Contender]:
@@ -99,3 +103,23 @@ def _start(policy: Policy, frame: Frame, shown: Shown) -> Ruling:
     if found.word is Action.ALLOW and outcome.logged and policy.bundle.layers[Layer.STARTUP] != LayerMode.OFF:
         return Ruling(Action.LOG, Layer.STARTUP, outcome.logged[0])
     return found
+
+
+class Judge:
+    """Rules on one subject under one policy, frame after frame; what differs in no rule that matches is known."""
+
+    def __init__(self, policy: Policy, shown: Shown) -> None:
+        self._policy, self._shown = policy, shown
+        met = list(rules_met(policy, policy.frame(ANY_TIME), shown))
+        self._assignments = sorted({one.assignment for one in met})
+        self._ends = any(one.until is not None for one in met)
+        self._known: dict[tuple[object, ...], Ruling] = {}
+
+    def rule(self, frame: Frame, to_gateway: bool) -> Ruling:
+        """What the estate means to become of the subject."""
+        people = frame.people
+        key = (to_gateway, frame.at if self._ends else None, *(people[place] for place in self._assignments))
+        known = self._known.get(key)
+        if known is None:
+            known = self._known[key] = rule_on(self._policy, frame, self._shown, to_gateway)
+        return known

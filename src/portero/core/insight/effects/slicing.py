@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Hashable, Iterable, Mapping, Sequence
-from datetime import UTC, datetime
 from typing import NamedTuple
 
-from portero.core.insight.effects.rulings import rules_met
+from portero.core.insight.effects.rulings import ANY_TIME, rules_met
 from portero.core.insight.effects.subjects import Showing, Shown, Subject
 from portero.core.matching.categories import CategoryIndex
 from portero.core.nouns.action import Action, overridden
@@ -19,10 +18,6 @@ from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import matches, weigh, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
-from portero.core.resolving.situations import Situation
-
-ANY_TIME = Situation(datetime(1970, 1, 1, tzinfo=UTC))
-"""For looking up which rules match, in play or not: the situation does not count there."""
 
 
 class Met(NamedTuple):

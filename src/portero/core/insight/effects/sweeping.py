@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
+from functools import cached_property, lru_cache, partial
 from ipaddress import ip_network
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from portero.core.insight.effects.circumstances import Calendar, Frames, frames_of, people_of
 from portero.core.insight.effects.slicing import Slice
@@ -19,8 +20,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.policy import Policy
 
-Grouped = Callable[[Member], Sequence[tuple[str, ...]]]
-"""Gives a device's groups under each of the states of the estate, strongest first."""
+Groups = tuple[str, ...]
 
 
 class Sort(NamedTuple):
@@ -37,21 +37,24 @@ class Sort(NamedTuple):
 class Crowd:
     """A fleet sorted once, under some states of the estate."""
 
-    def __init__(self, estates: Sequence[Estate], fleet: Iterable[Member], grouped: Grouped) -> None:
+    def __init__(self, estates: Sequence[Estate], classes: Mapping[Any, list[Member]]) -> None:
+        """`classes` has the devices by a tuple of their groups under each of the states."""
         self._networks = [[ip_network(one) for one in own.settings.gateway_networks] for own in estates]
         self._named = frozenset(name for one in estates for name in one.named_devices)
         self._by_zone = any(Windows.of(one).follows_device for estate in estates for one in estate.schedules)
         behind = lru_cache(maxsize=100_000)(self._gateways)
-        self.sorts: dict[Sort, list[Member]] = defaultdict(list)
-        for member in fleet:
-            self.sorts[
-                Sort(
-                    tuple(grouped(member)),
-                    member.id if self._named and not self._named.isdisjoint(names_of(member)) else "",
-                    member.facts.zone if self._by_zone else None,
-                    behind(member.facts.addresses) if any(self._networks) else (False,) * len(estates),
-                )
-            ].append(member)
+        nowhere = (False,) * len(estates)
+        self.sorts: dict[Sort, list[Member]] = {}
+        for groups, members in classes.items():
+            if not (self._named or self._by_zone or any(self._networks)):
+                self.sorts[Sort(groups, "", None, nowhere)] = members
+                continue
+            apart: dict[tuple[str, str | None, tuple[bool, ...]], list[Member]] = defaultdict(list)
+            for member in members:
+                alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
+                gateways = behind(member.facts.addresses) if any(self._networks) else nowhere
+                apart[alone, member.facts.zone if self._by_zone else None, gateways].append(member)
+            self.sorts.update((Sort(groups, *more), some) for more, some in apart.items())
 
     def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
         return tuple(
@@ -60,12 +63,25 @@ class Crowd:
         )
 
 
-class Swept(NamedTuple):
+@dataclass
+class Swept:
     """Devices of which the same becomes, with their policies and every state that these come to."""
 
     members: list[list[Member]]
     policies: tuple[Policy, ...]
-    frames: list[Frames]
+    gateways: tuple[bool, ...]
+    look: Callable[[], list[Frames]]
+
+    @cached_property
+    def frames(self) -> list[Frames]:
+        """Every state, worked out when it is first asked for."""
+        return self.look()
+
+    @property
+    def stays(self) -> bool:
+        """Whether what is put in force is the same under all states of the estate."""
+        first = self.policies[0].bundle
+        return all(one.bundle.assignments == first.assignments and one.bundle == first for one in self.policies)
 
     @property
     def devices(self) -> int:
@@ -105,8 +121,11 @@ class Sweep:
         for sort, members in sorted(self._classes.items(), key=lambda one: -sum(map(len, one[1]))):
             names = names_of(members[0][0]) if sort.alone else ()
             policies = tuple(self._policy(place, own, sort.alone, names) for place, own in enumerate(sort.groups))
-            moments = self._calendar.moments(sort.zone)
-            yield Swept(members, policies, frames_of(policies, moments, self._people, sort.zone, sort.gateways))
+            yield Swept(members, policies, sort.gateways, partial(self._frames, policies, sort))
+
+    def _frames(self, policies: Sequence[Policy], sort: Sort) -> list[Frames]:
+        moments = self._calendar.moments(sort.zone)
+        return frames_of(policies, moments, self._people, sort.zone, sort.gateways)
 
     def _policy(self, place: int, groups: tuple[str, ...], alone: str, names: tuple[str, ...]) -> Policy:
         key = (place, groups, alone)

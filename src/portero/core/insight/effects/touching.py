@@ -89,6 +89,14 @@ class Touched:
         self._estates, self._known = (before, after), known
         self._changes, self._changed, self._moved = changes, changed_keys(changes), set(moved)
 
+    def rulesets(self) -> set[str]:
+        """The rulesets that are changed, or put into force otherwise than before."""
+        found = set(self._changed.get("ruleset", ()))
+        for estate in self._estates:
+            found.update(one.ruleset for one in touched_assignments(estate, self._changed))
+            found.update(one.ruleset for one in estate.assignments if self._concerns(one))
+        return found
+
     def subjects(self) -> Iterator[Subject]:
         """Each subject, some of them several times; those that the change names first."""
         yield from self._of_changed_rules()

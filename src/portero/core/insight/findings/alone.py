@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
+from itertools import chain, islice
 from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.sweeping import names_of
+from portero.core.insight.effects.world import World
 from portero.core.insight.holding import host_only
-from portero.core.insight.previewing import World
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows
@@ -29,9 +30,26 @@ from portero.core.nouns.ruleset import Ruleset
 
 SOON = timedelta(days=7)
 """What ends within this time is told beforehand."""
-FEW = 12
+FEW, MOST_SORTED = 12, 2_000
 MOST_RULES = 50
 _BROADEST_RANGE = {4: 16, 6: 32}
+
+
+class Held(Collection[Member]):
+    """Devices in several lists, counted without being gone through."""
+
+    def __init__(self, lists: Iterable[Sequence[Member]]) -> None:
+        self.lists = list(lists)
+        self._size = sum(map(len, self.lists))
+
+    def __len__(self) -> int:
+        return self._size
+
+    def __iter__(self) -> Iterator[Member]:
+        return chain.from_iterable(self.lists)
+
+    def __contains__(self, member: object) -> bool:
+        return any(member in some for some in self.lists)
 
 
 def finding(
@@ -61,7 +79,7 @@ def finding(
         groups=tuple(groups),
         rules=tuple(rules[:MOST_RULES]),
         devices=len(devices),
-        examples=tuple(sorted(one.facts.hostname for one in devices)[:FEW]),
+        examples=tuple(sorted(one.facts.hostname for one in islice(devices, MOST_SORTED))[:FEW]),
         remedies=tuple(Remedy(key=key, sentence=sentences.remedy(key, **names)) for key, names in remedies),
         at=at,
     )
@@ -77,7 +95,7 @@ class Put(NamedTuple):
 
     assignment: Assignment
     ruleset: Ruleset
-    devices: Collection[Member]
+    devices: Held
 
     @property
     def words(self) -> str:
@@ -103,22 +121,22 @@ class Alone:
     @cached_property
     def puts(self) -> list[Put]:
         """All assignments with the devices they name."""
-        by_group: dict[str, dict[str, Member]] = defaultdict(dict)
-        by_name: dict[str, Member] = {}
-        named = self.estate.named_devices
-        for member in self.world.members:
-            for key in self.world.groups(member.id):
-                by_group[key][member.id] = member
-            if named:
-                by_name.update((name, member) for name in names_of(member) if name in named)
+        classes, named = self.world.classes, self.estate.named_devices
+        alone: dict[str, Member] = {}
+        for member in self.world.members if named else ():
+            alone.update((name, member) for name in names_of(member) if name in named)
+        by_group: dict[str, set[tuple[str, ...]]] = defaultdict(set)
+        for groups in classes:
+            for key in groups:
+                by_group[key].add(groups)
         rulesets = self.estate.ruleset_by_key
         puts = []
         for one in self.estate.assignments:
-            held: dict[str, Member] = {}
-            for key in one.groups:
-                held |= by_group[key]
-            held |= {by_name[name].id: by_name[name] for name in one.named_devices if name in by_name}
-            puts.append(Put(one, rulesets[one.ruleset], held.values()))
+            held = set().union(*(by_group[key] for key in one.groups))
+            single = {alone[name].id: alone[name] for name in one.named_devices if name in alone}
+            others = [member for member in single.values() if self.world.groups(member.id) not in held]
+            lists = [classes[groups] for groups in sorted(held)]
+            puts.append(Put(one, rulesets[one.ruleset], Held([*lists, *([others] if others else [])])))
         return puts
 
     def find(self) -> Iterator[Finding]:
@@ -261,7 +279,7 @@ class Alone:
                 sentences.broad(put.words, _words(put.ruleset, broad), len(put.devices)),
                 assignments=(one.key,),
                 rulesets=(one.ruleset,),
-                rules=[rule_at(put.ruleset, number) for number in broad],
+                rules=[rule_at(put.ruleset, number) for number in broad[:MOST_RULES]],
                 devices=put.devices,
                 remedies=[("only-record", {"assignment": one.key})],
             )
@@ -283,12 +301,12 @@ class Alone:
                 assignments=(one.key,),
                 rulesets=(one.ruleset,),
                 groups=one.groups,
-                rules=[rule_at(put.ruleset, number) for number in about],
+                rules=[rule_at(put.ruleset, number) for number in about[:MOST_RULES]],
                 devices=devices,
                 remedies=remedies,
             )
 
-    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], list[Member]]]:
+    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], Held]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""
         rules = list(enumerate(put.ruleset.rules, 1))
         stops = [(number, rule) for number, rule in rules if rule.action in (Action.BLOCK, Action.WARN)]
@@ -296,16 +314,16 @@ class Alone:
         contents = [number for number, rule in stops if rule.search_term or rule.media_type]
         kind = put.ruleset.kind
         if paths:
-            yield "path-hidden", paths, [one for one in put.devices if self._host_only(one)]
+            yield "path-hidden", paths, self._those(put, self._host_only)
         if contents:
-            yield "content-hidden", contents, [one for one in put.devices if self._host_only(one)]
+            yield "content-hidden", contents, self._those(put, self._host_only)
         if kind == "site" and rules:
-            yield "browser-unmanaged", [], [one for one in put.devices if self._unmanaged(one)]
+            yield "browser-unmanaged", [], self._those(put, self._unmanaged)
         if kind == "startup" and stops and put.assignment.action != "log":
-            yield "startup-observing", [], [one for one in put.devices if not self._starts_enforced(one)]
+            yield "startup-observing", [], self._those(put, self._starts_free)
 
     @cached_property
-    def _host_only(self):  # type: ignore[no-untyped-def]
+    def _host_only(self) -> Callable[[Member], bool]:
         return host_only(self.estate.coverage_table)
 
     def _unmanaged(self, member: Member) -> bool:
@@ -315,8 +333,23 @@ class Alone:
             for one in member.facts.browsers
         )
 
-    def _starts_enforced(self, member: Member) -> bool:
-        return self.estate.mode_of("startup", self.world.groups(member.id)) is LayerMode.ENFORCING
+    def _starts_free(self, member: Member) -> bool:
+        return self.estate.mode_of("startup", self.world.groups(member.id)) is not LayerMode.ENFORCING
+
+    @cached_property
+    def _sifted(self) -> dict[tuple[object, int], list[Member]]:
+        return {}
+
+    def _those(self, put: Put, test: Callable[[Member], bool]) -> Held:
+        """Those of its devices of which something is so; each class is gone through once."""
+        found = []
+        for some in put.devices.lists:
+            key = (test, id(some))
+            known = self._sifted.get(key)
+            if known is None:
+                known = self._sifted[key] = list(filter(test, some))
+            found.append(known)
+        return Held(found)
 
     def _essential(self, put: Put) -> Iterator[Finding]:
         if put.ruleset.kind != "startup":

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from portero.core.insight.effects.slicing import Cutter, Met, Slice
 from portero.core.insight.effects.subjects import Known, Shown, Subject, host_subject, subjects_of
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept
-from portero.core.insight.previewing import World
+from portero.core.insight.effects.world import World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import State
@@ -46,16 +46,17 @@ class Meeting(NamedTuple):
     rung: Rung
 
 
-@dataclass
 class Tally:
-    """On which devices something is so, with some of them, and about what it is."""
+    """On which devices something is so, and about what it is."""
 
-    devices: dict[str, Member] = field(default_factory=dict)
-    subjects: dict[Subject, None] = field(default_factory=dict)
+    def __init__(self) -> None:
+        self.lists: dict[int, Sequence[Member]] = {}
+        """Devices by the sorts in which a sweep has them; no device is in two."""
+        self.subjects: dict[Subject, None] = {}
 
     def add(self, members: Iterable[Sequence[Member]], subject: Subject) -> None:
         """Note that it is so on these devices."""
-        self.devices.update((one.id, one) for some in members for one in some)
+        self.lists.update((id(some), some) for some in members)
         self.subjects[subject] = None
 
 
@@ -71,24 +72,31 @@ class Contests:
     in_play: dict[tuple[str, int], Tally] = field(default_factory=lambda: defaultdict(Tally))
     """Rules by assignment and number, with the devices on which they counted."""
     winning: set[tuple[str, int]] = field(default_factory=set)
-    complete: bool = True
+    unsure: set[str] = field(default_factory=set)
+    """Assignments of which not all was looked at: nobody can say that a rule of theirs never wins."""
+
+    @property
+    def complete(self) -> bool:
+        """Whether everything was looked at."""
+        return not self.unsure
 
 
-def hold_contests(estate: Estate, world: World, cutter: Cutter) -> Contests:
-    """Let all rules in force meet. A rule that no other one meets wins, and is not looked at."""
+def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None = None) -> Contests:
+    """Let all rules in force meet; or those of some rulesets among themselves and with all others. A rule that no
+    other one meets wins, and is not looked at.
+    """
     found = Contests()
-    alike, found.winning, found.complete = _contested(estate, world, cutter)
-    crowd = Crowd([estate], world.members, lambda member: (world.groups(member.id),))
-    for subjects in alike.values():
+    alike, found.winning, found.unsure = _contested(estate, world, cutter, rulesets)
+    crowd = Crowd([estate], {(groups,): members for groups, members in world.classes.items()})
+    for meeting, subjects in alike.items():
+        if world.out_of_time():
+            found.unsure |= meeting
+            continue
         shown = {one: cutter.show(one) for one in subjects}
         own = cutter.cut(shown)
         for swept in Sweep([own], crowd, world.directory, world.now).classes():
             if world.out_of_time():
-                # of what was not looked at nobody can say that it never wins
-                found.complete = False
-                found.winning.update(
-                    (one.key, rule) for one in own.estate.assignments for rule in own.numbers[one.ruleset]
-                )
+                found.unsure |= meeting
                 break
             _Ring(found, own, swept).hold(shown)
     return found
@@ -129,34 +137,33 @@ class _Arena:
 
 
 def _contested(
-    estate: Estate, world: World, cutter: Cutter
-) -> tuple[dict[object, list[Subject]], set[tuple[str, int]], bool]:
+    estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None
+) -> tuple[dict[frozenset[str], list[Subject]], set[tuple[str, int]], set[str]]:
     """The subjects over which rules in force can meet, by which assignments; the rules that win as they meet nobody
-    over some subject, or of which nobody has looked whether they do; and whether all were looked at.
+    over some subject; and the assignments of which not everything was looked at.
     """
     known = Known.of([estate], world.programs, world.catalogue)
     arena = _Arena(estate, cutter)
-    alike: dict[object, list[Subject]] = defaultdict(list)
+    wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
+    alike: dict[frozenset[str], list[Subject]] = defaultdict(list)
     alone: set[tuple[str, int]] = set()
     seen: set[object] = set()
-    whole = True
-    for number, subject in enumerate(dict.fromkeys(_generic(estate, arena.by_ruleset, known))):
-        whole = whole and not (number % 200 == 199 and world.out_of_time())
+    for number, subject in enumerate(dict.fromkeys(_generic(estate, wanted, known))):
+        if (number % 50 == 49 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
+            return alike, alone, {one.key for one in estate.assignments}
         shown = cutter.show(subject)
         met, contested = arena.enter(shown)
-        likeness = (met, subject if subject.kind in ("category", "program") else cutter.likeness(shown))
-        if contested and likeness in seen:
+        if not contested:
+            alone.update(arena.keys(met))
             continue
-        if contested and whole and len(seen) < MOST_CONTESTED:
+        likeness = (met, subject if subject.kind in ("category", "program") else cutter.likeness(shown))
+        if likeness not in seen:
             seen.add(likeness)
             alike[frozenset(key for key, _ in arena.keys(met))].append(subject)
-        else:
-            alone.update(arena.keys(met))
-            whole = whole and not contested
-    return alike, alone, whole
+    return alike, alone, set()
 
 
-def _generic(estate: Estate, in_force: Mapping[str, Sequence[str]], known: Known) -> Iterator[Subject]:
+def _generic(estate: Estate, in_force: Collection[str], known: Known) -> Iterator[Subject]:
     """What shows each rule in force: itself, and something within it that nothing else names."""
     rulesets = [one for one in estate.rulesets if one.key in in_force]
     for ruleset in rulesets:

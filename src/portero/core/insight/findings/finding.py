@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from portero.core import sentences
-from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.subjects import Subject
-from portero.core.insight.findings.alone import Alone, Put, finding, rule_at
+from portero.core.insight.effects.world import World
+from portero.core.insight.findings.alone import Alone, Held, Put, finding, rule_at
 from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
-from portero.core.insight.previewing import World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
@@ -29,14 +27,29 @@ class Found(NamedTuple):
     complete: bool
 
 
-def find_all(estate: Estate, world: World, known_people: Collection[str] = ()) -> Found:
-    """Every finding of the estate, the most urgent first, then on the most machines."""
+def find_all(
+    estate: Estate,
+    world: World,
+    known_people: Collection[str] = (),
+    rulesets: Collection[str] | None = None,
+) -> Found:
+    """Every finding of the estate, the most urgent first, then on the most machines.
+
+    With `rulesets`, of the findings about rules that meet only those in which one of these rulesets has a part.
+    """
     alone = Alone(estate, world, known_people)
     items = list(alone.find())
-    contests = hold_contests(estate, world, Cutter(estate, world.hosts, world.catalogue))
-    items += _Judge(estate, world, alone.puts, contests).find()
+    contests = hold_contests(estate, world, world.cutter(estate), rulesets)
+    met = _Judge(estate, world, alone.puts, contests).find()
+    items += [one for one in met if rulesets is None or _is_about(one, rulesets)]
     items.sort(key=lambda one: (SEVERITIES.index(one.severity), -one.devices, one.id))
     return Found(tuple(items), contests.complete)
+
+
+def _is_about(one: Finding, rulesets: Collection[str]) -> bool:
+    if one.kind is FindingKind.SHADOWED:
+        return one.rulesets[0] in rulesets
+    return not set(rulesets).isdisjoint(one.rulesets)
 
 
 class _Pair(NamedTuple):
@@ -55,10 +68,10 @@ class _Judge:
         self._estate, self._contests = estate, contests
         self._puts = {put.assignment.key: put for put in puts}
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
-        self._members: dict[str, set[str]] = defaultdict(set)
-        for member in world.members:
-            for key in world.groups(member.id):
-                self._members[key].add(member.id)
+        self._classes: dict[str, set[tuple[str, ...]]] = defaultdict(set)
+        for groups in world.classes:
+            for key in groups:
+                self._classes[key].add(groups)
 
     def find(self) -> Iterator[Finding]:
         """All of them."""
@@ -115,7 +128,7 @@ class _Judge:
         stronger, weaker = winner.target, loser.target
         if stronger is None or weaker is None or stronger == weaker or weaker in BUILT_IN:
             return False
-        return not self._members[stronger] <= self._members[weaker]
+        return not self._classes[stronger] <= self._classes[weaker]
 
     def _raising(self, pair: _Pair) -> list[tuple[str, Mapping[str, str]]]:
         if pair.winner_target is None or pair.loser_target in (None, *BUILT_IN):
@@ -203,15 +216,15 @@ class _Judge:
         for (key, number), tally in contests.in_play.items():
             if (key, number) not in contests.winning:
                 losing[key][number] = tally
-        for key, rules in losing.items():
-            put = self._puts[key]
+        for key in losing.keys() - contests.unsure:
+            put, rules = self._puts[key], losing[key]
             deciding = [number for number, rule in enumerate(put.ruleset.rules, 1) if rule.action is not Action.LOG]
             whole = set(deciding) <= set(rules)
             beaten: Counter[tuple[str, Rung]] = Counter()
             for meeting, tally in contests.met.items():
                 if meeting.loser.assignment == key and meeting.loser.rule in rules:
-                    beaten[self._words(meeting.winner), meeting.rung] += len(tally.devices)
-            devices = {one.id: one for tally in rules.values() for one in tally.devices.values()}
+                    beaten[self._words(meeting.winner), meeting.rung] += len(_held([tally]))
+            devices = _held(rules.values())
             numbers = sorted(rules)
             words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
             by = [one for one, _ in beaten.most_common(3)]
@@ -225,7 +238,7 @@ class _Judge:
                 rulesets=(put.ruleset.key,),
                 groups=put.assignment.groups,
                 rules=[rule_at(put.ruleset, number) for number in numbers],
-                devices=devices.values(),
+                devices=devices,
                 remedies=put.removing if whole else [removing] if self._is_once(put) else [],
             )
 
@@ -242,11 +255,14 @@ def _about(pair: _Pair) -> tuple[str, ...]:
     return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
 
 
-def _joined(met: Sequence[tuple[Meeting, Tally]]) -> tuple[Collection[Member], list[str]]:
-    devices: dict[str, Member] = {}
-    subjects: dict[Subject, None] = {}
-    for _, tally in met:
-        devices |= tally.devices
-        subjects |= tally.subjects
+def _joined(met: Sequence[tuple[Meeting, Tally]]) -> tuple[Held, list[str]]:
+    subjects = dict.fromkeys(one for _, tally in met for one in tally.subjects)
     words = dict.fromkeys(sentences.subject_words(one.kind, one.name) for one in subjects)
-    return devices.values(), list(words)
+    return _held(tally for _, tally in met), list(words)
+
+
+def _held(tallies: Iterable[Tally]) -> Held:
+    lists: dict[int, Sequence[Member]] = {}
+    for tally in tallies:
+        lists |= tally.lists
+    return Held(lists.values())

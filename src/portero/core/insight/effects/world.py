@@ -1,0 +1,63 @@
+"""What a state of the estate is looked at in: the fleet and its people, what programs there are, and when."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from functools import cached_property
+
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.matching.members import Member
+from portero.core.nouns.device import Application
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+
+Groups = tuple[str, ...]
+"""A device's groups, strongest first."""
+
+
+@dataclass
+class World:
+    """The fleet as it is now, or as it would be; never changed while it is looked at."""
+
+    members: Sequence[Member]
+    groups: Callable[[str], Groups]
+    """A device's groups, by its id."""
+    directory: Directory
+    programs: Callable[[], Sequence[Application]]
+    """The programs that are found on devices; asked for only where programs count."""
+    catalogue: Mapping[str, frozenset[str]]
+    now: datetime
+    cutter: Callable[[Estate], Cutter]
+    """Finds an estate's rules that concern a subject; made once for each."""
+    out_of_time: Callable[[], bool]
+
+    @cached_property
+    def classes(self) -> dict[Groups, list[Member]]:
+        """The devices by their groups."""
+        found: dict[Groups, list[Member]] = defaultdict(list)
+        groups = self.groups
+        for member in self.members:
+            found[groups(member.id)].append(member)
+        return dict(found)
+
+    def moving(self, moved: Mapping[str, Groups]) -> dict[tuple[Groups, Groups], list[Member]]:
+        """The devices by their groups now and once those in `moved` have others."""
+        found: dict[tuple[Groups, Groups], list[Member]] = {}
+        for own, members in self.classes.items():
+            staying = [one for one in members if one.id not in moved] if moved else members
+            if staying:
+                found[own, own] = staying
+            for one in members if len(staying) < len(members) else ():
+                if one.id in moved:
+                    found.setdefault((own, moved[one.id]), []).append(one)
+        return found
+
+    def once(self, moved: Mapping[str, Groups], out_of_time: Callable[[], bool]) -> World:
+        """The same world once some devices have other groups, looked at for some time of its own."""
+        then = replace(self, groups=lambda id: moved.get(id) or self.groups(id), out_of_time=out_of_time)
+        if not moved:
+            then.__dict__["classes"] = self.classes
+        return then

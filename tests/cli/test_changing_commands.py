@@ -1,0 +1,128 @@
+"""The command line on changing with open eyes: previews, findings, history, the worklist, overlaps, warnings."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from conftest import Wire, assignment, group, ruleset, run_portero, under
+
+pytestmark = pytest.mark.process
+
+
+@pytest.fixture(scope="module")
+def run(service, portero, tmp_path_factory):
+    """Runs a command as somebody who has signed in, on a little estate with a machine."""
+    env = {"XDG_CONFIG_HOME": str(tmp_path_factory.mktemp("config"))}
+    sign_in = ("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin")
+    run_portero(*sign_in, env=env, input=service.password + "\n")
+    Wire(service, portero, "desk-1", kind="desktop", layers={"filter": "enforcing"}).sync()
+    portero.groups.create(group("office", all=[under("brackwater/office")]))
+    for key, actions in (("never", {"gambling": "block"}), ("away", {"gambling": "allow", "music": "allow"})):
+        portero.rulesets.create(ruleset(key, **actions))
+    portero.assignments.create(assignment("never", "whole-fleet", mandatory=True))
+    portero.assignments.create(assignment("away", "office"))
+
+    def run(*arguments, expect=0, **more):
+        return run_portero(*arguments, env=env, expect=expect, **more)
+
+    return run
+
+
+def test_a_preview_says_what_would_change_and_does_nothing(run, portero):
+    told = run("rule", "add", "away", "category", "games", "--action", "block", "--preview").stdout
+    assert "Changed ruleset away." in told
+    assert "1 of 1 machine would get another bundle (1 class)" in told
+    assert "1 newly stopped." in told
+    assert "Games" in told
+    assert "away on office" in told
+    assert told.rstrip().endswith("Nothing was changed.")
+    assert len(portero.rulesets.get("away").rules) == 2
+    document = json.loads(run("assignment", "pause", "away--office", "--preview", "--json").stdout)
+    assert document["effects"] == {}, "gambling is blocked all the same, and nothing else speaks of music"
+    assert portero.assignments.get("away--office").state == "active"
+    told = run("ruleset", "remove", "never", "--preview", expect=1).stderr
+    assert "is used by never--whole-fleet" in told
+    # a preview needs no leave
+    assert (
+        "Removed assignment never--whole-fleet."
+        in run("assignment", "remove", "never--whole-fleet", "--preview").stdout
+    )
+
+
+def test_findings_exit_3_while_something_is_open(run):
+    told = run("findings", expect=3).stdout
+    assert "can never win" in told
+    assert "shadowed.away--office" in told
+    assert run("findings", "--severity", "high").stdout.strip() == "Nothing is to be settled."
+    shown = run("finding", "show", "shadowed.away--office").stdout
+    assert "remove-rules: Remove these rules from away." in shown
+    assert "desk-1" in shown
+    told = run(
+        "finding", "accept", "shadowed.away--office", "--reason", "until the race", "--until", "2099-01-01"
+    ).stdout
+    assert "Accepted until 2099-01-01T00:00:00Z" in told
+    assert "1 finding accepted for now" in run("findings").stdout
+    assert "accepted by keeper" in run("findings", "--all").stdout
+    rows = json.loads(run("findings", "--all", "--json").stdout)
+    assert rows["items"][0]["accepted"]["reason"] == "until the race"
+    assert "id,kind,severity" in run("findings", "--all", "--csv").stdout
+    run("finding", "reopen", "shadowed.away--office")
+    assert "is not a date" in run("finding", "accept", "x", "--reason", "why not", "--until", "soon", expect=1).stderr
+    assert "There is no finding" in run("finding", "show", "shadowed.nothing", expect=1).stderr
+
+
+def test_a_remedy_is_looked_at_and_taken_and_can_be_undone(run, portero):
+    told = run("finding", "remedy", "shadowed.away--office", "remove-rules", "--preview").stdout
+    assert "It settles 1 finding:" in told
+    assert len(portero.rulesets.get("away").rules) == 2
+    run("finding", "remedy", "shadowed.away--office", "remove-rules")
+    assert len(portero.rulesets.get("away").rules) == 1
+    newest = json.loads(run("revision", "list", "--limit", "1", "--json").stdout)[0]
+    assert newest["reason"].startswith("Remedy of shadowed.away--office")
+    told = run("revision", "show", newest["number"]).stdout
+    assert "no longer allows Gambling" in told
+    told = run("revision", "compare", newest["number"] - 1, "--document").stdout
+    assert "-- {category: gambling, action: allow}" in told
+    assert "say the same" in run("revision", "compare", newest["number"], newest["number"]).stdout
+    told = run("revision", "restore", newest["number"] - 1, "--preview").stdout
+    assert "It brings 1 finding:" in told
+    told = run("revision", "restore", newest["number"] - 1, "--yes", "--reason", "too early").stdout
+    assert f"the estate is as it was at revision {newest['number'] - 1}" in told
+    assert len(portero.rulesets.get("away").rules) == 2
+    assert "too early" in run("revision", "list", "--search", "early").stdout
+    assert "There is no revision 999" in run("revision", "restore", 999, "--yes", expect=1).stderr
+
+
+def test_who_governs_and_what_overlaps(run):
+    told = run("governing", "desk-1").stdout
+    assert "ruleset away" in told
+    assert "by group office" in told
+    told = run("overlap", "office", "whole-fleet").stdout
+    assert "office and whole-fleet meet on 1 machine." in told
+    assert "block by never on whole-fleet (1)" in told
+    assert "allow away on office" in run("overlap", "--device", "desk-1", "--visit", "Gambling").stdout
+    assert "name the groups to compare" in run("overlap", expect=2).stderr.lower()
+    assert (
+        json.loads(run("overlap", "office", "--program", "viewer", "--json").stdout)["rows"][0]["contributions"] == []
+    )
+    assert "block never (mandatory)" in run("board").stdout
+    assert json.loads(run("board", "--json").stdout)["in_force"] == 2
+    assert "STRONGER" in run("group", "overlaps").stdout
+
+
+def test_the_worklist_and_warnings(run):
+    told = run("overview").stdout
+    assert "Remove these rules from away." in told
+    assert json.loads(run("overview", "--json").stdout)["items"][0]["next"]
+    run("ruleset", "create", "hosts", "--kind", "indicator")
+    done = run("rule", "add", "hosts", "host", "www.shop.exmaple", "--action", "block")
+    assert "ends in “.exmaple”" in done.stderr
+    assert "leaves shop.exmaple itself open" in done.stderr
+    done = run("assign", "away", "--to", "whole-fleet", "--preview")
+    assert "can ever win on any of its 1 machine" in done.stderr
+    assert (
+        "an exception needs ends and reason"
+        in run("assign", "away", "--to", "office", "--owner", "me", expect=2).stderr
+    )
