@@ -46,7 +46,10 @@ TERMINALS = {
         "portero check start tidewren-bridge-01 --file solitaire",
         "portero estate export | head -14",
     ),
-    "terminal-fleet": ("portero group list | head -20", "portero device list --where 'place is off-site' --limit 8"),
+    "terminal-findings": (
+        "portero assignment pause quiet-link--satellite --preview",
+        "portero findings | head -20",
+    ),
 }
 
 
@@ -86,8 +89,9 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     for name, path, shown in (
         ("fleet", "/fleet", "eastquay-desk-01"),
         ("group", "/fleet/groups/crew-mess", "These are also in"),
-        ("enrolment", "/fleet/enrolment", "It is the same"),
-        ("readiness", "/fleet/machines/lowlight-desk-02?tab=readiness", "Go there"),
+        ("board", "/assignments?groups=crew-mess,satellite", "meet on"),
+        ("findings", "/verify/findings", "What would settle it"),
+        ("history", "/roll-out/history/45", "as a document"),
     ):
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
@@ -98,9 +102,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.locator(".ladder").first.wait_for()
     yield "machine", settled(page)
     for name, path in (
-        ("categories", "categories/quiet-link"),
         ("indicators", "indicators/fraud-hosts"),
-        ("schedules", "schedules/rest-hours"),
     ):
         page.goto(f"{URL}/console/controls/{path}")
         yield name, settled(page)
@@ -109,6 +111,11 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.get_by_role("dialog").wait_for()
     page.wait_for_timeout(500)
     yield "assignment", page
+    page.goto(f"{URL}/console/controls/categories/quiet-link")
+    page.get_by_label("Pause quiet-link--satellite").click()
+    page.get_by_role("dialog").get_by_text("machines change").wait_for()
+    page.wait_for_timeout(500)
+    yield "preview", page
     with Portero(URL) as portero:
         portero.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
         state = portero.assignments.get("quiet-link--satellite").state

@@ -71,6 +71,12 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         )
         started = Attempt(device="tidewren-bridge-01", start={"file": "solitaire"})
         assert portero.check(started).effective.verdict == "block"
+        # so is nearly each sort of thing that should be settled
+        kinds = {one.kind for one in portero.findings.list().items}
+        assert kinds >= {
+            *("contradiction", "opened-by-weaker", "shadowed", "no-device", "ended", "ending", "owner-gone"),
+            "unenforceable",
+        }
         # each sort of unready machine is there to be seen
         found = {one.code for one in portero.enforcement.readiness().blockers}
         assert set(BlockerCode) - found == {BlockerCode.LAYER_NOT_REPORTED}

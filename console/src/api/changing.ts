@@ -62,7 +62,8 @@ export function changing(subjects: string[]) {
         },
         async commit(reason, asDraft) {
           const wanted = asDraft ? draft! : variables
-          onSuccess?.(await mutation.mutateAsync({ variables: wanted, query: { reason } }))
+          const made = await mutation.mutateAsync({ variables: wanted, query: { reason } })
+          onSuccess?.(made)
         },
       }
     }

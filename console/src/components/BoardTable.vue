@@ -94,13 +94,13 @@ const at = (target: string, ruleset: string) => cells.value.get(`${target} ${rul
               type="button"
               class="open"
               :class="{ empty: !at(row.target, column.ruleset).length }"
-              :aria-label="
-                at(row.target, column.ruleset).length
-                  ? `Open ${column.ruleset} on ${row.target}`
-                  : `Assign ${column.ruleset} to ${row.target}`
-              "
               @click="$emit('open', column.ruleset, row.target, at(row.target, column.ruleset))"
             >
+              <span class="visually-hidden">{{
+                at(row.target, column.ruleset).length
+                  ? `Open ${column.ruleset} on ${row.target}: `
+                  : `Assign ${column.ruleset} to ${row.target}`
+              }}</span>
               <BoardMarks
                 v-for="cell in at(row.target, column.ruleset)"
                 :key="cell.assignment"

@@ -25,13 +25,9 @@ const sign = (line: string) =>
   <section v-for="one in changes" :key="keyOf(one)" class="change">
     <div class="head">
       <b>{{ one.sentence }}</b>
-      <BButton
-        variant="link"
-        size="sm"
-        :aria-expanded="opened.has(keyOf(one))"
-        :aria-label="`${opened.has(keyOf(one)) ? 'Sentences' : 'Document'}: ${one.sentence}`"
-        @click="toggle(keyOf(one))"
-        >{{ opened.has(keyOf(one)) ? 'in words' : 'as a document' }}</BButton
+      <BButton variant="link" size="sm" :aria-expanded="opened.has(keyOf(one))" @click="toggle(keyOf(one))"
+        >{{ opened.has(keyOf(one)) ? 'in words' : 'as a document'
+        }}<span class="visually-hidden">: {{ one.sentence }}</span></BButton
       >
     </div>
     <pre v-if="opened.has(keyOf(one))"><span

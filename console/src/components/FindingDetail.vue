@@ -77,9 +77,8 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
           <BButton
             variant="light"
             size="sm"
-            :aria-label="`Look at: ${one.sentence}`"
             @click="take.propose({ finding: finding.id, remedy: one.key }, { title: one.sentence })"
-            >Look at it…</BButton
+            >Look at it…<span class="visually-hidden"> {{ one.sentence }}</span></BButton
           >
         </li>
       </ul>
@@ -134,6 +133,9 @@ dt {
 dd {
   margin: 0;
   overflow-wrap: anywhere;
+}
+dd a {
+  text-decoration: underline;
 }
 ul {
   list-style: none;

@@ -138,9 +138,10 @@ def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:
 
 
 def _dated(document: Estate) -> Estate:
-    """The estate with its exceptions around today: one is over, one ends this week."""
+    """The estate with its exceptions around today: one is over, one ends this week, one in a while."""
     now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
-    ends = {"audit-drop--spring": now - timedelta(days=5), "audit-drop--finance": now + timedelta(days=3)}
+    days = {"audit-drop--spring": -5, "audit-drop--finance": 3, "desk-favourites--training": 40}
+    ends = {key: now + timedelta(days=number) for key, number in days.items()}
     assignments = tuple(
         one.model_copy(update={"ends": ends[one.key]}) if one.key in ends else one for one in document.assignments
     )
