@@ -101,9 +101,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.keyboard.press("Enter")
     page.locator(".ladder").first.wait_for()
     yield "machine", settled(page)
-    for name, path in (
-        ("indicators", "indicators/fraud-hosts"),
-    ):
+    for name, path in (("indicators", "indicators/fraud-hosts"),):
         page.goto(f"{URL}/console/controls/{path}")
         yield name, settled(page)
     page.goto(f"{URL}/console/controls/categories/rest-hours")

@@ -123,6 +123,7 @@ def test_the_board_compares_groups_and_says_why(console, opposed, axe, scheme):
     expect(why.locator(".step").first).to_contain_text("wins")
     expect(why.locator(".step").filter(has_text="quiet on laptops")).to_contain_text("target")
     console.keyboard.press("Escape")
+    expect(why).to_be_hidden()
     panel.get_by_label("Category, host, URL or program").fill("lucky-reef.example")
     console.keyboard.press("Enter")
     expect(panel.get_by_role("row").filter(has_text="lucky-reef.example")).to_contain_text(

@@ -52,19 +52,6 @@ const listed = computed(() => {
 .entry {
   display: block;
   padding: 0.4rem 0.9rem;
-  border-bottom: 1px solid var(--line-2);
-  color: var(--ink);
-  text-decoration: none;
-}
-.entry:hover {
-  background: var(--wash);
-}
-.entry.on {
-  background: var(--brass-wash);
-  box-shadow: inset 3px 0 0 var(--brass-2);
-}
-.entry:focus-visible {
-  outline-offset: -2px;
 }
 .name {
   display: block;

@@ -105,19 +105,6 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
   display: flex;
   gap: 0.6rem;
   padding: 0.5rem 0.9rem;
-  border-bottom: 1px solid var(--line-2);
-  color: var(--ink);
-  text-decoration: none;
-}
-.entry:hover {
-  background: var(--wash);
-}
-.entry.on {
-  background: var(--brass-wash);
-  box-shadow: inset 3px 0 0 var(--brass-2);
-}
-.entry:focus-visible {
-  outline-offset: -2px;
 }
 .what {
   overflow-wrap: anywhere;
