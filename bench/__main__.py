@@ -11,6 +11,7 @@ import ada_url
 from bench.cedar import cedar_rows
 from bench.estates import make_estate, make_index, make_situations, make_traffic, skewed
 from bench.fleet import membership_rows, store_rows
+from bench.foresight import foresight_rows
 from bench.measuring import Row, each, in_turns, print_rows, whole
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
@@ -148,6 +149,7 @@ def main() -> int:
     machines = 20_000 if options.quick else 100_000
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
+    rows += foresight_rows(machines, indicators, min(rounds, 3))
     print(f"{hosts:,} hosts, {indicators:,} indicators, 1,000 assignments, 200 groups; one core.")
     print("Ratios are to the floor of the same run.\n")
     print_rows(rows)

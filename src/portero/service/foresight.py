@@ -69,7 +69,7 @@ class Foresight:
     def _cutter(self, estate: Estate) -> Cutter:
         """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""
         catalogue = self._roster.catalogue
-        for kept in self._cutters:
+        for kept in tuple(self._cutters):
             if kept[0] is estate and kept[1] is catalogue:
                 return kept[2]
         made = Cutter(estate, self._index, catalogue)

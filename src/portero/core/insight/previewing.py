@@ -56,38 +56,43 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     cutters = [world.cutter(estate) for estate in (before, after)]
     reached = Touched(before, after, changes, groups, known)
     subjects, all_subjects = _once_each_alike(reached.subjects(), cutters, world.out_of_time)
-    shifts, seen = _Shifts(subjects), True
-    if subjects:
-        shown = [{one: cutter.show(one) for one in subjects} for cutter in cutters]
-        slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
-        same = shown[0] == shown[1]
-        crowd = Crowd([one.estate for one in slices], pairs)
-        sweep = Sweep(slices, crowd, world.directory, world.now)
-        for done, swept in enumerate(sweep.classes()):
-            if world.out_of_time():
-                seen, stopped = (
-                    False,
-                    f"after {done} of {sentences.counted(len(sweep), 'class', 'classes')} of machines",
-                )
-                break
-            if not (same and swept.stays and len(set(swept.gateways)) == 1):
-                shifts.look_at(swept, shown)
-    rows = shifts.rows()
-    told = None if seen else stopped
-    if seen and not all_subjects:
-        told = f"after {len(subjects):,} rules"
+    shifts = _Shifts(subjects)
+    stopped = _sweep(shifts, cutters, pairs, world) if subjects else None
+    if stopped is None and not all_subjects:
+        stopped = f"after {len(subjects):,} rules"
+    if stopped is None and not whole:
+        stopped = "while counting the machines that get another bundle"
     return Outlook(
         changes=changes,
-        verdicts=tuple(rows[:MOST_ROWS]),
+        verdicts=tuple(shifts.rows()[:MOST_ROWS]),
         effects=shifts.effects(),
         rulesets=reached.rulesets(),
         touched=touched,
         classes=classes,
         tightened=shifts.tightened,
         losses=tuple(shifts.losses(len(world.members))),
-        complete=seen and all_subjects and whole,
-        stopped_at=told or (None if whole else "while counting the machines that get another bundle"),
+        complete=stopped is None,
+        stopped_at=stopped,
     )
+
+
+def _sweep(
+    shifts: _Shifts,
+    cutters: Sequence[Cutter],
+    pairs: Mapping[tuple[Groups, Groups], list[Member]],
+    world: World,
+) -> str | None:
+    """Look at every class; where time ran out, in words."""
+    shown = [{one: cutter.show(one) for one in shifts.subjects} for cutter in cutters]
+    slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
+    same = shown[0] == shown[1]
+    sweep = Sweep(slices, Crowd([one.estate for one in slices], pairs), world.directory, world.now)
+    for done, swept in enumerate(sweep.classes()):
+        if world.out_of_time():
+            return f"after {done:,} of {sentences.counted(len(sweep), 'class', 'classes')} of machines"
+        if not (same and swept.stays and len(set(swept.gateways)) == 1):
+            shifts.look_at(swept, shown)
+    return None
 
 
 # --- whose bundle changes ---
@@ -187,14 +192,14 @@ class _Shifts:
     """Counts what changes, class by class."""
 
     def __init__(self, subjects: Mapping[Subject, Sequence[Subject]]) -> None:
-        self._subjects = subjects
+        self.subjects = subjects
         self._found: dict[_Key, _Shift] = {}
         self.tightened: dict[Layer, dict[str, Member]] = defaultdict(dict)
 
     def look_at(self, swept: Swept, shown: Sequence[Mapping[Subject, Shown]]) -> None:
         """Count what changes for the devices of one sort."""
         tightened: set[Layer] = set()
-        for subject in self._subjects:
+        for subject in self.subjects:
             by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling]]] = {}
             judges = [Judge(policy, own[subject]) for policy, own in zip(swept.policies, shown, strict=True)]
             for frames in swept.frames:
@@ -230,7 +235,7 @@ class _Shifts:
         return found
 
     def _row(self, key: _Key, shift: _Shift) -> VerdictChange:
-        subject, others, witness = key.subject, self._subjects[key.subject], shift.witness
+        subject, others, witness = key.subject, self.subjects[key.subject], shift.witness
         return VerdictChange(
             subject=f"{subject.kind} {subject.name}",
             words=sentences.subject_words(subject.kind, subject.name),
@@ -255,7 +260,7 @@ class _Shifts:
         befallen = {(key.subject, effect_of(key.before, key.after)) for key in self._found}
         counts: Counter[Effect] = Counter()
         for subject, effect in befallen:
-            counts[effect] += 1 + len(self._subjects[subject])
+            counts[effect] += 1 + len(self.subjects[subject])
         return {effect: counts[effect] for effect in Effect if counts[effect]}
 
     def losses(self, fleet: int) -> Iterator[str]:
@@ -267,7 +272,7 @@ class _Shifts:
                     devices[key.subject] += shift.devices
             everywhere = [subject for subject, number in devices.items() if number >= fleet]
             if everywhere and fleet:
-                count = sum(1 + len(self._subjects[one]) for one in everywhere)
+                count = sum(1 + len(self.subjects[one]) for one in everywhere)
                 words = [sentences.subject_words(one.kind, one.name) for one in everywhere]
                 whens = {key.when for key in self._found if key.subject in everywhere}
                 yield sentences.loss(effect.value, words, count, fleet, whens)
