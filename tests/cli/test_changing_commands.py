@@ -59,6 +59,7 @@ def test_findings_exit_3_while_something_is_open(run):
     shown = run("finding", "show", "shadowed.away--office").stdout
     assert "remove-rules: Remove these rules from away." in shown
     assert "desk-1" in shown
+    assert run("finding", "show", "shadowed.away--office", "--machines").stdout == "desk-1\n"
     told = run(
         "finding", "accept", "shadowed.away--office", "--reason", "until the race", "--until", "2099-01-01"
     ).stdout

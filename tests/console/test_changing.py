@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 from conftest import group, ruleset, under
 from console.conftest import put_in_force
 from console.test_controls import add_rule
+from console.test_fleet import Keys
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.group import Precedence
 from portero.core.nouns.ruleset import Ruleset
@@ -211,3 +212,31 @@ def test_the_overview_is_a_worklist_that_leads_to_the_next_step(console, opposed
     row.get_by_role("link").click()
     expect(console).to_have_url(re.compile("/fleet\\?blocker=layer-observing"))
     expect(console.get_by_role("link", name=re.compile("Verify"))).to_be_visible()
+
+
+def test_the_board_and_a_finding_by_keyboard_alone(console, opposed):
+    keys = Keys(console)
+    console.go("/assignments")
+    keys.tab_to(console.get_by_label("Compare eastquay"))
+    keys.press("Space")
+    keys.tab_to(console.get_by_label("Compare laptops"))
+    keys.press("Space")
+    why = console.get_by_role("button", name="Why: Music")
+    expect(why).to_be_visible()
+    keys.tab_to(console.get_by_role("button", name="Open quiet on laptops"))
+    keys.press("Enter")
+    cell = console.get_by_role("dialog", name="quiet on laptops")
+    keys.tab_to(cell.get_by_role("button", name="Pause…"))
+    keys.press("Enter")
+    looked = console.get_by_role("dialog", name="Before you save")
+    expect(looked).to_contain_text("machines change")
+    keys.tab_to(looked.get_by_role("button", name="Back to editing"))
+    keys.press("Enter")
+    expect(looked).to_be_hidden()
+    assert opposed.assignments.get("quiet--laptops").state == "active"
+    console.go("/verify/findings?severity=medium")
+    keys.tab_to(console.locator("section.detail").get_by_role("button", name=re.compile("Look at it")).first)
+    keys.press("Enter")
+    expect(looked).to_contain_text("Findings")
+    keys.press("Escape")
+    expect(looked).to_be_hidden()

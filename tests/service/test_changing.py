@@ -180,6 +180,9 @@ def test_a_finding_is_shown_accepted_for_a_while_opened_again_and_remedied(littl
     assert [one.assignments for one in found] == [("away--laptops",)]
     (one,) = found
     assert little.findings.get(one.id) == one
+    assert [device.hostname for device in little.findings.devices(one.id)] == sorted(one.examples)
+    with pytest.raises(NotFound):
+        list(little.findings.devices("shadowed.nothing"))
     until = datetime.now(UTC) + timedelta(days=5)
     accepted = little.findings.accept(one.id, reason="until the race", until=until)
     assert (accepted.accepted.by, accepted.accepted.reason) == ("keeper", "until the race")

@@ -45,6 +45,19 @@ export const useGroupOverlaps = () =>
 export const useFindings = () =>
   useQuery({ queryKey: ['findings'], queryFn: () => told(api.GET('/api/v1/findings')) })
 
+/** All machines that a finding is about. */
+export const useFindingDevices = (id: MaybeRefOrGetter<string>, wanted: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: ['findings', 'devices', computed(() => toValue(id))],
+    queryFn: () =>
+      told(
+        api.GET('/api/v1/findings/{id}/devices', {
+          params: { path: { id: toValue(id) }, query: { limit: 1000 } },
+        }),
+      ),
+    enabled: computed(() => toValue(wanted)),
+  })
+
 /** What needs a decision, most urgent first. */
 export const useWorklist = () =>
   useQuery({ queryKey: ['worklist'], queryFn: () => told(api.GET('/api/v1/worklist')) })

@@ -3,11 +3,11 @@ import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import type { Finding } from '../api/client'
-import { useAccept, useReopen, useTakeRemedy } from '../api/insight'
+import { useAccept, useFindingDevices, useReopen, useTakeRemedy } from '../api/insight'
 import { useRulesets } from '../api/policy'
 import { useSession } from '../api/session'
 import { routeOf } from '../composables/kinds'
-import { counted, plain } from '../composables/words'
+import { plain } from '../composables/words'
 import Icon from './Icon.vue'
 import SeverityMark from './SeverityMark.vue'
 
@@ -31,6 +31,10 @@ function acceptIt() {
     { onSuccess: () => (accepting.value = false) },
   )
 }
+/** Whether all machines are to be named. */
+const every = ref(false)
+const { data: devices } = useFindingDevices(() => props.finding.id, every)
+const names = computed(() => devices.value?.items.map((one) => one.hostname) ?? props.finding.examples)
 const groups = computed(() => props.finding.groups.filter((key) => key !== 'machine'))
 </script>
 
@@ -44,11 +48,12 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
     <dl>
       <dt v-if="finding.devices">Machines</dt>
       <dd v-if="finding.devices">
-        <template v-for="(name, place) in finding.examples" :key="name"
+        <template v-for="(name, place) in names" :key="name"
           ><template v-if="place">, </template
           ><RouterLink :to="{ name: 'device', params: { device: name } }">{{ name }}</RouterLink></template
-        ><template v-if="finding.devices > finding.examples.length">
-          and {{ counted(finding.devices - finding.examples.length, 'more', 'more') }}</template
+        >{{ ' ' }}
+        <BButton v-if="finding.devices > names.length" variant="link" class="p-0" @click="every = true"
+          >and {{ (finding.devices - names.length).toLocaleString() }} more</BButton
         >
       </dd>
       <dt v-if="finding.rules.length">Rules</dt>

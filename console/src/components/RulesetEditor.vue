@@ -1,8 +1,10 @@
 <script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import type { Ruleset } from '../api/client'
+import { useWarnings } from '../api/insight'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
 import { useEditing } from '../composables/useEditing'
@@ -13,6 +15,7 @@ import EditorHead from './EditorHead.vue'
 import Icon from './Icon.vue'
 import SaveProblem from './SaveProblem.vue'
 import StateBox from './StateBox.vue'
+import WarningList from './WarningList.vue'
 
 /** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
 const props = defineProps<{ ruleset?: Ruleset }>()
@@ -21,6 +24,15 @@ const { draft, body, changed, reset, get, set } = useRulesetDraft(() => props.ru
 const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
 const { data: sentence } = useRulesetSentence(body)
 const { mayAuthor } = useSession()
+const written = refDebounced(
+  computed(() =>
+    mayAuthor.value && changed.value && body.value.rules.length
+      ? { ruleset: { ...body.value, key: body.value.key || 'being-written', name: null } }
+      : null,
+  ),
+  500,
+)
+const { data: warnings } = useWarnings(written)
 const create = useCreateRuleset()
 const put = usePutRuleset()
 
@@ -90,6 +102,7 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
+      <WarningList :warnings="warnings ?? []" />
       <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
     </form>
 

@@ -9,7 +9,7 @@ from portero.cli import output
 from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv
 from portero.core import sentences
 from portero.core.nouns.base import rfc3339
-from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind
+from portero.core.nouns.finding import SEVERITIES, DeviceName, Finding, FindingKind
 
 ACCEPTED_DAYS = 30
 
@@ -50,6 +50,8 @@ def _told(one: Finding) -> str:
 
 def show(context: Context) -> int:
     with context.client() as portero:
+        if context.options.machines:
+            return _machines(context, list(portero.findings.devices(context.options.finding)))
         found = portero.findings.get(context.options.finding)
     if context.options.json:
         output.print_json(found)
@@ -59,7 +61,8 @@ def show(context: Context) -> int:
     if found.detail:
         output.say(f"“{found.detail}”")
     if found.examples:
-        more = f" and {found.devices - len(found.examples):,} more" if found.devices > len(found.examples) else ""
+        rest = found.devices - len(found.examples)
+        more = f" and {rest:,} more (--machines lists them all)" if rest else ""
         output.say(f"Machines: {', '.join(found.examples)}{more}")
     for rule in found.rules[:20]:
         output.say(f"{rule.ruleset}, rule {rule.rule}: {rule.selector}", indent=2)
@@ -70,6 +73,14 @@ def show(context: Context) -> int:
     if found.accepted:
         kept = found.accepted
         output.say(f"Accepted by {kept.by} until {rfc3339(kept.until)}: {kept.reason}")
+    return DONE
+
+
+def _machines(context: Context, found: list[DeviceName]) -> int:
+    if context.options.json:
+        output.print_json(found)
+    else:
+        print("\n".join(one.hostname for one in found))
     return DONE
 
 
@@ -146,6 +157,7 @@ def register(commands: Commands) -> None:
     ]
     for one in made:
         one.add_argument("finding", metavar="FINDING", help="its id, as “portero findings” gives it")
+    made[0].add_argument("--machines", action="store_true", help="list all machines that it is about")
     made[1].add_argument("--reason", metavar="TEXT", required=True, help="why it may stay")
     made[1].add_argument("--until", metavar="DATE", help=f"until when ({ACCEPTED_DAYS} days from now)")
     made[3].add_argument("remedy", metavar="REMEDY", help="its key, as “portero finding show” gives it")

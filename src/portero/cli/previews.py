@@ -51,7 +51,9 @@ def _tell_numbers(preview: Preview) -> None:
     classes = sentences.counted(preview.classes, "class", "classes")
     machines = f"{preview.devices:,} of {sentences.counted(preview.fleet, 'machine')}"
     told = (
-        f"{least}{machines} would get another bundle ({classes})" if preview.devices else "no bundle would be another"
+        f"{least}{machines} would get another bundle ({classes})"
+        if preview.devices
+        else "no machine would get another bundle"
     )
     output.say(sentences.as_sentence(told))
     if preview.effects:

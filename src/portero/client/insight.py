@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 
 from portero.client.connection import Part, segment
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.board import Board, GroupOverlaps, Overlap
-from portero.core.nouns.finding import ChosenRemedy, Finding, Findings, NewAcceptance
+from portero.core.nouns.finding import ChosenRemedy, DeviceName, Finding, Findings, NewAcceptance
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.worklist import AuthoringWarning, Worklist, Writing
 
@@ -31,6 +32,10 @@ class FindingsPart(Part):
     def get(self, id: str) -> Finding:
         """One finding. NotFound."""
         return self.connection.get(f"/findings/{segment(id)}", Finding)
+
+    def devices(self, id: str) -> Iterator[DeviceName]:
+        """All machines that it is about, by hostname. NotFound."""
+        return self.connection.pages(f"/findings/{segment(id)}/devices", DeviceName)
 
     def accept(self, id: str, *, reason: str, until: datetime) -> Finding:
         """Say why it may stay as it is, and until when. NotFound, Invalid."""

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
+from portero.core.insight.findings.finding import Found
 from portero.core.insight.history import undone
 from portero.core.insight.offline import UnknownDevice, with_frozen_members
 from portero.core.matching.fleet import Regrouping
@@ -176,8 +177,7 @@ class Desk:
 
     def findings(self) -> Findings:
         """What is to be settled, with what somebody has accepted marked."""
-        estate, revision = self.snapshot
-        found = self.foresight.findings(estate, revision, self.directory)
+        revision, found = self.snapshot.revision, self.findings_with_devices()
         with self.store.reading() as connection:
             accepted = findings.accepted(connection, self.now())
         items = tuple(
@@ -191,6 +191,10 @@ class Desk:
             accepted=sum(not one.is_open for one in items),
             complete=found.complete,
         )
+
+    def findings_with_devices(self) -> Found:
+        """What is to be settled, with all devices that each finding is about."""
+        return self.foresight.findings(self.snapshot.estate, self.snapshot.revision, self.directory)
 
     def with_frozen(self, estate: Estate) -> Estate:
         """The estate with what its frozen sets hold, where it does not say: what devices have now."""

@@ -107,3 +107,10 @@ class ChosenRemedy(Noun):
     """Which remedy to take."""
 
     remedy: Key
+
+
+class DeviceName(Noun):
+    """A device by its names."""
+
+    id: str
+    hostname: str

@@ -13,15 +13,17 @@ from portero.core.nouns.finding import (
     SEVERITIES,
     Acceptance,
     ChosenRemedy,
+    DeviceName,
     Finding,
     FindingKind,
     Findings,
     NewAcceptance,
     Severity,
 )
+from portero.core.nouns.page import Page
 from portero.service.desk import Desk
 from portero.service.problems import Problem, field_error
-from portero.service.routes.common import Author, Authoring, Signed, TheDesk
+from portero.service.routes.common import Author, Authoring, Cursor, Limit, Signed, TheDesk, offset_page
 from portero.store import findings
 from portero.store.estates import moment
 
@@ -32,7 +34,11 @@ def _finding(desk: Desk, id: str) -> Finding:
     for one in desk.findings().items:
         if one.id == id:
             return one
-    raise Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")
+    raise _no_finding(id)
+
+
+def _no_finding(id: str) -> Problem:
+    return Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")
 
 
 @router.get("/findings", summary="List findings", operation_id="listFindings")
@@ -66,6 +72,19 @@ def list_findings(
 def get_finding(id: str, _who: Signed, desk: TheDesk) -> Finding:
     """One finding."""
     return _finding(desk, id)
+
+
+@router.get("/findings/{id}/devices", summary="Machines of a finding", operation_id="listFindingDevices")
+def list_finding_devices(
+    id: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 200
+) -> Page[DeviceName]:
+    """All machines that a finding is about, by hostname."""
+    found = desk.findings_with_devices()
+    if id not in found.devices:
+        raise _no_finding(id)
+    named = sorted((member.facts.hostname, member.id) for member in found.devices[id])
+    page = offset_page(named, cursor, limit)
+    return Page(items=[DeviceName(id=own, hostname=name) for name, own in page.items], next=page.next, total=page.total)
 
 
 @router.put("/findings/{id}/acceptance", summary="Accept a finding", operation_id="acceptFinding")

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
-from itertools import chain, islice
 from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
+from portero.core.insight.findings.telling import MOST_RULES, Held, Told, finding, rule_at
 from portero.core.insight.holding import host_only
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
@@ -23,71 +23,14 @@ from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, LayerMode
 from portero.core.nouns.essentials import ESSENTIALS
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.finding import Finding, FindingKind, Remedy, RuleAt, Severity
+from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 
 SOON = timedelta(days=7)
 """What ends within this time is told beforehand."""
-FEW, MOST_SORTED = 12, 2_000
-MOST_RULES = 50
 _BROADEST_RANGE = {4: 16, 6: 32}
-
-
-class Held(Collection[Member]):
-    """Devices in several lists, counted without being gone through."""
-
-    def __init__(self, lists: Iterable[Sequence[Member]]) -> None:
-        self.lists = list(lists)
-        self._size = sum(map(len, self.lists))
-
-    def __len__(self) -> int:
-        return self._size
-
-    def __iter__(self) -> Iterator[Member]:
-        return chain.from_iterable(self.lists)
-
-    def __contains__(self, member: object) -> bool:
-        return any(member in some for some in self.lists)
-
-
-def finding(
-    kind: FindingKind,
-    severity: Severity,
-    about: Sequence[str],
-    sentence: str,
-    *,
-    assignments: Sequence[str] = (),
-    rulesets: Sequence[str] = (),
-    groups: Sequence[str] = (),
-    rules: Sequence[RuleAt] = (),
-    devices: Collection[Member] = (),
-    remedies: Sequence[tuple[str, Mapping[str, str]]] = (),
-    at: datetime | None = None,
-    detail: str | None = None,
-) -> Finding:
-    """A finding; `about` are the keys of what it is about, from which its id is made."""
-    return Finding(
-        id=".".join((kind.value, *about)),
-        kind=kind,
-        severity=severity,
-        sentence=sentence,
-        detail=detail,
-        assignments=tuple(assignments),
-        rulesets=tuple(rulesets),
-        groups=tuple(groups),
-        rules=tuple(rules[:MOST_RULES]),
-        devices=len(devices),
-        examples=tuple(sorted(one.facts.hostname for one in islice(devices, MOST_SORTED))[:FEW]),
-        remedies=tuple(Remedy(key=key, sentence=sentences.remedy(key, **names)) for key, names in remedies),
-        at=at,
-    )
-
-
-def rule_at(ruleset: Ruleset, number: int) -> RuleAt:
-    """A rule by its ruleset and number."""
-    return RuleAt(ruleset=ruleset.key, rule=number, selector=str(ruleset.rules[number - 1].selector))
 
 
 class Put(NamedTuple):
@@ -139,7 +82,7 @@ class Alone:
             puts.append(Put(one, rulesets[one.ruleset], Held([*lists, *([others] if others else [])])))
         return puts
 
-    def find(self) -> Iterator[Finding]:
+    def find(self) -> Iterator[Told]:
         """All of them."""
         for put in self.puts:
             yield from self._ends(put)
@@ -157,7 +100,7 @@ class Alone:
 
     # --- what is never in play ---
 
-    def _dead(self, put: Put) -> Iterator[Finding]:
+    def _dead(self, put: Put) -> Iterator[Told]:
         one = put.assignment
         if not put.devices:
             where = sentences.joined([target_name(target) for target in one.to], "or")
@@ -200,7 +143,7 @@ class Alone:
 
     # --- what ends ---
 
-    def _ends(self, put: Put) -> Iterator[Finding]:
+    def _ends(self, put: Put) -> Iterator[Told]:
         one = put.assignment
         if one.ends is None or one.ends > self.world.now + SOON or one.state is State.DRAFT:
             return
@@ -219,7 +162,7 @@ class Alone:
             detail=one.reason,
         )
 
-    def _ending_rules(self, ruleset: Ruleset) -> Iterator[Finding]:
+    def _ending_rules(self, ruleset: Ruleset) -> Iterator[Told]:
         ends = [(number, rule.valid_until, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.valid_until]
         for over in (True, False):
             due = [
@@ -244,7 +187,7 @@ class Alone:
                 at=first,
             )
 
-    def _owner(self, put: Put) -> Iterator[Finding]:
+    def _owner(self, put: Put) -> Iterator[Told]:
         one = put.assignment
         gone = one.owner is not None and self.known_people and one.owner.casefold() not in self.known_people
         if gone and one.owner and not self._is_over(one.ends):
@@ -262,7 +205,7 @@ class Alone:
 
     # --- how far it reaches ---
 
-    def _broad(self, put: Put) -> Iterator[Finding]:
+    def _broad(self, put: Put) -> Iterator[Told]:
         one = put.assignment
         if WHOLE_FLEET not in one.to or one.names_people or one.place != "anywhere" or one.action == "log":
             return
@@ -284,7 +227,7 @@ class Alone:
                 remedies=[("only-record", {"assignment": one.key})],
             )
 
-    def _unenforceable(self, put: Put) -> Iterator[Finding]:
+    def _unenforceable(self, put: Put) -> Iterator[Told]:
         for code, about, devices in self._hidden(put):
             if not devices:
                 continue
@@ -351,7 +294,7 @@ class Alone:
             found.append(known)
         return Held(found)
 
-    def _essential(self, put: Put) -> Iterator[Finding]:
+    def _essential(self, put: Put) -> Iterator[Told]:
         if put.ruleset.kind != "startup":
             return
         stopped: dict[str, int] = {}

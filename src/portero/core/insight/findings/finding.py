@@ -8,8 +8,9 @@ from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings.alone import Alone, Held, Put, finding, rule_at
+from portero.core.insight.findings.alone import Alone, Put
 from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
+from portero.core.insight.findings.telling import Held, Told, finding, rule_at
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
@@ -24,6 +25,8 @@ class Found(NamedTuple):
     """The findings, and whether everything was looked at."""
 
     items: tuple[Finding, ...]
+    devices: Mapping[str, Collection[Member]]
+    """All devices that each finding is about, by its id."""
     complete: bool
 
 
@@ -38,12 +41,13 @@ def find_all(
     With `rulesets`, of the findings about rules that meet only those in which one of these rulesets has a part.
     """
     alone = Alone(estate, world, known_people)
-    items = list(alone.find())
+    told = list(alone.find())
     contests = hold_contests(estate, world, world.cutter(estate), rulesets)
     met = _Judge(estate, world, alone.puts, contests).find()
-    items += [one for one in met if rulesets is None or _is_about(one, rulesets)]
-    items.sort(key=lambda one: (SEVERITIES.index(one.severity), -one.devices, one.id))
-    return Found(tuple(items), contests.complete)
+    told += [one for one in met if rulesets is None or _is_about(one.finding, rulesets)]
+    told.sort(key=lambda one: (SEVERITIES.index(one.finding.severity), -one.finding.devices, one.finding.id))
+    items = tuple(one.finding for one in told)
+    return Found(items, {one.finding.id: one.devices for one in told}, contests.complete)
 
 
 def _is_about(one: Finding, rulesets: Collection[str]) -> bool:
@@ -73,7 +77,7 @@ class _Judge:
             for key in groups:
                 self._classes[key].add(groups)
 
-    def find(self) -> Iterator[Finding]:
+    def find(self) -> Iterator[Told]:
         """All of them."""
         yield from self._contradictions()
         yield from self._opened()
@@ -93,7 +97,7 @@ class _Judge:
 
     # --- contradictions ---
 
-    def _contradictions(self) -> Iterator[Finding]:
+    def _contradictions(self) -> Iterator[Told]:
         opposed = {one: tally for one, tally in self._contests.met.items() if self._is_opposed(one)}
         for pair, met in self._pairs(opposed).items():
             winner, loser = met[0][0].winner, met[0][0].loser
@@ -137,7 +141,7 @@ class _Judge:
 
     # --- a group that a weaker one opens ---
 
-    def _opened(self) -> Iterator[Finding]:
+    def _opened(self) -> Iterator[Told]:
         opened = {one: tally for one, tally in self._contests.met.items() if self._is_opening(one)}
         for pair, met in self._pairs(opened).items():
             winner, loser = met[0][0].winner, met[0][0].loser
@@ -172,7 +176,7 @@ class _Judge:
 
     # --- a warn that softens a block; layers that disagree ---
 
-    def _softened(self) -> Iterator[Finding]:
+    def _softened(self) -> Iterator[Told]:
         for pair, met in self._pairs(self._contests.softened).items():
             winner, loser = met[0][0].winner, met[0][0].loser
             devices, subjects = _joined(met)
@@ -192,7 +196,7 @@ class _Judge:
                 ],
             )
 
-    def _disagreeing(self) -> Iterator[Finding]:
+    def _disagreeing(self) -> Iterator[Told]:
         for pair, met in self._pairs(self._contests.disagreeing).items():
             listing, allowing = met[0][0].winner, met[0][0].loser
             devices, subjects = _joined(met)
@@ -210,7 +214,7 @@ class _Judge:
 
     # --- what can never win ---
 
-    def _shadowed(self) -> Iterator[Finding]:
+    def _shadowed(self) -> Iterator[Told]:
         contests = self._contests
         losing: dict[str, dict[int, Tally]] = defaultdict(dict)
         for (key, number), tally in contests.in_play.items():
