@@ -1,0 +1,99 @@
+"""Undoing changes, and telling them in words."""
+
+from __future__ import annotations
+
+import random
+from itertools import pairwise
+
+import pytest
+
+from made_estates import Maker
+from portero.core.insight.differences import NOUNS, differences
+from portero.core.insight.history import Step, Undo, undone
+from portero.core.insight.merging import keeping_others
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.revision import Change
+from portero.core.sentences import change_details
+from portero.formats.document_differences import told_change
+from portero.formats.estate_document import write_estate
+
+
+def step(before: Estate, after: Estate) -> Step:
+    """What it takes to go back, as the store keeps it."""
+    undos = []
+    for change in differences(before, after):
+        stood = None
+        if change.verb == "removed" and change.noun in NOUNS:
+            attribute, by = NOUNS[change.noun]
+            keys = [getattr(one, by) for one in getattr(before, attribute)]
+            stood = keys.index(change.key)
+        undos.append(Undo(change, stood))
+    orders = {noun: [getattr(one, by) for one in getattr(before, attribute)] for noun, (attribute, by) in NOUNS.items()}
+    return Step(undos, {noun: keys for noun, keys in orders.items() if keys} if _is_shuffled(before, after) else {})
+
+
+def _is_shuffled(before: Estate, after: Estate) -> bool:
+    for attribute, by in NOUNS.values():
+        old, new = ([getattr(one, by) for one in getattr(estate, attribute)] for estate in (before, after))
+        kept = [key for key in old if key in set(new)]
+        if new[: len(kept)] != kept:
+            return True
+    return False
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_undoing_every_change_gives_the_estate_as_it_was(seed):
+    states = [Estate.model_validate(Maker(seed).estate())]
+    rng = random.Random(seed)
+    for number in range(4):
+        other = Estate.model_validate(Maker(100 * seed + number).estate())
+        if rng.random() < 0.5:
+            states.append(keeping_others(states[-1], other))
+        else:
+            shuffled = list(other.rulesets)
+            rng.shuffle(shuffled)
+            states.append(other.replacing(rulesets=tuple(shuffled)))
+    steps = [step(one, next) for one, next in pairwise(states)]
+    for back in range(1, len(states)):
+        found = undone(states[-1], reversed(steps[-back:]))
+        assert write_estate(found) == write_estate(states[-1 - back]), back
+
+
+def change(noun: str, before: dict | None, after: dict | None) -> Change:
+    verb = "created" if before is None else "removed" if after is None else "changed"
+    return Change.model_validate({"noun": noun, "key": "k", "verb": verb, "before": before, "after": after})
+
+
+def test_each_rule_that_is_another_is_told():
+    rules = {"key": "k", "kind": "category", "rules": [{"category": "games", "action": "block"}]}
+    after = {"key": "k", "kind": "category", "rules": [{"category": "games", "action": "warn", "note": "softer"}]}
+    assert change_details(change("ruleset", rules, after)) == ("warns on Games, and blocked before",)
+    noted = {**rules, "rules": [{"category": "games", "action": "block", "note": "why"}]}
+    assert change_details(change("ruleset", rules, noted)) == ("other words or another end for Games",)
+    assert change_details(change("ruleset", rules, {**rules, "rules": []})) == ("no longer blocks Games",)
+
+
+def test_each_field_that_is_another_is_told_and_defaults_go_without_saying():
+    old = {"key": "k", "to": ["ships", {"device": "pc-1"}], "mandatory": False, "place": "anywhere"}
+    new = {"key": "k", "to": ["ships", "desks"], "mandatory": True, "place": "off-site", "reason": "Season"}
+    assert change_details(change("assignment", old, new)) == (
+        "to: also desks",
+        "to: no longer pc-1",
+        "mandatory: yes, and no before",
+        "place: off-site, and anywhere before",
+        "reason: Season",
+    )
+    assert change_details(change("assignment", None, old)) == ("to: ships and pc-1",)
+    turned = {"precedence": ["b", "a"]}
+    assert change_details(change("precedence", {"precedence": ["a", "b"]}, turned)) == (
+        "precedence: in the order b and a",
+    )
+
+
+def test_a_long_change_is_cut_and_its_document_too():
+    many = [{"host": f"h{number}.example", "action": "block"} for number in range(6000)]
+    told = told_change(change("ruleset", None, {"key": "k", "kind": "indicator", "rules": many}))
+    assert len(told.details) == 60
+    assert told.details[-1] == "and 5,942 more"
+    assert told.difference.endswith("…")
+    assert len(told.difference.splitlines()) == 4001
