@@ -234,8 +234,10 @@ def test_the_board_and_a_finding_by_keyboard_alone(console, opposed):
     keys.press("Enter")
     expect(looked).to_be_hidden()
     assert opposed.assignments.get("quiet--laptops").state == "active"
-    console.go("/verify/findings?severity=medium")
-    keys.tab_to(console.locator("section.detail").get_by_role("button", name=re.compile("Look at it")).first)
+    console.go("/verify/findings")
+    look = console.locator("section.detail").get_by_role("button", name=re.compile("Look at it")).first
+    expect(look).to_be_visible()
+    keys.tab_to(look)
     keys.press("Enter")
     expect(looked).to_contain_text("Findings")
     keys.press("Escape")
