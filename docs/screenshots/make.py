@@ -30,6 +30,22 @@ SIZE = {"width": 1280, "height": 800}
 SETTLED = 235
 """So many machines hold their newest bundle once the demo is up; the others are silent on purpose."""
 
+DRAWN = {
+    "overview",
+    "fleet",
+    "group",
+    "board",
+    "findings",
+    "history",
+    "preview",
+    "machine",
+    "machine-dark",
+    "indicators",
+    "assignment",
+    "roll-out",
+    "activity",
+}
+
 TERMINALS = {
     "terminal-check": (
         f"portero check visit {HANDS_ON} https://reeltide.example/",
@@ -124,6 +140,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         page.goto(f"{URL}/console/activity")
         page.get_by_role("row").nth(1).wait_for()
         yield "activity", settled(page)
+        portero.assignments.set_state("quiet-link--satellite", state)
     context.close()
 
 
@@ -203,20 +220,7 @@ def main() -> None:
         folder = Path(temporary)
         with demo(folder / "demo"):
             draw_terminals(folder)
-            draw_pages(
-                {
-                    "overview",
-                    "fleet",
-                    "group",
-                    "enrolment",
-                    "readiness",
-                    "machine",
-                    "categories",
-                    "roll-out",
-                    "activity",
-                }
-                | {"machine-dark", "indicators", "schedules", "assignment"}
-            )
+            draw_pages(DRAWN)
 
 
 if __name__ == "__main__":

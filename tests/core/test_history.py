@@ -41,12 +41,24 @@ def _is_shuffled(before: Estate, after: Estate) -> bool:
     return False
 
 
+def named_otherwise(rng: random.Random) -> dict[str, object]:
+    """What generated estates lack, of nouns that are not named by a key."""
+    row = {"control": "filter", "http": "page", "https": "host", "date": "2026-01-01"}
+    browsers = rng.sample(["seafarer", "any", "brook"], rng.randint(0, 3))
+    return {
+        "coverage": [{**row, "browser": one, "platform": "any", "source": f"bench {rng.random()}"} for one in browsers],
+        "corrections": [
+            {"host": f"{one}.example", "category": "music", "reason": "as reported"} for one in rng.sample("abcd", 2)
+        ],
+    }
+
+
 @pytest.mark.parametrize("seed", range(40))
 def test_undoing_every_change_gives_the_estate_as_it_was(seed):
     states = [Estate.model_validate(Maker(seed).estate())]
     rng = random.Random(seed)
     for number in range(4):
-        other = Estate.model_validate(Maker(100 * seed + number).estate())
+        other = Estate.model_validate(Maker(100 * seed + number).estate() | named_otherwise(rng))
         if rng.random() < 0.5:
             states.append(keeping_others(states[-1], other))
         else:

@@ -13,6 +13,7 @@ from portero.core.nouns.assignment import Assignment, NewAssignment
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.revision import Change
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.service import Service
@@ -61,7 +62,8 @@ def test_putting_another_document_is_one_revision_and_says_what_goes(empty):
     assert put.revision == at + 1
     assert put.changes == compared.changes
     revision = empty.revisions.get(put.revision)
-    assert (revision.reason, revision.changes) == ("season", put.changes)
+    kept = [Change.model_validate(one.model_dump(include=set(Change.model_fields))) for one in revision.changes]
+    assert (revision.reason, kept) == ("season", list(put.changes))
     assert {one.verb for one in put.changes} == {"created", "changed", "removed"}
     assert write_estate(empty.estate.get()) == write_estate(second)
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from portero.core.nouns.base import Noun
+from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 
@@ -30,6 +31,12 @@ _SINGLES = ("precedence", "settings")
 def document_of(noun: Noun) -> dict[str, Any]:
     """The noun as it stands in an estate document: JSON values, nothing that was left out."""
     return noun.model_dump(mode="json", exclude_none=True)
+
+
+def named(noun: str, document: Mapping[str, Any]) -> str:
+    """What names an object of this noun, read from its document; a coverage row is named by three of its fields."""
+    by = NOUNS[noun][1]
+    return str(document[by] if by in document else CoverageRow.model_validate(document).key)
 
 
 def differences(before: Estate, after: Estate) -> Iterator[Change]:

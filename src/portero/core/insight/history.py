@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from portero.core.insight.differences import NOUNS
+from portero.core.insight.differences import NOUNS, named
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 
@@ -32,9 +32,9 @@ def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
         for undo in sorted(step.undos, key=lambda one: (one.change.verb == "removed", one.stood or 0)):
             _undo(document, undo)
         for noun, keys in step.orders.items():
-            attribute, by = NOUNS[noun]
             place = {key: number for number, key in enumerate(keys)}
-            document[attribute].sort(key=lambda one, place=place, by=by: place.get(one[by], len(place)))
+            objects = document[NOUNS[noun][0]]
+            objects.sort(key=lambda one, noun=noun, place=place: place.get(named(noun, one), len(place)))
     return Estate.model_validate(document)
 
 
@@ -43,9 +43,8 @@ def _undo(document: dict[str, Any], undo: Undo) -> None:
     if change.noun not in NOUNS:
         document[change.noun] = (change.before or {})[change.noun]
         return
-    attribute, by = NOUNS[change.noun]
-    objects: list[dict[str, Any]] = document.setdefault(attribute, [])
-    at = next((number for number, one in enumerate(objects) if one[by] == change.key), None)
+    objects: list[dict[str, Any]] = document.setdefault(NOUNS[change.noun][0], [])
+    at = next((number for number, one in enumerate(objects) if named(change.noun, one) == change.key), None)
     if change.verb == "created" and at is not None:
         del objects[at]
     elif change.verb == "changed" and at is not None:
