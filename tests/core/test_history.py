@@ -48,7 +48,8 @@ def named_otherwise(rng: random.Random) -> dict[str, object]:
     return {
         "coverage": [{**row, "browser": one, "platform": "any", "source": f"bench {rng.random()}"} for one in browsers],
         "corrections": [
-            {"host": f"{one}.example", "category": "music", "reason": "as reported"} for one in rng.sample("abcd", 2)
+            {"host": f"{one}.example", "categories": ["music"], "reason": "as reported"}
+            for one in rng.sample("abcd", 2)
         ],
     }
 
