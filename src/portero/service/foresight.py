@@ -28,7 +28,7 @@ from portero.store.estates import moment
 
 PREVIEW_SECONDS, TURN_SECONDS = 2.5, 0.5
 """How long a preview may look at verdicts, and at the findings of each state, before it tells what it has so far."""
-FINDINGS_SECONDS = 10.0
+FINDINGS_SECONDS = 9.0
 KEPT_SECONDS = 60.0
 SMALL_FLEET = 5_000
 """In a bigger one something changes all the time."""
