@@ -7,6 +7,7 @@ import json
 import pytest
 
 from conftest import Wire, assignment, group, ruleset, run_portero, under
+from portero.cli import main as cli
 
 pytestmark = pytest.mark.process
 
@@ -27,6 +28,7 @@ def run(service, portero, tmp_path_factory):
     def run(*arguments, expect=0, **more):
         return run_portero(*arguments, env=env, expect=expect, **more)
 
+    run.config = env["XDG_CONFIG_HOME"]
     return run
 
 
@@ -49,6 +51,17 @@ def test_a_preview_says_what_would_change_and_does_nothing(run, portero):
         "Removed assignment never--whole-fleet."
         in run("assignment", "remove", "never--whole-fleet", "--preview").stdout
     )
+
+
+def test_a_reader_of_a_preview_that_goes_away_is_no_error(run, monkeypatch, capfd):
+    def gone(*_arguments, **_more):
+        raise BrokenPipeError
+
+    monkeypatch.setattr(cli, "tell_preview", gone)
+    monkeypatch.setattr(cli.os, "dup2", lambda *_: None)
+    monkeypatch.setenv("XDG_CONFIG_HOME", run.config)
+    assert cli.run(["assignment", "pause", "away--office", "--preview"]) == 0
+    assert "Traceback" not in capfd.readouterr().err
 
 
 def test_findings_exit_3_while_something_is_open(run):

@@ -88,12 +88,8 @@ def _invalid(problem: ValidationError) -> str:
     return f"{where}: {message}" if where else message
 
 
-def run(arguments: list[str] | None = None) -> int:
-    """Run a command; returns its exit status. Nothing that a user can do ends in a traceback."""
-    top = parser()
-    argcomplete.autocomplete(top)
-    options = top.parse_args(arguments)
-    context = Context(options)
+def _done_or_previewed(context: Context) -> int:
+    options = context.options
     try:
         return int(options.run(context))
     except Previewed as answer:
@@ -103,6 +99,16 @@ def run(arguments: list[str] | None = None) -> int:
             tell_preview(answer.preview)
             output.say("Nothing was changed.")
         return DONE
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Run a command; returns its exit status. Nothing that a user can do ends in a traceback."""
+    top = parser()
+    argcomplete.autocomplete(top)
+    options = top.parse_args(arguments)
+    context = Context(options)
+    try:
+        return _done_or_previewed(context)
     except Unreachable as problem:
         _complain(f"{problem}; is the service running?")
         return UNREACHABLE
