@@ -102,7 +102,7 @@ def findings(estate: Estate, fleet: Fleet = PAIR, people=(), **world) -> dict[st
 
 def settled(estate: Estate, finding: Finding, remedy: str, **more) -> dict[str, Finding]:
     """What is still found once a remedy is taken."""
-    after = apply_remedy(estate, finding, remedy)
+    after = apply_remedy(estate, finding, remedy, BASE)
     assert not list(after.faults())
     return findings(after, **more)
 
@@ -136,7 +136,7 @@ def test_rules_that_can_never_win():
         "category-1 on strong: Games can never win on any of its 2 machines: category-0 on whole-fleet is mandatory."
     )
     assert [rule.rule for rule in one.rules] == [1]
-    after = apply_remedy(estate, one, "remove-rules")
+    after = apply_remedy(estate, one, "remove-rules", BASE)
     assert [str(rule.selector) for rule in after.ruleset_by_key["category-1"].rules] == ["category music"]
     whole = findings(assigned((GAMES, "whole-fleet", mandatory), (NO_GAMES, "strong"), groups=OVERLAPPING))["shadowed"]
     assert whole.severity == "medium"
@@ -171,7 +171,7 @@ def test_a_warn_that_softens_a_block():
     )
     one = findings(estate)["softened"]
     assert (one.devices, one.assignments[0]) == (1, "indicator-1--strong")
-    after = apply_remedy(estate, one, "block-too")
+    after = apply_remedy(estate, one, "block-too", BASE)
     assert after.ruleset_by_key["indicator-1"].rules[0].action == "block"
     assert "softened" not in findings(after)
 
@@ -216,7 +216,7 @@ def test_what_ended_and_what_ends_soon():
     over = rules("category", {"category": "games", "action": "block", "valid_until": until})
     estate = assigned((over, "weak"), groups=OVERLAPPING)
     one = findings(estate)["ended"]
-    assert apply_remedy(estate, one, "remove-rules").rulesets[0].rules == ()
+    assert apply_remedy(estate, one, "remove-rules", BASE).rulesets[0].rules == ()
 
 
 def test_an_exception_whose_owner_is_gone():
@@ -245,7 +245,7 @@ def test_rules_that_part_of_the_machines_cannot_enforce():
     estate = assigned((path, "whole-fleet"))
     one = findings(estate, fleet)["unenforceable"]
     assert one.id == "unenforceable.path-hidden.indicator-0--whole-fleet"
-    after = apply_remedy(estate, one, "name-hosts")
+    after = apply_remedy(estate, one, "name-hosts", BASE)
     assert str(after.rulesets[0].rules[0].selector) == "host files.example"
     listed = rules("site", {"pattern": "play.example", "action": "block"})
     assert findings(assigned((listed, "whole-fleet")), fleet)["unenforceable"].id.startswith("unenforceable.browser")
@@ -264,7 +264,7 @@ def test_a_rule_that_would_stop_an_essential_program():
     one = findings(estate)["blocks-essential"]
     assert "/lib/systemd/systemd" in one.sentence
     with pytest.raises(KeyError):
-        apply_remedy(estate, one, "extend")
+        apply_remedy(estate, one, "extend", BASE)
 
 
 def test_out_of_time_nothing_is_said_to_be_shadowed():

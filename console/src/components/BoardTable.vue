@@ -149,14 +149,9 @@ const at = (target: string, ruleset: string) => cells.value.get(`${target} ${rul
   color: var(--ink-2);
 }
 .turned {
-  writing-mode: vertical-rl;
-  transform: rotate(180deg);
   max-height: 8.5rem;
   overflow: hidden;
   text-overflow: ellipsis;
-  white-space: nowrap;
-  font-weight: 500;
-  color: var(--ink);
 }
 thead th {
   vertical-align: bottom !important;

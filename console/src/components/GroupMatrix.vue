@@ -83,11 +83,6 @@ thead th {
   vertical-align: bottom;
   padding: 0;
 }
-.turned {
-  writing-mode: vertical-rl;
-  transform: rotate(180deg);
-  font-weight: 500;
-}
 td {
   width: 2.6rem;
   height: 2rem;

@@ -22,7 +22,7 @@ const tightened = computed(() => (props.preview?.effects.stopped ?? 0) + (props.
 const rows = computed(() => props.preview?.verdicts.slice(0, SHOWN) ?? [])
 const hold = computed(() => {
   const most = props.preview?.taking_hold.most
-  return most == null ? '–' : most < 60 ? '1 min' : span(most)
+  return most == null ? '–' : `~${most < 60 ? '1 min' : span(most)}`
 })
 </script>
 
@@ -53,8 +53,7 @@ const hold = computed(() => {
           }}</b><span class="sub">released or softened</span>
         </div>
         <div>
-          <b>~{{ hold }}</b
-          ><span class="sub">until 9 of 10 hold it</span>
+          <b>{{ hold }}</b><span class="sub">until 9 of 10 hold it</span>
         </div>
       </div>
       <p v-for="loss in preview.losses" :key="loss" class="loss">

@@ -62,7 +62,7 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
           <BButton variant="link" class="p-0" @click="kind = severity = ''">Show every finding</BButton>
         </p>
       </template>
-      <div class="two">
+      <div class="list-and-detail">
         <nav class="panel flush" aria-label="Findings">
           <RouterLink
             v-for="one in shown"
@@ -91,16 +91,6 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
 </template>
 
 <style scoped>
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-  gap: 1.25rem;
-  margin-top: 1rem;
-  align-items: start;
-}
-.two > .panel {
-  margin-top: 0;
-}
 .entry {
   display: flex;
   gap: 0.6rem;

@@ -89,7 +89,7 @@ function goBack() {
       @retry="refetch()"
     >
       <template #empty><p class="sub mb-0">No revision is like that.</p></template>
-      <div class="two">
+      <div class="list-and-detail">
         <section class="panel flush list">
           <BTableSimple hover caption-top>
             <caption class="visually-hidden">
@@ -169,16 +169,6 @@ function goBack() {
 </template>
 
 <style scoped>
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 5fr) minmax(0, 6fr);
-  gap: 1.25rem;
-  margin-top: 1rem;
-  align-items: start;
-}
-.two > .panel {
-  margin-top: 0;
-}
 .list {
   max-height: 75vh;
   overflow: auto;

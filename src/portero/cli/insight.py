@@ -82,8 +82,8 @@ def overlap(context: Context) -> int:
 
 
 def _tell_overlap(found: Overlap) -> None:
-    meet = "meet" if len(found.targets) > 1 else "holds"
-    output.say(f"{sentences.joined(list(found.targets))} {meet} on {sentences.counted(found.devices, 'machine')}.")
+    verb = "meet" if len(found.targets) > 1 else "is"
+    output.say(f"{sentences.joined(list(found.targets))} {verb} on {sentences.counted(found.devices, 'machine')}.")
     if found.examples:
         output.say(f"such as {', '.join(found.examples[:4])}", indent=2)
     rows = [(row.words, "\n".join(_said(row)), "\n".join(map(_outcome, row.outcomes))) for row in found.rows]

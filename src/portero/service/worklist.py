@@ -58,22 +58,16 @@ def _stragglers(desk: Desk) -> Iterator[WorkItem]:
     with desk.store.reading() as connection:
         counts = devices.rollout_counts(connection, desk.now())
         late = devices.count_late(connection, desk.now(), LATE)
-    for number, severity, words, todo, state in (
-        (counts.failed, Severity.HIGH, "could not apply the newest bundle", "See why, machine by machine.", "failed"),
-        (late, Severity.MEDIUM, "have waited more than an hour for the newest bundle", "See which.", "waiting"),
-        (
-            counts.silent,
-            Severity.MEDIUM,
-            "are silent and hold what they last had",
-            "See which.",
-            "silent",
-        ),
+    for state, number, severity, todo in (
+        ("failed", counts.failed, Severity.HIGH, "See why, machine by machine."),
+        ("waiting", late, Severity.MEDIUM, "See which."),
+        ("silent", counts.silent, Severity.MEDIUM, "See which."),
     ):
         if number:
             yield WorkItem(
                 kind="straggler",
                 severity=severity,
-                sentence=f"{sentences.counted(number, 'machine')} {words}.",
+                sentence=sentences.straggling(state, number),
                 devices=number,
                 next=todo,
                 link=f"/roll-out?state={state}",

@@ -13,9 +13,12 @@ from portero.core.nouns.coverage import CoverageTable, Reach
 from portero.core.nouns.device import Lifecycle
 from portero.core.nouns.preview import Hindrance, TakingHold, VerdictChange
 from portero.core.nouns.readiness import BlockerCode
+from portero.core.nouns.urls import UrlPattern
 from portero.core.nouns.verdict import Layer
 
 FEW = 12
+_PARTS = (("half", 0.5), ("most", 0.9), ("all", 1.0))
+"""Of how many machines it is told when they will have fetched something."""
 _ABSENT = {Lifecycle.INVITED: BlockerCode.NEVER_JOINED, Lifecycle.SILENT: BlockerCode.SILENT}
 
 
@@ -72,7 +75,8 @@ def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
 def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:
     """The codes of what of a visit does not show over https, where what is stopped hangs on it."""
     stopped = [one for one in verdicts if one.effect in ("stopped", "warned")]
-    if any(one.subject.startswith("url ") and one.subject.rstrip("/").count("/") for one in stopped):
+    urls = [one.subject.removeprefix("url ") for one in stopped if one.subject.startswith("url ")]
+    if any(not UrlPattern.read(url, exact=False).is_whole_host for url in urls):
         yield "path-hidden"
     if any(one.subject.startswith(("search_term ", "media_type ")) for one in stopped):
         yield "content-hidden"
@@ -113,6 +117,3 @@ def taking_hold(rhythms: Iterable[tuple[float, float | None] | None], now: float
         sentence=sentences.taking_hold(devices, quantiles.get("most"), unheard),
         **quantiles,
     )
-
-
-_PARTS = (("half", 0.5), ("most", 0.9), ("all", 1.0))

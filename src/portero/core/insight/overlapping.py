@@ -43,7 +43,7 @@ def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Ap
         wanted = visit.strip().casefold()
         families = [one for one in TAXONOMY.families if wanted in (one.key, one.name.casefold())]
         categories = [one for one in TAXONOMY.categories.values() if wanted in (one.key, one.name.casefold())]
-        held = [one for one in programs if wanted in ((one.product or "").casefold(), (one.file or "").casefold())]
+        held = _called(wanted, programs)
         if families or categories:
             categories += [one for family in families for one in family.categories]
             yield from (category_subject(one.key) for one in categories)
@@ -54,9 +54,12 @@ def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Ap
             bare = parsed.url in (f"http://{parsed.host}/", f"https://{parsed.host}/")
             yield host_subject(parsed.host) if bare else Subject("url", parsed.url, parsed.url)
     if program:
-        wanted = program.strip().casefold()
-        known = [one for one in programs if wanted in ((one.product or "").casefold(), (one.file or "").casefold())]
-        yield from map(program_subject, known[:FEW] or [Application(product=program, file=program)])
+        held = _called(program.strip().casefold(), programs)
+        yield from map(program_subject, held[:FEW] or [Application(product=program, file=program)])
+
+
+def _called(name: str, programs: Sequence[Application]) -> list[Application]:
+    return [one for one in programs if name in ((one.product or "").casefold(), (one.file or "").casefold())]
 
 
 def overlap(

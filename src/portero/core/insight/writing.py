@@ -19,6 +19,7 @@ from portero.core.nouns.finding import FindingKind
 from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.urls import address_of
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.nouns.worklist import AuthoringWarning
 
@@ -93,8 +94,8 @@ class _Writer:
     def of(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         """What should be known of one rule."""
         yield from self._hidden(number, rule)
-        host = _host_of(rule)
-        if host:
+        host = rule.host_named
+        if host and address_of(host) is None:
             yield from self._mistyped(number, rule, host)
         yield from self._covered(number, rule)
 
@@ -102,9 +103,8 @@ class _Writer:
         devices = len(self._host_only)
         if not devices or rule.action is Action.ALLOW:
             return
-        if rule.url and rule.selector.value.rstrip("/").count("/"):
-            host = rule.selector.value.partition("/")[0]
-            words = sentences.path_unseen(rule.selector.value, devices)
+        if rule.names_path:
+            words, host = sentences.path_unseen(rule.selector.value, devices), rule.host_named
             yield AuthoringWarning(code="path-hidden", rule=number, sentence=words, devices=devices, instead=host)
         elif rule.search_term or rule.media_type:
             words = sentences.content_unseen(sentences.selector_words(rule), devices)
@@ -137,16 +137,6 @@ class _Writer:
                 return
 
 
-def _host_of(rule: Rule) -> str | None:
-    if rule.host:
-        return rule.host
-    if rule.url:
-        return rule.selector.value.partition("/")[0].partition(":")[0]
-    if rule.pattern and rule.pattern != "*":
-        return rule.pattern.rpartition("://")[2].lstrip(".").partition("/")[0].partition(":")[0] or None
-    return None
-
-
 def _covers(other: Rule, rule: Rule) -> bool:
     """Whether the other rule says the same of all that this one names, and more."""
     if other.selector == rule.selector:
@@ -156,7 +146,7 @@ def _covers(other: Rule, rule: Rule) -> bool:
     if rule.family is not None:
         return other.everything is not None
     if rule.host is not None or rule.url is not None:
-        host = _host_of(rule) or ""
+        host = rule.host_named or ""
         return other.host is not None and not other.exact and (host == other.host or host.endswith(f".{other.host}"))
     return False
 
@@ -165,7 +155,7 @@ def _known_hosts(estate: Estate, but: str) -> set[str]:
     found = {one.host for one in estate.corrections} | {host for one in estate.services for host in one.hosts}
     for ruleset in estate.rulesets:
         if ruleset.key != but:
-            found.update(host for rule in ruleset.rules[:MOST_LOOKED_AT] if (host := _host_of(rule)))
+            found.update(host for rule in ruleset.rules[:MOST_LOOKED_AT] if (host := rule.host_named))
     return found
 
 

@@ -11,7 +11,7 @@ from pydantic import AfterValidator, ConfigDict, Field, StringConstraints, field
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Key, Name, Note, Noun, Timestamp, unknown_word
-from portero.core.nouns.patterns import normal_pattern
+from portero.core.nouns.patterns import EVERYTHING, Pattern, normal_pattern
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.service import Decision
 from portero.core.nouns.urls import UrlPattern, WebHost, normal_range
@@ -143,6 +143,25 @@ class Rule(Noun):
                 " whole; name single hosts"
             )
         return self
+
+    @property
+    def names_everything(self) -> bool:
+        """Whether it is for whatever else there is."""
+        return self.everything is not None or self.pattern == EVERYTHING
+
+    @property
+    def names_path(self) -> bool:
+        """Whether it is for part of a host: a URL with a path or a query, which https hides."""
+        return self.url is not None and not UrlPattern.of(self.url).is_whole_host
+
+    @property
+    def host_named(self) -> str | None:
+        """The host, or the address as it stands in a URL, that it names: by host, URL or site pattern."""
+        if self.url is not None:
+            return UrlPattern.of(self.url).host
+        if self.pattern is not None:
+            return Pattern.of(self.pattern).host or None
+        return self.host
 
     @cached_property
     def selector(self) -> Selector:

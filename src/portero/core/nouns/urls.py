@@ -217,6 +217,11 @@ class UrlPattern(NamedTuple):
         return f"{self.host}{port}{self.path or '/'}" + (f"?{self.query}" if self.query else "")
 
     @property
+    def is_whole_host(self) -> bool:
+        """Whether it names a host, or a port of it, as a whole: no path and no query."""
+        return not (self.path or self.query)
+
+    @property
     def segments(self) -> int:
         """How many segments its path has."""
         return self.path.count("/")

@@ -37,7 +37,7 @@ from portero.core.sentences.policy import (
     summary_of,
 )
 from portero.core.sentences.previews import from_moment, hidden, loss, span_words, subject_words, taking_hold
-from portero.core.sentences.readiness import blocker, readiness_sentence
+from portero.core.sentences.readiness import blocker, readiness_sentence, straggling
 from portero.core.sentences.verdicts import (
     ESSENTIAL,
     NOTHING_IN_PLAY,
@@ -122,6 +122,7 @@ __all__ = [
     "softened",
     "span_words",
     "started_because",
+    "straggling",
     "subject_words",
     "suffix_unknown",
     "summary_of",

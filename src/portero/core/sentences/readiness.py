@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from portero.core.nouns.readiness import BlockerCode, LayerCount
+from portero.core.sentences.words import counted
 
 
 class BlockerWords(NamedTuple):
@@ -119,3 +120,17 @@ def readiness_sentence(layer: LayerCount) -> str:
     if layer.not_meant:
         parts.append(f"{layer.not_meant:,} {'is' if layer.not_meant == 1 else 'are'} not meant to")
     return "; ".join(parts) + "."
+
+
+_STRAGGLING = {
+    "failed": "could not apply the newest bundle",
+    "waiting": "{have} waited more than an hour for the newest bundle",
+    "silent": "{are} silent and {hold} what {they} last had",
+}
+
+
+def straggling(state: str, devices: int) -> str:
+    """Machines that have not taken the newest bundle: “6 machines are silent and hold what they last had.”"""
+    one = {"have": "has", "are": "is", "hold": "holds", "they": "it"}
+    words = {many: single if devices == 1 else many for many, single in one.items()}
+    return f"{counted(devices, 'machine')} {_STRAGGLING[state].format(**words)}."

@@ -22,5 +22,6 @@ def counted(number: int, noun: str, plural: str | None = None) -> str:
 
 
 def as_sentence(words: str) -> str:
-    """The words with a capital in front and a stop behind, where they have none."""
-    return words[:1].upper() + words[1:] + ("" if words.endswith((".", "?", "!", ")")) else ".")
+    """The words with a capital in front, unless a URL stands there, and a stop behind, where they have none."""
+    begins = words[:1] if "://" in words.partition(" ")[0] else words[:1].upper()
+    return begins + words[1:] + ("" if words.endswith((".", "?", "!", ")")) else ".")

@@ -126,6 +126,6 @@ def take_remedy(id: str, body: ChosenRemedy, change: Authoring) -> None:
         )
 
     def edit(estate: Estate, _versions: Any) -> Estate:
-        return apply_remedy(estate, found, body.remedy)
+        return apply_remedy(estate, found, body.remedy, moment(change.desk.now()))
 
     change(edit, noun="settings", reason=f"Remedy of {found.id}: {body.remedy}")

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Path, Query
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
-from portero.core.nouns.assignment import Assignment
-from portero.core.nouns.device import Device
+from portero.core.insight.governing import governing
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.page import Page
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
-from portero.core.nouns.ruleset import Ruleset
 from portero.formats.document_differences import told_change
 from portero.formats.estate_document import written_estate
 from portero.service.problems import Problem
@@ -119,7 +115,7 @@ def restore_revision(number: Number, change: Authoring) -> Revision:
 )
 def list_governing(device: str, _who: Signed, desk: TheDesk) -> list[LastChange]:
     """Everything that governs a machine, each with the revision that last changed it; the latest first."""
-    found = list(_governing(desk.snapshot.estate, desk.device(device)))
+    found = list(governing(desk.snapshot.estate, desk.device(device)))
     with desk.store.reading() as connection:
         versions = {one.noun: estates.versions(connection, one.noun) for one in found}
         numbers = {one: versions[one.noun].get(one.key, 0) for one in found}
@@ -136,54 +132,3 @@ def list_governing(device: str, _who: Signed, desk: TheDesk) -> list[LastChange]
         if (revision := revisions.get(number)) is not None
     ]
     return sorted(told, key=lambda one: -one.revision)
-
-
-class _Governing(NamedTuple):
-    noun: NounWord
-    key: str
-    sentence: str
-    because: str
-
-
-def _governing(estate: Estate, device: Device) -> Iterator[_Governing]:
-    """Everything that governs a device, with what it does and why it governs."""
-    groups = device.groups
-    by_key = {group.key: group for group in estate.groups}
-    for key in groups:
-        if key not in BUILT_IN:
-            yield _Governing("group", key, sentences.group_sentence(by_key[key]), "it holds the machine")
-    if len(groups) > 1:
-        yield _Governing(
-            "precedence", "precedence", "the order of groups", "it says which of its groups is the stronger"
-        )
-    modes = {one.group for one in estate.layer_modes}
-    for key in groups:
-        if key in modes:
-            yield _Governing("layer modes", key, f"what layers should do on {key}", f"by group {key}")
-    yield _Governing("settings", "settings", "the settings of the estate", "they hold for every machine")
-    seen: set[tuple[str, str]] = set()
-    for one in estate.assignments:
-        names = [key for key in groups if key in one.groups]
-        alone = not {device.id, device.hostname}.isdisjoint(one.named_devices)
-        if not names and not alone:
-            continue
-        because = "by its name" if alone else f"by group {names[0]}"
-        ruleset = estate.ruleset_by_key[one.ruleset]
-        yield _Governing("assignment", one.key, sentences.assignment_sentence(one, ruleset), because)
-        for part in _parts(one, ruleset):
-            if (part.noun, part.key) not in seen:
-                seen.add((part.noun, part.key))
-                yield part
-
-
-def _parts(one: Assignment, ruleset: Ruleset) -> Iterator[_Governing]:
-    """What an assignment refers to."""
-    because = f"by assignment {one.key}"
-    yield _Governing("ruleset", ruleset.key, sentences.ruleset_sentence(ruleset), because)
-    if one.schedule:
-        yield _Governing("schedule", one.schedule, f"when {one.key} holds", because)
-    if one.notice:
-        yield _Governing("notice", one.notice, f"what {one.key} shows", because)
-    for key in dict.fromkeys(rule.application_set for rule in ruleset.rules):
-        if key:
-            yield _Governing("application set", key, f"programs of {ruleset.key}", because)

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 from portero.core.insight.effects.circumstances import Calendar, Frames, frames_of, people_of
 from portero.core.insight.effects.slicing import Slice
+from portero.core.insight.effects.world import Groups
 from portero.core.matching.conditions import is_within
 from portero.core.matching.members import Member
 from portero.core.matching.windows import Windows
@@ -20,15 +21,13 @@ from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.policy import Policy
 
-Groups = tuple[str, ...]
-
 
 class Sort(NamedTuple):
     """What devices are told apart by: their groups under each state; the device itself where an assignment names it;
     the time zone where a schedule follows the device; whether it leaves filtering to a gateway under each state.
     """
 
-    groups: tuple[tuple[str, ...], ...]
+    groups: tuple[Groups, ...]
     alone: str
     zone: str | None
     gateways: tuple[bool, ...]

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.sweeping import names_of
@@ -50,6 +50,15 @@ class Put(NamedTuple):
     def removing(self) -> list[tuple[str, Mapping[str, str]]]:
         """The remedy of removing it."""
         return [("remove-assignment", {"assignment": self.assignment.key})]
+
+    def told(
+        self, kind: FindingKind, severity: Severity, sentence: str, *, code: str | None = None, **more: Any
+    ) -> Told:
+        """A finding about it and, unless `more` says otherwise, about all its devices; `code` tells several apart."""
+        one = self.assignment
+        about = (code, one.key) if code else (one.key,)
+        parts = {"assignments": (one.key,), "rulesets": (one.ruleset,), "devices": self.devices, **more}
+        return finding(kind, severity, about, sentence, **parts)
 
 
 @dataclass(frozen=True)
@@ -104,26 +113,19 @@ class Alone:
         one = put.assignment
         if not put.devices:
             where = sentences.joined([target_name(target) for target in one.to], "or")
-            yield finding(
+            yield put.told(
                 FindingKind.NO_DEVICE,
                 Severity.LOW,
-                (one.key,),
                 sentences.nobody(put.words, where),
-                assignments=(one.key,),
-                rulesets=(one.ruleset,),
                 groups=one.groups,
                 remedies=put.removing,
             )
         why = self._never_open(one)
         if why:
-            yield finding(
+            yield put.told(
                 FindingKind.NEVER_OPEN,
                 Severity.MEDIUM,
-                (one.key,),
                 sentences.never_open(put.words, why),
-                assignments=(one.key,),
-                rulesets=(one.ruleset,),
-                devices=put.devices,
                 remedies=put.removing,
             )
 
@@ -149,14 +151,10 @@ class Alone:
             return
         over = self._is_over(one.ends)
         extending = [("extend", {"assignment": one.key})]
-        yield finding(
+        yield put.told(
             FindingKind.ENDED if over else FindingKind.ENDING,
             Severity.LOW if over else Severity.MEDIUM,
-            (one.key,),
             sentences.ended(put.words, one.ends) if over else sentences.ending(put.words, one.ends),
-            assignments=(one.key,),
-            rulesets=(one.ruleset,),
-            devices=put.devices,
             remedies=[*put.removing, *extending] if over else [*extending, *put.removing],
             at=one.ends,
             detail=one.reason,
@@ -191,14 +189,10 @@ class Alone:
         one = put.assignment
         gone = one.owner is not None and self.known_people and one.owner.casefold() not in self.known_people
         if gone and one.owner and not self._is_over(one.ends):
-            yield finding(
+            yield put.told(
                 FindingKind.OWNER_GONE,
                 Severity.HIGH,
-                (one.key,),
                 sentences.owner_gone(put.words, one.owner),
-                assignments=(one.key,),
-                rulesets=(one.ruleset,),
-                devices=put.devices,
                 remedies=[*put.removing, ("pause-assignment", {"assignment": one.key})],
                 detail=one.reason,
             )
@@ -215,15 +209,11 @@ class Alone:
             if rule.action in (Action.BLOCK, Action.ALLOW) and _is_broad(rule)
         ]
         if broad:
-            yield finding(
+            yield put.told(
                 FindingKind.BROAD,
                 Severity.LOW,
-                (one.key,),
                 sentences.broad(put.words, _words(put.ruleset, broad), len(put.devices)),
-                assignments=(one.key,),
-                rulesets=(one.ruleset,),
                 rules=[rule_at(put.ruleset, number) for number in broad[:MOST_RULES]],
-                devices=put.devices,
                 remedies=[("only-record", {"assignment": one.key})],
             )
 
@@ -236,13 +226,11 @@ class Alone:
                 remedies.append(("name-hosts", {"ruleset": one.ruleset}))
             if code == "startup-observing":
                 remedies += [("enforce-startup", {"group": key}) for key in one.groups[:1] if key != WHOLE_FLEET]
-            yield finding(
+            yield put.told(
                 FindingKind.UNENFORCEABLE,
                 Severity.MEDIUM,
-                (code, one.key),
                 sentences.unenforceable(put.words, code, _words(put.ruleset, about), len(devices)),
-                assignments=(one.key,),
-                rulesets=(one.ruleset,),
+                code=code,
                 groups=one.groups,
                 rules=[rule_at(put.ruleset, number) for number in about[:MOST_RULES]],
                 devices=devices,
@@ -253,7 +241,7 @@ class Alone:
         """What of an assignment does not hold where: a code, the rules, the devices."""
         rules = list(enumerate(put.ruleset.rules, 1))
         stops = [(number, rule) for number, rule in rules if rule.action in (Action.BLOCK, Action.WARN)]
-        paths = [number for number, rule in stops if rule.url and rule.selector.value.rstrip("/").count("/")]
+        paths = [number for number, rule in stops if rule.names_path]
         contents = [number for number, rule in stops if rule.search_term or rule.media_type]
         kind = put.ruleset.kind
         if paths:
@@ -304,15 +292,11 @@ class Alone:
                     if self._names(rule, essential.path):
                         stopped[essential.path] = number
         if stopped:
-            yield finding(
+            yield put.told(
                 FindingKind.BLOCKS_ESSENTIAL,
                 Severity.HIGH,
-                (put.assignment.key,),
                 sentences.blocks_essential(put.words, list(stopped), len(put.devices)),
-                assignments=(put.assignment.key,),
-                rulesets=(put.ruleset.key,),
                 rules=[rule_at(put.ruleset, number) for number in sorted(set(stopped.values()))],
-                devices=put.devices,
                 remedies=[("remove-rules", {"ruleset": put.ruleset.key})],
             )
 
@@ -329,7 +313,7 @@ def _is_broad(rule: Rule) -> bool:
     if kind == "address":
         _, _, prefix = value.partition("/")
         return bool(prefix) and int(prefix) <= _BROADEST_RANGE[6 if ":" in value else 4]
-    return kind in ("everything", "decision", "suitability") or (kind == "pattern" and value == "*")
+    return rule.names_everything or kind in ("decision", "suitability")
 
 
 def _words(ruleset: Ruleset, numbers: Sequence[int]) -> list[str]:

@@ -16,7 +16,7 @@ from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.rule import Rule, RulesetKind
-from portero.core.nouns.urls import normal_range
+from portero.core.nouns.urls import UrlPattern, normal_range
 from portero.core.nouns.verdict import Rung
 from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender, Settled, lost_on
@@ -186,9 +186,10 @@ def _within(kind: RulesetKind, rule: Rule) -> Iterator[Subject]:
         below = () if exact else (f"http://{UNNAMED}.{value}/{UNNAMED}",)
         yield from _at(value, f"http://{value}/{UNNAMED}", *below)
     elif named == "url" and not exact:
-        host, _, path = value.rstrip("/").partition("/")
-        ports = () if ":" in host.rpartition("]")[2] else (f"http://{host}:{UNNAMED_PORT}/{path}/{UNNAMED}",)
-        yield from _at(value, f"http://{host}/{path}/{UNNAMED}" if path else f"http://{host}/{UNNAMED}", *ports)
+        pattern = UrlPattern.read(value, exact)
+        tail = f"{pattern.path}/{UNNAMED}"
+        ports = (pattern.port,) if pattern.port else (None, UNNAMED_PORT)
+        yield from _at(value, *(f"http://{pattern.host}{f':{port}' if port else ''}{tail}" for port in ports))
     elif named == "address":
         network = normal_range(value)
         for place in {0, network.num_addresses // 2, network.num_addresses - 1}:

@@ -14,7 +14,7 @@ from portero.core.insight.findings.telling import Held, Told, finding, rule_at
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Severity
+from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, RuleAt, Severity
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.verdict import Rung
 
@@ -171,8 +171,7 @@ class _Judge:
         return self._rank[winner.target] > own
 
     def _closes(self, one: InForce) -> bool:
-        rule = self._estate.ruleset_by_key[one.ruleset].rules[one.rule - 1]
-        return rule.everything is not None or rule.pattern == "*"
+        return self._estate.ruleset_by_key[one.ruleset].rules[one.rule - 1].names_everything
 
     # --- a warn that softens a block; layers that disagree ---
 
@@ -250,7 +249,7 @@ class _Judge:
         """Whether its ruleset is assigned nowhere else: what is idle here may count there."""
         return sum(one.ruleset == put.ruleset.key for one in self._estate.assignments) == 1
 
-    def _rules(self, rules: Iterator[InForce]) -> list:  # type: ignore[type-arg]
+    def _rules(self, rules: Iterator[InForce]) -> list[RuleAt]:
         found = dict.fromkeys((one.ruleset, one.rule) for one in rules)
         return [rule_at(self._estate.ruleset_by_key[ruleset], number) for ruleset, number in found]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from portero.core.nouns.action import Action, Override
@@ -15,15 +15,23 @@ from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.settings import GroupLayers
+from portero.core.nouns.urls import address_of
 
 LONGER = timedelta(days=30)
 
 
-def apply_remedy(estate: Estate, finding: Finding, key: str) -> Estate:
+def apply_remedy(estate: Estate, finding: Finding, key: str, now: datetime) -> Estate:
     """The estate as a remedy of one of its findings leaves it. KeyError where the finding has no such remedy."""
     if all(one.key != key for one in finding.remedies):
         raise KeyError(key)
+    if key in _EXTENDING:
+        return _EXTENDING[key](estate, finding, now)
     return _DEEDS[key](estate, finding)
+
+
+def _longer(end: datetime, now: datetime) -> datetime:
+    """A later end: of what is over already, counted from now."""
+    return max(end, now) + LONGER
 
 
 # --- assignments ---
@@ -53,10 +61,10 @@ def _only_record(estate: Estate, finding: Finding) -> Estate:
     return _with_assignment(estate, finding.assignments[0], action=Override.LOG)
 
 
-def _extend(estate: Estate, finding: Finding) -> Estate:
+def _extend(estate: Estate, finding: Finding, now: datetime) -> Estate:
     one = next(one for one in estate.assignments if one.key == finding.assignments[0])
     assert one.ends is not None
-    return _with_assignment(estate, one.key, ends=one.ends + LONGER)
+    return _with_assignment(estate, one.key, ends=_longer(one.ends, now))
 
 
 # --- rules ---
@@ -88,16 +96,19 @@ def _block_too(estate: Estate, finding: Finding) -> Estate:
     return _with_rules(estate, finding, lambda rule: _rule(rule, action=Action.BLOCK))
 
 
-def _extend_rules(estate: Estate, finding: Finding) -> Estate:
-    return _with_rules(
-        estate, finding, lambda rule: _rule(rule, valid_until=rule.valid_until + LONGER) if rule.valid_until else rule
-    )
+def _extend_rules(estate: Estate, finding: Finding, now: datetime) -> Estate:
+    def longer(rule: Rule) -> Rule:
+        return _rule(rule, valid_until=_longer(rule.valid_until, now)) if rule.valid_until else rule
+
+    return _with_rules(estate, finding, longer)
 
 
 def _name_hosts(estate: Estate, finding: Finding) -> Estate:
     def by_host(rule: Rule) -> Rule:
         fields = rule.model_dump(exclude_none=True, exclude={"url", "exact"})
-        return Rule.model_validate({**fields, "host": rule.selector.value.partition("/")[0].partition(":")[0]})
+        address = address_of(rule.host_named or "")
+        whole = {"host": rule.host_named} if address is None else {"address": address}
+        return Rule.model_validate({**fields, **whole})
 
     return _with_rules(estate, finding, by_host)
 
@@ -125,12 +136,14 @@ _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
     "pause-assignment": _pause,
     "replace-weaker": _replace_weaker,
     "only-record": _only_record,
-    "extend": _extend,
     "remove-rules": _remove_rules,
     "remove-allow": _remove_rules,
     "block-too": _block_too,
-    "extend-rules": _extend_rules,
     "name-hosts": _name_hosts,
     "raise-group": _raise_group,
     "enforce-startup": _enforce_startup,
+}
+_EXTENDING: dict[str, Callable[[Estate, Finding, datetime], Estate]] = {
+    "extend": _extend,
+    "extend-rules": _extend_rules,
 }
