@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from difflib import get_close_matches
+from typing import TypeVar
 
 from publicsuffixlist import PublicSuffixList
 
@@ -23,6 +24,7 @@ from portero.core.nouns.urls import address_of
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.nouns.worklist import AuthoringWarning
 
+Keyed = TypeVar("Keyed", Ruleset, Assignment)
 MOST_WARNINGS = 200
 MOST_LOOKED_AT = 2_000
 MOST_WRITTEN = 200
@@ -52,8 +54,7 @@ def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: Categ
     """
     writer = _Writer(ruleset, estate, world, hosts)
     found = [one for number, rule in writer.rules() for one in writer.of(number, rule)]
-    others = tuple(one for one in estate.rulesets if one.key != ruleset.key)
-    after = estate.replacing(rulesets=(*others, ruleset))
+    after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
     if ruleset.key in {one.ruleset for one in estate.assignments} and not list(after.faults()):
         found += _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
     return found[:MOST_WARNINGS]
@@ -61,10 +62,15 @@ def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: Categ
 
 def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> list[AuthoringWarning]:
     """What should be known of an assignment, saved or not. It is looked at as if it were in force."""
-    others = tuple(one for one in estate.assignments if one.key != assignment.key)
     in_force = assignment.model_copy(update={"state": State.ACTIVE})
-    after = estate.replacing(assignments=(*others, in_force))
+    after = estate.replacing(assignments=_with(in_force, estate.assignments))
     return _of_findings(after, world, lambda keys, _rulesets: assignment.key in keys)[:MOST_WARNINGS]
+
+
+def _with(written: Keyed, nouns: Sequence[Keyed]) -> tuple[Keyed, ...]:
+    """The nouns with one as it is written: in its place, where it has one, or last."""
+    kept = [written if one.key == written.key else one for one in nouns]
+    return tuple(kept if written in kept else [*kept, written])
 
 
 def _of_findings(
