@@ -24,7 +24,7 @@ from portero.core.nouns.urls import address_of
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.nouns.worklist import AuthoringWarning
 
-Keyed = TypeVar("Keyed", Ruleset, Assignment)
+Keyed = TypeVar("Keyed", bound=Ruleset | Assignment)
 MOST_WARNINGS = 200
 MOST_LOOKED_AT = 2_000
 MOST_WRITTEN = 200
@@ -69,7 +69,7 @@ def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> 
 
 def _with(written: Keyed, nouns: Sequence[Keyed]) -> tuple[Keyed, ...]:
     """The nouns with one as it is written: in its place, where it has one, or last."""
-    kept = [written if one.key == written.key else one for one in nouns]
+    kept: list[Keyed] = [written if one.key == written.key else one for one in nouns]
     return tuple(kept if written in kept else [*kept, written])
 
 
