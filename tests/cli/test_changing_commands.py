@@ -140,3 +140,71 @@ def test_the_worklist_and_warnings(run):
         "an exception needs ends and reason"
         in run("assign", "away", "--to", "office", "--owner", "me", expect=2).stderr
     )
+
+
+FINDING = "shadowed.away--office"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "told"),
+    [
+        (("finding", "show", "shadowed.nothing"), 1, "no finding “shadowed.nothing”"),
+        (("finding", "accept", FINDING), 2, "--reason"),
+        (("finding", "accept", FINDING, "--reason", "why", "--until", "soon"), 1, "“soon” is not a date"),
+        (("finding", "accept", FINDING, "--reason", "why", "--until", "2020-01-01"), 1, "has passed"),
+        (("finding", "reopen", "shadowed.nothing"), 1, "Nobody has accepted"),
+        (("findings", "--severity", "urgent"), 2, "high"),
+        (("findings", "--kind", "nonsense"), 2, "shadowed"),
+        (("revision", "show", "100000"), 1, "There is no revision 100000; the newest is"),
+        (("revision", "show", "last"), 2, "invalid int value"),
+        (("revision", "compare", "0", "100000"), 1, "no revision 100000"),
+        (("revision", "restore", "100000", "--yes"), 1, "no revision 100000"),
+        (("revision", "list", "--noun", "nonsense"), 1, "application set"),
+        (("governing", "nobody"), 1, "nobody"),
+        (("overlap",), 2, "Name the groups to compare"),
+        (("overlap", "office", "--device", "desk-1"), 2, "or one machine with --device"),
+        (("overlap", "ofice"), 1, "office"),
+        (("overlap", "office", "--visit", "http://"), 1, "http://"),
+        (("ruleset", "remove", "nothing", "--preview"), 1, "nothing"),
+        (("group", "order", "--preview"), 2, ""),
+    ],
+)
+def test_what_is_wrong_is_said_with_what_to_do(run, portero, arguments, status, told):
+    before = next(portero.revisions.list(limit=1)).number
+    done = run(*arguments, expect=status)
+    assert told in done.stderr
+    assert "Traceback" not in done.stderr
+    assert done.stdout == ""
+    assert next(portero.revisions.list(limit=1)).number == before
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("findings", "--all"),
+        ("overview",),
+        ("board",),
+        ("overlap", "office", "--visit", "gambling"),
+        ("overlap", "--device", "desk-1"),
+        ("group", "overlaps"),
+        ("revision", "list"),
+        ("revision", "show", "1"),
+        ("revision", "compare", "0"),
+        ("governing", "desk-1"),
+    ],
+)
+def test_everything_is_had_as_json_too_and_as_lines_no_wider_than_the_terminal(run, arguments):
+    expected = 3 if arguments[0] == "findings" else 0
+    assert json.loads(run(*arguments, "--json", expect=expected).stdout)
+    told = run(*arguments, expect=expected).stdout
+    assert told.strip()
+    assert max(map(len, told.splitlines())) <= 100
+
+
+def test_findings_and_revisions_go_into_a_spreadsheet(run, portero):
+    lines = run("findings", "--csv", expect=3).stdout.splitlines()
+    assert lines[0] == "id,kind,severity,devices,sentence,assignments,rulesets"
+    assert len(lines) - 1 == len(portero.findings.list(accepted=False).items)
+    lines = run("revision", "list", "--csv", "--limit", "2").stdout.splitlines()
+    assert lines[0] == "number,at,by,summary,reason,devices"
+    assert len(lines) == 3
