@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
@@ -102,6 +102,8 @@ def test_any_text_is_a_host_or_refused_and_normal_once(text):
 
 
 @given(st.text(max_size=80))
+@example("/")
+@example("/?q")
 def test_any_text_is_a_url_or_refused_and_read_back(text):
     with contextlib.suppress(BadUrl):
         pattern = UrlPattern.of("http://files.example/" + text)

@@ -22,6 +22,7 @@ NOUNS = {
     "layer modes": ("layer_modes", "group"),
     "coverage row": ("coverage", "key"),
     "probe set": ("probe_sets", "key"),
+    "feed": ("feeds", "key"),
 }
 """The estate's list of each noun, and what names an object in it."""
 _SINGLES = ("precedence", "settings")

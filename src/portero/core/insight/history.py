@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from portero.core.insight.differences import NOUNS, named
+from portero.core.insight.folding import Places, unfold
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 
@@ -15,6 +16,8 @@ class Undo(NamedTuple):
 
     change: Change
     stood: int | None = None
+    places: Places | None = None
+    """Where the change is of a long ruleset, and only what differs of it was kept."""
 
 
 class Step(NamedTuple):
@@ -48,7 +51,8 @@ def _undo(document: dict[str, Any], undo: Undo) -> None:
     if change.verb == "created" and at is not None:
         del objects[at]
     elif change.verb == "changed" and at is not None:
-        objects[at] = dict(change.before or {})
+        was = dict(change.before or {})
+        objects[at] = was if undo.places is None else unfold(was, objects[at].get("rules", ()), undo.places)
     elif change.verb == "removed":
         stood = len(objects) if undo.stood is None else undo.stood
         objects.insert(stood, dict(change.before or {}))

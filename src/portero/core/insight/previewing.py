@@ -13,7 +13,7 @@ from portero.core.insight.differences import differences
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
 from portero.core.insight.effects.rulings import Judge, Ruling
 from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.subjects import Known, Shown, Subject
+from portero.core.insight.effects.subjects import Known, Shown, Subject, host_subject
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
 from portero.core.insight.effects.world import Groups, World
@@ -74,6 +74,26 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
         complete=stopped is None,
         stopped_at=stopped,
     )
+
+
+class Shifted(NamedTuple):
+    """What becomes of hosts once another index counts: the rows, how many subjects each effect befalls, at how many
+    hosts was looked, and whether that was all.
+    """
+
+    verdicts: tuple[VerdictChange, ...]
+    effects: dict[Effect, int]
+    looked_at: int
+    complete: bool
+
+
+def look_at_hosts(hosts: Iterable[str], cutters: Sequence[Cutter], world: World) -> Shifted:
+    """What becomes of hosts under the same estate with one category index and with another, a cutter each."""
+    subjects, all_subjects = _once_each_alike(map(host_subject, hosts), cutters, world.out_of_time)
+    shifts = _Shifts(subjects)
+    stopped = _sweep(shifts, cutters, world.moving({}), world) if subjects else None
+    looked_at = sum(1 + len(others) for others in subjects.values())
+    return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at, all_subjects and stopped is None)
 
 
 def _sweep(

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple, Protocol
 
 from portero.core.nouns.taxonomy import UNCATEGORISED
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 
-class CategoryIndex(Protocol):
+class HostTable(Protocol):
     """A table of hosts. An implementation may hold a handful in a dict or millions in a mapped file."""
-
-    digest: str
 
     def get(self, host: str) -> tuple[str, ...] | None:
         """The categories entered at this very host, or None."""
+
+
+class CategoryIndex(HostTable, Protocol):
+    """The table that counts, by the name of what it was made of."""
+
+    digest: str
 
 
 class Entry(NamedTuple):
@@ -38,6 +42,25 @@ class MemoryIndex:
 
     def __len__(self) -> int:
         return len(self._entries)
+
+    def items(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """All hosts with their categories, in order."""
+        return iter(sorted(self._entries.items()))
+
+
+class LayeredIndex:
+    """A big index that stays, and on top of it a small one of what is different since: no categories means none now."""
+
+    def __init__(self, digest: str, base: HostTable, difference: HostTable | None = None) -> None:
+        self.digest = digest
+        self.base, self.difference = base, difference
+
+    def get(self, host: str) -> tuple[str, ...] | None:
+        if self.difference is not None:
+            found = self.difference.get(host)
+            if found is not None:
+                return found or None
+        return self.base.get(host)
 
 
 EMPTY_INDEX = MemoryIndex({})

@@ -59,6 +59,10 @@ class Fleet:
         """The device's groups, strongest first; none where there is no such device (any more)."""
         return self._groups.get(id, ())
 
+    def combinations(self) -> set[tuple[str, ...]]:
+        """The groups that devices are in together, each combination once."""
+        return set(self._groups.values())
+
     def put(self, member: Member, now: datetime) -> tuple[str, ...]:
         """A device that is new, or whose facts, labels or lifecycle have changed; returns its groups."""
         self.changes += 1

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import ip_address
 from typing import Generic, NamedTuple, TypeVar
 
@@ -86,6 +86,13 @@ class IndicatorTable(Generic[Item]):
         """Whether more than the host of a visit to it counts: some URL on it is named."""
         at = self._hosts.get(host)
         return at is not None and bool(at.urls or at.exact_urls)
+
+    def on_pages_of(self, host: str) -> Iterator[Item]:
+        """All that URLs on a host are named for."""
+        at = self._hosts.get(host)
+        for urls in (at.urls, at.exact_urls) if at is not None else ():
+            for found in urls.values():
+                yield from (item for _, item in found)
 
     def met_by(self, visit: Visit, address: str | None, page: bool = True) -> list[Item]:
         """All that a visit meets. Where not the page but only the host is seen, what needs the page is not met."""

@@ -14,6 +14,7 @@ from portero.core.nouns.base import Fault, Key, Note, Noun, doubled, unknown_wor
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.device import DocumentDevice, LayerMode
 from portero.core.nouns.directory import Directory
+from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
 from portero.core.nouns.notice import STANDARD_NOTICE, Notice
 from portero.core.nouns.probe_set import ProbeSet
@@ -49,7 +50,17 @@ class Correction(Noun):
         return value
 
 
-KEYED = ("groups", "schedules", "application_sets", "rulesets", "assignments", "notices", "services", "probe_sets")
+KEYED = (
+    "groups",
+    "schedules",
+    "application_sets",
+    "rulesets",
+    "assignments",
+    "notices",
+    "services",
+    "probe_sets",
+    "feeds",
+)
 """The lists whose objects have keys."""
 
 
@@ -70,6 +81,7 @@ class Estate(Noun):
     layer_modes: Annotated[tuple[GroupLayers, ...], Field(max_length=2000)] = ()
     coverage: Annotated[tuple[CoverageRow, ...], Field(max_length=2000)] = ()
     probe_sets: Annotated[tuple[ProbeSet, ...], Field(max_length=500)] = ()
+    feeds: Annotated[tuple[Feed, ...], Field(max_length=200)] = ()
 
     def replacing(self, **parts: Any) -> Estate:
         """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""

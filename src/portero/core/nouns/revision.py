@@ -20,6 +20,7 @@ NounWord = Literal[
     "layer modes",
     "coverage row",
     "probe set",
+    "feed",
     "precedence",
     "settings",
 ]

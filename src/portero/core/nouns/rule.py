@@ -149,16 +149,16 @@ class Rule(Noun):
         """Whether it is for whatever else there is."""
         return self.everything is not None or self.pattern == EVERYTHING
 
-    @property
+    @cached_property
     def names_path(self) -> bool:
         """Whether it is for part of a host: a URL with a path or a query, which https hides."""
-        return self.url is not None and not UrlPattern.of(self.url).is_whole_host
+        return self.url is not None and not UrlPattern.read(self.selector.value, self.selector.exact).is_whole_host
 
-    @property
+    @cached_property
     def host_named(self) -> str | None:
         """The host, or the address as it stands in a URL, that it names: by host, URL or site pattern."""
         if self.url is not None:
-            return UrlPattern.of(self.url).host
+            return UrlPattern.read(self.selector.value, self.selector.exact).host
         if self.pattern is not None:
             return Pattern.of(self.pattern).host or None
         return self.host

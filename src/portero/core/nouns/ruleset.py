@@ -12,6 +12,8 @@ from portero.core.nouns.rule import SELECTORS, Rule, RulesetKind
 from portero.core.nouns.selector import Selector
 
 MAX_RULES = 200_000
+FED: tuple[RulesetKind, ...] = ("indicator", "startup")
+"""The kinds of rulesets that feeds bring in: indicators, and the hashes of files that come with them."""
 _ACTIONS: dict[RulesetKind, tuple[Action, ...]] = {"site": (Action.ALLOW, Action.BLOCK)}
 
 
@@ -21,13 +23,13 @@ class Ruleset(Noun):
     key: Key
     name: Name | None = None
     kind: RulesetKind
-    feed: Annotated[Key | None, Field(description="The feed that brings it in; indicator rulesets only.")] = None
+    feed: Annotated[Key | None, Field(description="The feed that brings it in.")] = None
     rules: Annotated[tuple[Rule, ...], Field(max_length=MAX_RULES)] = ()
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
-        if self.feed is not None and self.kind != "indicator":
-            raise ValueError(f"a feed brings in indicator rulesets only, and “{self.key}” is of kind {self.kind}")
+        if self.feed is not None and self.kind not in FED:
+            raise ValueError(f"a feed brings in indicators and programs only, and “{self.key}” is of kind {self.kind}")
         seen: dict[Selector, int] = {}
         for number, rule in enumerate(self.rules, start=1):
             self._check(number, rule)
@@ -51,13 +53,23 @@ class Ruleset(Noun):
             raise ValueError(f"rule {number} allows, and what a feed brings in never does; block, warn or log")
 
 
-class RulesetSummary(Ruleset):
-    """A ruleset as lists and pages show it."""
+class RulesetSummary(Noun):
+    """A ruleset as lists show it: its rules only counted, as there may be many."""
 
+    key: Key
     name: Name
+    kind: RulesetKind
+    feed: Key | None = None
+    rule_count: Annotated[int, Field(description="How many rules it has.")]
     sentence: Annotated[str, Field(description="What the ruleset does, in words.")]
     assignments: Annotated[tuple[Key, ...], Field(description="The assignments that use it.")] = ()
     version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]
+
+
+class RulesetState(RulesetSummary):
+    """A ruleset with its rules. They were checked when they were saved."""
+
+    rules: Annotated[tuple[Rule, ...], Field(max_length=MAX_RULES)] = ()
 
 
 class Sentence(Noun):

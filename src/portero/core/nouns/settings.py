@@ -48,6 +48,9 @@ class Settings(Noun):
     newly_registered_days: Annotated[
         int, Field(ge=1, le=3650, description="A host counts as newly registered for so many days.")
     ] = 60
+    indicator_capacity: Annotated[
+        int, Field(ge=1, le=1_000_000, description="How many indicators a machine may have to carry.")
+    ] = 200_000
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()

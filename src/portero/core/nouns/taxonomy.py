@@ -13,6 +13,7 @@ TEST_HOST_SUFFIX = ".category.test"
 """Test hosts live under `.test`, which RFC 6761 reserves: no real site can ever answer there."""
 
 UNCATEGORISED = "uncategorised"
+NEWLY_REGISTERED = "newly-registered"
 
 
 class Category(Noun):
@@ -57,12 +58,3 @@ class Taxonomy(Noun):
         """The category whose test host this is, or None."""
         key = host.removesuffix(TEST_HOST_SUFFIX)
         return key if key != host and key in self.categories else None
-
-
-class HostCategories(Noun):
-    """What is known about a host."""
-
-    host: str
-    categories: tuple[str, ...]
-    entry: Annotated[str | None, Field(description="The host whose entry counts; None for an unknown host.")] = None
-    source: Annotated[str, Field(description="correction, index, test host or none")]

@@ -95,8 +95,12 @@ def _decoded(text: str) -> str:
 
 
 def normal_path(path: str) -> str:
-    """The path in the form in which it is compared: no trailing slash, unreserved escapes undone; the root is empty."""
-    return _decoded(path).removesuffix("/")
+    """The path in the form in which it is compared: no trailing slash, unreserved escapes undone; the root is empty.
+
+    Two slashes alone are the root too: nothing stands between them that could be written down.
+    """
+    normal = _decoded(path).removesuffix("/")
+    return "" if normal == "/" else normal
 
 
 def normal_query(search: str) -> str:
@@ -142,7 +146,7 @@ def normal_host(text: str) -> str:
     """
     told = text.strip()
     fault = f"“{told[:80]}” is not a web host; write it like host.example"
-    if not told or any(sign in told for sign in "/\\?#@:[] "):
+    if not told or any(sign in told for sign in "/\\?#@:[] \t\r\n"):
         hint = ", without scheme, port and path" if "/" in told or ":" in told else ""
         if told[:1] == "[" or _is_address(told):
             raise ValueError(f"“{told[:80]}” is an address; use “address” for it")

@@ -76,6 +76,7 @@ class RuleReference(Noun):
     action: Action
     mandatory: bool
     selector: Annotated[str, Field(description="The selector in words, such as “category gambling”.")]
+    feed: Annotated[bool, Field(description="A feed brings it; else it is written by hand.")] = False
 
 
 class LostRule(RuleReference):

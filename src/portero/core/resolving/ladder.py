@@ -44,9 +44,9 @@ def _kind(name: str) -> int:
     return _KINDS.index(name) * _STEP
 
 
-def is_broad(selector: Selector) -> bool:
-    """Whether an indicator is a broad one: a range of addresses, a decision, a suitability bound."""
-    return narrowness(selector) > _FIRST_BROAD
+def is_broad(narrowness: int) -> bool:
+    """Whether an indicator as narrow as that is a broad one: a range of addresses, a decision, a suitability bound."""
+    return narrowness > _FIRST_BROAD
 
 
 class Contender:

@@ -69,7 +69,8 @@ class Policy:
             self.programs.append(ProgramRule(place, rule, self._program_test(rule)))
             return
         selector = Selector(rule.selector_kind, rule.selector_value, rule.exact)
-        contender = self.contender(place, rule, narrowness(selector), is_broad(selector))
+        narrow = narrowness(selector)
+        contender = self.contender(place, rule, narrow, is_broad(narrow))
         if assignment.kind == "indicator":
             self.indicators.add(selector, contender)
         elif assignment.kind == "site":

@@ -51,6 +51,7 @@ class Teller:
                 action=Action(rule.action),
                 mandatory=owner.mandatory,
                 selector=str(Selector(rule.selector_kind, rule.selector_value, rule.exact)),
+                feed=owner.feed,
             )
         return known
 

@@ -1,6 +1,7 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
 from portero.core.sentences.changes import change_details
+from portero.core.sentences.content import capacity, every, feed_failed, feed_sentence, feed_waits, newly_registered
 from portero.core.sentences.findings import (
     blocks_essential,
     broad,
@@ -75,6 +76,7 @@ __all__ = [
     "blocker",
     "blocks_essential",
     "broad",
+    "capacity",
     "caveat",
     "change_details",
     "change_sentence",
@@ -87,7 +89,11 @@ __all__ = [
     "does",
     "ended",
     "ending",
+    "every",
     "facts_missing",
+    "feed_failed",
+    "feed_sentence",
+    "feed_waits",
     "fields_missing",
     "from_moment",
     "group_sentence",
@@ -103,6 +109,7 @@ __all__ = [
     "meant_to",
     "membership_sentence",
     "never_open",
+    "newly_registered",
     "nobody",
     "not_reached",
     "notice_sentence",

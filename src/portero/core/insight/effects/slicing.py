@@ -74,6 +74,10 @@ class Cutter:
         others = [self._met(contest.contenders) for contest in outcome.contests]
         return others, self._met(outcome.met), self._met(sites)
 
+    def on_pages_of(self, host: str) -> list[tuple[str, int]]:
+        """The rules for single URLs on a host, by ruleset and number."""
+        return [(self._keys[one.assignment], one.rule) for one in self._whole.indicators.on_pages_of(host)]
+
     def _met(self, contenders: Iterable[Contender]) -> list[Met]:
         return [Met(self._keys[one.assignment], one.rule, Action(one.action)) for one in contenders]
 
