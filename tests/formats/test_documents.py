@@ -9,8 +9,10 @@ from hypothesis import strategies as st
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
 from portero.formats.bundles import (
+    MAX_BUNDLE_BYTES,
     BadBundle,
     Manifest,
+    apply_difference,
     key_to_text,
     new_signing_key,
     open_manifest,
@@ -155,6 +157,16 @@ def test_an_altered_bundle_is_never_taken(place, flip):
     except BadBundle:
         return
     assert taken == BUNDLE  # the change was in a part that says nothing
+
+
+@pytest.mark.parametrize("claimed", [MAX_BUNDLE_BYTES + 1, 1 << 40, (1 << 64) - 3])
+def test_a_bundle_that_claims_to_be_huge_takes_no_memory(claimed):
+    # a frame as RFC 8878 writes it: one segment, its size in eight bytes, an empty last block
+    boasting = b"\x28\xb5\x2f\xfd\xe0" + claimed.to_bytes(8, "little") + b"\x01\x00\x00"
+    with pytest.raises(BadBundle, match="larger than 64 MB"):
+        unpack_bundle(boasting, "sha256:x")
+    with pytest.raises(BadBundle, match="difference to the bundle says that it is larger"):
+        apply_difference(pack_bundle(BUNDLE).packed, boasting)
 
 
 def test_only_a_manifest_signed_by_the_pinned_key_is_opened():

@@ -21,6 +21,7 @@ from cryptography.hazmat.primitives.serialization import (
 from portero.core.resolving.bundles import READABLE_FORMATS, Bundle, Overlay
 
 MAX_BUNDLE_BYTES = 64_000_000
+_LEAST_WINDOW = 18
 _JWS = jwt.PyJWS(algorithms=["EdDSA"])
 
 
@@ -39,11 +40,56 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     index: str
     overlay: str | None = None
     """What the device that the manifest is for gets on top of the bundle of its class."""
+    generations: tuple[tuple[str, int], ...] = ()
+    """Of which generation of each feed the bundle and the index were made."""
 
     @property
     def name(self) -> str:
         """The digest that tells what a device holds: the overlay's, which names its bundle, or the bundle's."""
         return self.overlay or self.bundle
+
+
+class CategoryPart(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One index file: its digest, its size in bytes, how many hosts it has."""
+
+    digest: str
+    bytes: int
+    hosts: int
+
+
+class CategoryParts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Of which files a category index consists: a base that stays for long, and what is different since.
+
+    A slow link fetches the difference; the base only where a new one is made.
+    """
+
+    portero_index: int
+    base: CategoryPart
+    difference: CategoryPart | None
+    hosts: int
+    newly_registered_days: int
+
+    @classmethod
+    def read(cls, data: bytes) -> CategoryParts:
+        """Read what `written` wrote. BadBundle."""
+        try:
+            return msgspec.json.decode(data, type=cls)
+        except msgspec.MsgspecError as problem:
+            raise BadBundle(f"the category index does not read as one: {problem}") from problem
+
+    def written(self) -> bytes:
+        """As JSON."""
+        return msgspec.json.encode(self)
+
+    @property
+    def digest(self) -> str:
+        """The name of the index: the digest of its JSON."""
+        return "sha256:" + hashlib.sha256(self.written()).hexdigest()
+
+    @property
+    def files(self) -> tuple[CategoryPart, ...]:
+        """Its files."""
+        return (self.base,) if self.difference is None else (self.base, self.difference)
 
 
 class PackedBundle(NamedTuple):
@@ -61,11 +107,44 @@ def pack_bundle(bundle: Bundle) -> PackedBundle:
     return PackedBundle("sha256:" + hashlib.sha256(plain).hexdigest(), len(plain), packed)
 
 
-def _unpacked(packed: bytes, digest: str, what: str) -> bytes:
+def write_difference(before: bytes, after: bytes) -> bytes:
+    """What makes of one bundle's packed bytes another's: zstd with the former, unpacked, as its dictionary."""
+    old, new = _plain(before), _plain(after)
+    window = (len(old) + len(new)).bit_length() + 1
+    parameters = zstandard.ZstdCompressionParameters.from_level(12, window_log=max(_LEAST_WINDOW, window))
+    dictionary = zstandard.ZstdCompressionDict(old, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    return zstandard.ZstdCompressor(dict_data=dictionary, compression_params=parameters).compress(new)
+
+
+def apply_difference(before: bytes, difference: bytes) -> bytes:
+    """The packed bytes of a bundle, of the packed bytes of the one before and the difference. BadBundle."""
+    dictionary = zstandard.ZstdCompressionDict(_plain(before), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    plain = _plain(difference, "difference to the bundle", dictionary)
+    return zstandard.ZstdCompressor(level=3).compress(plain)
+
+
+def is_bundle(packed: bytes, digest: str) -> bool:
+    """Whether these packed bytes are the bundle of that digest."""
     try:
-        plain = zstandard.ZstdDecompressor().decompress(packed, max_output_size=MAX_BUNDLE_BYTES)
+        _unpacked(packed, digest, "bundle")
+    except BadBundle:
+        return False
+    return True
+
+
+def _plain(packed: bytes, what: str = "bundle", dictionary: zstandard.ZstdCompressionDict | None = None) -> bytes:
+    reader = zstandard.ZstdDecompressor(dict_data=dictionary, max_window_size=1 << 27)
+    try:
+        # the reader sets aside at once whatever size the header claims, its own bound notwithstanding
+        if zstandard.frame_content_size(packed) > MAX_BUNDLE_BYTES:
+            raise BadBundle(f"the {what} says that it is larger than {MAX_BUNDLE_BYTES // 1_000_000} MB unpacked")
+        return reader.decompress(packed, max_output_size=MAX_BUNDLE_BYTES)
     except zstandard.ZstdError as problem:
         raise BadBundle(f"the {what} is damaged: it cannot be unpacked") from problem
+
+
+def _unpacked(packed: bytes, digest: str, what: str) -> bytes:
+    plain = _plain(packed, what)
     if "sha256:" + hashlib.sha256(plain).hexdigest() != digest:
         raise BadBundle(f"the {what} is not the one that its manifest names: the digests differ")
     return plain

@@ -1,0 +1,132 @@
+"""Rules as CSV: the same columns in and out, so that nothing is lost on the way."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from pydantic import ValidationError
+
+from portero.core.nouns.base import fault_of, rfc3339, unknown_word
+from portero.core.nouns.rule import KEYS, Rule
+from portero.formats.cells import guarded, unguarded
+from portero.formats.feed_files import BadFeed, Refused, lines_of, unpacked
+
+COLUMNS = ("selector", "value", "exact", "action", "name", "note", "valid_until")
+MAX_BYTES = 200_000_000
+
+
+def write_rules(rules: Iterable[Rule]) -> Iterator[str]:
+    """The rules as CSV, line by line, with a heading."""
+    yield _line(COLUMNS)
+    for rule in rules:
+        yield _line([guarded(cell) for cell in _cells(rule)])
+
+
+def _cells(rule: Rule) -> Iterator[str]:
+    kind = next(name for name in KEYS if getattr(rule, name) is not None)
+    yield kind
+    value = getattr(rule, kind)
+    if kind == "suitability":
+        value = rule.selector.value
+    yield "" if kind == "everything" else str(value)
+    yield "yes" if rule.exact else ("" if rule.exact is None else "no")
+    yield rule.action.value
+    yield rule.name or ""
+    yield rule.note or ""
+    yield rfc3339(rule.valid_until) if rule.valid_until else ""
+
+
+def _line(cells: Iterable[str]) -> str:
+    text = io.StringIO()
+    csv.writer(text, lineterminator="\n").writerow(cells)
+    return text.getvalue()
+
+
+def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tuple[int, Rule] | Refused]:
+    """The rules of a CSV file with the number of the line that each begins on; what cannot be used, by number.
+
+    The heading names the columns, in any order; only `selector` and `value` must be there. `action` is for those that
+    have none. BadFeed where the file as a whole is none.
+    """
+    refused: list[Refused] = []
+    reader = csv.reader(_texts(data, refused))
+    heading: list[str] | None = None
+    while True:
+        began = reader.line_num + 1
+        try:
+            cells = next(reader, None)
+        except csv.Error as problem:
+            yield Refused(began, f"not CSV: {problem}")
+            continue
+        yield from refused
+        refused.clear()
+        if cells is None:
+            return
+        if not any(cells):
+            continue
+        if heading is None:
+            heading = _heading(cells)
+            continue
+        yield _rule(began, dict(zip(heading, map(unguarded, cells), strict=False)), action)
+
+
+def _texts(data: Iterable[bytes], refused: list[Refused]) -> Iterator[str]:
+    """The lines as text; in place of one that cannot be read an empty one, so that numbers stay right."""
+    for _, text in lines_of(unpacked(data, MAX_BYTES)):
+        if isinstance(text, Refused):
+            refused.append(text)
+            yield "\n"
+        else:
+            yield text + "\n"
+
+
+def _heading(cells: list[str]) -> list[str]:
+    names = [cell.strip().lower() for cell in cells]
+    if "selector" not in names or "value" not in names:
+        raise BadFeed(f"the first line must name the columns: {','.join(COLUMNS)}")
+    for name in names:
+        if name and name not in COLUMNS:
+            raise BadFeed(unknown_word("column", name, COLUMNS))
+    return names
+
+
+def _rule(number: int, cells: Mapping[str, str], action: str | None) -> tuple[int, Rule] | Refused:
+    try:
+        return number, Rule.model_validate(_given(cells, action))
+    except ValidationError as problem:
+        first = problem.errors()[0]
+        where = str(first["loc"][0]) if first["loc"] else ""
+        return Refused(number, f"{where}: {fault_of(first)}" if where in ("action", "valid_until") else fault_of(first))
+    except ValueError as problem:
+        return Refused(number, str(problem))
+
+
+def _given(cells: Mapping[str, str], action: str | None) -> dict[str, Any]:
+    kind, value = cells["selector"].strip(), cells.get("value", "")
+    if kind not in KEYS:
+        raise ValueError(unknown_word("selector", kind, KEYS))
+    given: dict[str, Any] = {kind: value}
+    if kind == "everything":
+        given[kind] = True
+    if kind == "suitability":
+        given[kind] = _bounds(value.strip())
+    exact = cells.get("exact", "").strip().lower()
+    if exact:
+        if exact not in ("yes", "no"):
+            raise ValueError(f"“{exact[:20]}” under “exact” is neither yes nor no")
+        given["exact"] = exact == "yes"
+    given["action"] = cells.get("action", "").strip() or action
+    for name in ("name", "note", "valid_until"):
+        if text := cells.get(name, ""):
+            given[name] = text
+    return given
+
+
+def _bounds(text: str) -> dict[str, int]:
+    low, dots, high = text.partition("..")
+    if not dots or not (low + high).isdigit():
+        raise ValueError(f"“{text[:40]}” is no span of suitability; write it as in 0..25")
+    return {name: int(bound) for name, bound in (("from", low), ("to", high)) if bound}
