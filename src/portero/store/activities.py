@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from portero.core.nouns.activity import Activity, ActivityBatch, ReportedAttempt
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -37,7 +39,29 @@ def keep_batch(
             " ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",
             [(device, count.hour.timestamp(), count.host, count.visits) for count in batch.counts],
         )
+    _note_seen(connection, device, batch, new, bool(fresh), now)
     return new
+
+
+def _note_seen(
+    connection: sqlite3.Connection, device: str, batch: ActivityBatch, new: int, fresh: bool, now: float
+) -> None:
+    """Where hosts were seen, and when: one row a host of the batch. Visits to test hosts are left out."""
+    seen: dict[str, list[tuple[float, int]]] = {}
+    for attempt in batch.attempts if new else ():
+        seen.setdefault(attempt.host, []).append((min(attempt.at.timestamp(), now), 1))
+    for count in batch.counts if fresh else ():
+        seen.setdefault(count.host, []).append((min(count.hour.timestamp(), now), count.visits))
+    connection.executemany(
+        "INSERT INTO host_seen (host, device, first, last, visits) VALUES (?, ?, ?, ?, ?)"
+        " ON CONFLICT (host, device) DO UPDATE SET first = min(first, excluded.first),"
+        " last = max(last, excluded.last), visits = visits + excluded.visits",
+        [
+            (host, device, min(at for at, _ in times), max(at for at, _ in times), sum(number for _, number in times))
+            for host, times in seen.items()
+            if TAXONOMY.category_of_test_host(host) is None
+        ],
+    )
 
 
 def _values(device: str, attempt: ReportedAttempt, now: float, seq_offset: int) -> tuple[Any, ...]:
@@ -114,3 +138,56 @@ def activity_of(row: sqlite3.Row) -> Activity:
         received_at=moment(row["received_at"]),
         test=bool(row["test"]),
     )
+
+
+class Sightings(NamedTuple):
+    """Where a host was seen: first and last, on how many machines, how often."""
+
+    first: float
+    last: float
+    devices: int
+    visits: int
+
+
+def sightings(connection: sqlite3.Connection, host: str) -> Sightings | None:
+    """Where a host was seen; None where it never was."""
+    row = connection.execute(
+        "SELECT min(first), max(last), count(*), sum(visits) FROM host_seen WHERE host = ?", (host,)
+    ).fetchone()
+    return Sightings(*row) if row[2] else None
+
+
+def hosts_seen(connection: sqlite3.Connection) -> set[str]:
+    """Every host that was seen on some machine."""
+    return {row[0] for row in connection.execute("SELECT DISTINCT host FROM host_seen")}
+
+
+def hosts_since(connection: sqlite3.Connection, since: float) -> list[tuple[str, Sightings]]:
+    """The hosts that were seen since a moment, with all that is known of where."""
+    rows = connection.execute(
+        "SELECT host, min(first), max(last), count(*), sum(visits) FROM host_seen WHERE last >= ? GROUP BY host",
+        (since,),
+    )
+    return [(row[0], Sightings(*row[1:])) for row in rows]
+
+
+def devices_that_saw(connection: sqlite3.Connection, hosts: Collection[str], since: float) -> int:
+    """On how many machines some of these hosts were seen since a moment."""
+    return int(
+        connection.execute(
+            "SELECT count(DISTINCT device) FROM host_seen WHERE host IN (SELECT value FROM json_each(?)) AND last >= ?",
+            (json.dumps(list(hosts)), since),
+        ).fetchone()[0]
+    )
+
+
+def urls_since(
+    connection: sqlite3.Connection, hosts: Collection[str], since: float, most: int
+) -> list[tuple[str, str]]:
+    """URLs on these hosts that were visited since a moment, each once, with their hosts; allowed visits leave none."""
+    rows = connection.execute(
+        "SELECT DISTINCT json_extract(document, '$.url'), host FROM activity WHERE at >= ? AND test = 0"
+        " AND host IN (SELECT value FROM json_each(?)) LIMIT ?",
+        (since, json.dumps(list(hosts)), most),
+    )
+    return [(row[0], row[1]) for row in rows]

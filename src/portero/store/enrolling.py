@@ -180,6 +180,13 @@ def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
         (old, new),
     )
     connection.execute("DELETE FROM visit_count WHERE device = ?", (new,))
+    connection.execute(
+        "INSERT INTO host_seen (host, device, first, last, visits) SELECT host, ?, first, last, visits FROM host_seen"
+        " WHERE device = ? ON CONFLICT (host, device) DO UPDATE SET first = min(first, excluded.first),"
+        " last = max(last, excluded.last), visits = visits + excluded.visits",
+        (old, new),
+    )
+    connection.execute("DELETE FROM host_seen WHERE device = ?", (new,))
     connection.execute("UPDATE device_event SET device = ? WHERE device = ?", (old, new))
     row = dict(connection.execute("SELECT * FROM device WHERE id = ?", (new,)).fetchone())
     labels = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (old,)).fetchone()[0])
@@ -260,6 +267,7 @@ class Known:
     usual_interval: float | None
     applied_bundle: str | None
     applied_revision: int | None
+    applied_index: str | None
     digest: str
     seq_offset: int
 
@@ -281,6 +289,7 @@ def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known
         row["usual_interval"],
         row["applied_bundle"],
         row["applied_revision"],
+        row["applied_index"],
         row["digest"],
         row["seq_offset"],
     )
@@ -322,6 +331,11 @@ def note_applied(connection: sqlite3.Connection, device: str, digest: str, revis
         " apply_failed_at = NULL WHERE id = ?",
         (digest, revision, now, device),
     )
+
+
+def note_index(connection: sqlite3.Connection, device: str, digest: str) -> None:
+    """The device has this category index in use."""
+    connection.execute("UPDATE device SET applied_index = ? WHERE id = ?", (digest, device))
 
 
 def note_failed(connection: sqlite3.Connection, device: str, problem: str, now: float) -> None:

@@ -9,11 +9,13 @@ from datetime import UTC, datetime
 from typing import Any, NamedTuple, overload
 
 from portero.core.insight.differences import NOUNS
+from portero.core.insight.folding import Places, fold
 from portero.core.insight.history import Step, Undo
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.estate import Correction, Estate
+from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import Group
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.probe_set import ProbeSet
@@ -35,6 +37,7 @@ _TABLES = {
     "layer modes": "layer_modes",
     "coverage row": "coverage_row",
     "probe set": "probe_set",
+    "feed": "feed",
 }
 _SINGLES = ("precedence", "settings")
 
@@ -75,6 +78,7 @@ def load_estate(connection: sqlite3.Connection) -> Estate:
         layer_modes=tuple(map(GroupLayers.model_validate, documents("layer_modes"))),
         coverage=tuple(map(CoverageRow.model_validate, documents("coverage_row"))),
         probe_sets=tuple(map(ProbeSet.model_validate, documents("probe_set"))),
+        feeds=tuple(map(Feed.model_validate, documents("feed"))),
     )
 
 
@@ -106,14 +110,25 @@ def write_revision(
         (number, at, by, summary, reason),
     )
     for place, change in enumerate(changes):
-        old, new = (json.dumps(side) if side else None for side in (change.before, change.after))
+        kept, places = _kept(change)
+        old, new = (json.dumps(side) if side else None for side in (kept.before, kept.after))
         connection.execute(
-            "INSERT INTO change (revision, place, noun, key, verb, before, after, stood)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            (number, place, change.noun, change.key, change.verb, old, new, _stood(before, change)),
+            "INSERT INTO change (revision, place, noun, key, verb, before, after, stood, places)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (number, place, change.noun, change.key, change.verb, old, new, _stood(before, change), places),
         )
         _apply(connection, number, change)
     return number
+
+
+def _kept(change: Change) -> tuple[Change, str | None]:
+    """The change as it is kept: of a long ruleset only what differs, and where that stands."""
+    if change.noun != "ruleset" or change.before is None or change.after is None:
+        return change, None
+    folded = fold(change.before, change.after)
+    if folded is None:
+        return change, None
+    return change.model_copy(update={"before": folded.before, "after": folded.after}), json.dumps(folded.places)
 
 
 def _apply(connection: sqlite3.Connection, revision: int, change: Change) -> None:
@@ -179,10 +194,16 @@ def steps_back(connection: sqlite3.Connection, newest: int, number: int) -> Iter
     """What undoes the revisions after a number, from `newest` back."""
     for revision in range(newest, number, -1):
         rows = connection.execute(
-            "SELECT noun, key, verb, before, after, stood FROM change WHERE revision = ? ORDER BY place", (revision,)
+            "SELECT noun, key, verb, before, after, stood, places FROM change WHERE revision = ? ORDER BY place",
+            (revision,),
         ).fetchall()
         orders = connection.execute("SELECT noun, keys FROM former_order WHERE revision = ?", (revision,))
-        yield Step([Undo(_change(row), row["stood"]) for row in rows], {row[0]: json.loads(row[1]) for row in orders})
+        undos = [Undo(_change(row), row["stood"], _places(row["places"])) for row in rows]
+        yield Step(undos, {row[0]: json.loads(row[1]) for row in orders})
+
+
+def _places(written: str | None) -> Places | None:
+    return Places(*json.loads(written)) if written else None
 
 
 def _change(row: sqlite3.Row) -> Change:
@@ -247,6 +268,17 @@ def last_changes(connection: sqlite3.Connection, numbers: Collection[int]) -> di
         "SELECT * FROM revision WHERE number IN (SELECT value FROM json_each(?))", (json.dumps(sorted(numbers)),)
     )
     return {row["number"]: row for row in rows}
+
+
+def last_made(connection: sqlite3.Connection, noun: str, keys: Collection[str]) -> dict[str, tuple[int, str, float]]:
+    """For objects of a noun, the revision that last changed each, by whom and when."""
+    rows = connection.execute(
+        "SELECT change.key, max(revision.number) AS number, revision.by, revision.at FROM change"
+        " JOIN revision ON revision.number = change.revision"
+        " WHERE change.noun = ? AND change.key IN (SELECT value FROM json_each(?)) GROUP BY change.key",
+        (noun, json.dumps(list(keys))),
+    )
+    return {row["key"]: (row["number"], row["by"], row["at"]) for row in rows}
 
 
 def get_revision(connection: sqlite3.Connection, number: int) -> Revision | None:

@@ -69,6 +69,19 @@ def with_overlays(connection: sqlite3.Connection, names: Collection[str]) -> lis
     ).fetchall()
 
 
+def all_rows(connection: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Device, class, digest and revision of every overlay that a device should have."""
+    return connection.execute(
+        "SELECT own.device, own.digest, own.revision, device.class FROM device_overlay AS own"
+        " JOIN device ON device.id = own.device WHERE device.class IS NOT NULL"
+    ).fetchall()
+
+
+def refresh_manifest(connection: sqlite3.Connection, device: str, manifest: str) -> None:
+    """The device's overlay is the same as before, signed anew."""
+    connection.execute("UPDATE device_overlay SET manifest = ? WHERE device = ?", (manifest, device))
+
+
 # --- until restart ---
 
 

@@ -1,0 +1,78 @@
+"""Big files beside the database, named by the SHA-256 of their bytes: they are there whole, or not at all."""
+
+from __future__ import annotations
+
+import hashlib
+import mmap
+import os
+import tempfile
+from collections.abc import Callable, Collection, Iterable
+from pathlib import Path
+from typing import BinaryIO, TypeVar
+
+Made = TypeVar("Made")
+_BEGUN = ".begun"
+
+
+def sha256_of(path: Path) -> str:
+    """The name of a file's bytes: `sha256:` and their SHA-256 in hexadecimal."""
+    with path.open("rb") as file:
+        return "sha256:" + hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class Artefacts:
+    """A folder of them. What was begun and never finished is thrown away when it is opened."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._unsettled: set[str] = set()
+        """What was made and is named nowhere yet."""
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        for begun in folder.glob(f"*{_BEGUN}*"):
+            begun.unlink(missing_ok=True)
+
+    def path(self, digest: str) -> Path:
+        """Where the file of a digest is."""
+        return self.folder / digest.removeprefix("sha256:")
+
+    def has(self, digest: str) -> bool:
+        """Whether it is there."""
+        return self.path(digest).exists()
+
+    def begin(self) -> Path:
+        """A new file to write to; `keep` gives it its name."""
+        handle, name = tempfile.mkstemp(suffix=_BEGUN, dir=self.folder)
+        os.close(handle)
+        return Path(name)
+
+    def make(self, write: Callable[[BinaryIO], Made]) -> tuple[str, int, Made]:
+        """A file that `write` writes: its digest, its size in bytes, and what `write` returned. `settle` it."""
+        begun = self.begin()
+        try:
+            with begun.open("wb") as out:
+                made = write(out)
+                out.flush()
+                os.fsync(out.fileno())
+            digest, size = sha256_of(begun), begun.stat().st_size
+            # the name comes last: whoever finds it finds all of it
+            self._unsettled.add(digest)
+            begun.replace(self.path(digest))
+        finally:
+            begun.unlink(missing_ok=True)
+        return digest, size, made
+
+    def mapped(self, digest: str) -> memoryview:
+        """The file's bytes, mapped. FileNotFoundError. It may be dropped while it is mapped."""
+        with self.path(digest).open("rb") as file:
+            return memoryview(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ))
+
+    def settle(self, digests: Iterable[str]) -> None:
+        """These are named where they are wanted by now, or not wanted."""
+        self._unsettled.difference_update(digests)
+
+    def drop_others(self, wanted: Collection[str]) -> None:
+        """Drop all that are not wanted, but for what is being written or has just been."""
+        names = {digest.removeprefix("sha256:") for digest in (*wanted, *tuple(self._unsettled))}
+        for file in self.folder.iterdir():
+            if file.name not in names and _BEGUN not in file.name:
+                file.unlink(missing_ok=True)
