@@ -23,13 +23,16 @@ from portero.service.desk import Desk
 from portero.service.problems import Problem
 from portero.service.routes import (
     authored,
+    content,
     documents,
     enforcement,
     enrolment,
+    feeds,
     findings,
     fleet,
     groups,
     history,
+    indicators,
     insight,
     knowing,
     policy,
@@ -39,8 +42,20 @@ from portero.service.routes.common import install_previews, refuse_stray_preview
 
 MAX_BODY = 4_000_000
 MAX_DOCUMENT = 40_000_000
+MAX_FEED = 1_000_000_000
 _DOCUMENTS = ("/api/v1/estate", "/api/v1/rulesets", "/api/v1/directory")
 """Where whole documents are sent."""
+_FEEDS = "/api/v1/feeds/"
+"""Where the files of feeds are sent, which are never held in memory whole."""
+
+
+def _most(path: str) -> int:
+    """How many bytes a request to a path may carry."""
+    if path.startswith(_FEEDS) and path.endswith("/import"):
+        return MAX_FEED
+    return MAX_DOCUMENT if path.startswith(_DOCUMENTS) else MAX_BODY
+
+
 TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
 
@@ -76,7 +91,7 @@ class Bounded:
             await self._app(scope, receive, send)
             return
         announced = dict(scope["headers"]).get(b"content-length", b"0")
-        most = MAX_DOCUMENT if scope["path"].startswith(_DOCUMENTS) else MAX_BODY
+        most = _most(scope["path"])
         too_large = Problem("too-large", f"This request may carry up to {most // 1_000_000} MB.")
         if not announced.isdigit() or int(announced) > most:
             await too_large.response()(scope, receive, send)
@@ -190,7 +205,10 @@ _PARTS = (
     groups,
     enforcement,
     policy,
+    indicators,
     authored,
+    feeds,
+    content,
     documents,
     findings,
     history,

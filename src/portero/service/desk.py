@@ -7,16 +7,18 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
-from functools import lru_cache
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from portero.core import sentences
+from portero.core.insight.capacity import heaviest
+from portero.core.insight.contents import emptied, filled
 from portero.core.insight.differences import differences
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.history import undone
 from portero.core.insight.offline import UnknownDevice, with_frozen_members
+from portero.core.matching.categories import LayeredIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.attempt import Attempt
@@ -28,21 +30,40 @@ from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import Change
+from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.verdict import Blocks, Explanation
-from portero.core.resolving.bundles import ANY_STATE, compile_bundle, with_overlay
+from portero.core.resolving.bundles import ANY_STATE, compile_bundle
 from portero.core.resolving.explaining import Case, blocks, explain
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.standing import Standing
-from portero.formats.bundles import public_text_of, unpack_bundle, unpack_overlay
-from portero.formats.category_index import SHIPPED_INDEX, read_index
+from portero.formats.bundles import public_text_of
+from portero.service.bundles import Bundles
+from portero.service.feeds.holdings import Holdings
+from portero.service.feeds.polling import Feeds
+from portero.service.finder import Finder
 from portero.service.foresight import Foresight
 from portero.service.live import Live
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Problem
 from portero.service.publishing import Publisher
+from portero.service.refusing import refuse_faults, refuse_other_kinds, refuse_overload
 from portero.service.roster import Roster, Settlement
 from portero.service.secrets import Throttle, signing_key
-from portero.store import access, classes, devices, directories, enrolling, estates, findings, overlays
+from portero.store import (
+    access,
+    devices,
+    directories,
+    enrolling,
+    estates,
+    feeds,
+    findings,
+    indicators,
+    overlays,
+)
 from portero.store.database import Store
+from portero.store.feeds import KeptIndex
+
+COUNT_SECONDS = 3600.0
+"""How often the indicators are counted, for the forecast."""
 
 Edit = Callable[[Estate, Mapping[str, int]], Estate]
 """Takes the estate and the versions of the noun's objects; gives the estate as it should be. May raise Problem."""
@@ -62,10 +83,6 @@ class Once(NamedTuple):
     fingerprint: str
 
 
-class NoBundle(Exception):
-    """The store holds neither bundle nor overlay of that digest."""
-
-
 class Desk:
     """One running service's state. Safe to use from several threads."""
 
@@ -76,19 +93,28 @@ class Desk:
         self.store = Store(folder / "portero.sqlite3")
         self.live = Live()
         self.throttle = Throttle()
-        self.index_bytes = SHIPPED_INDEX.read_bytes()
-        self.index = read_index(self.index_bytes)
+        with self.store.reading() as connection:
+            written, revision = estates.load_estate(connection), estates.newest_revision(connection)
+        self.holdings = Holdings(folder, self.store, written, self.now())
+        self.snapshot = Snapshot(filled(written, self.holdings.held.contents), revision)
         key = signing_key(folder)
         self.public_key = public_text_of(key)
-        self.publisher = Publisher(key, self.index.digest)
+        self.publisher = Publisher(key, self.index.digest, self.holdings.numbers(self.snapshot.estate))
         self._lock = threading.Lock()
-        self._policy = lru_cache(maxsize=512)(self._load_policy)
-        self._own_policy = lru_cache(maxsize=512)(self._load_own_policy)
+        self._counted_at = 0.0
+        self._sentences: dict[str, tuple[Ruleset, str]] = {}
+        self.finder = Finder()
+        self.bundles = Bundles(self.store)
         self.directory = self._load_directory()
         with self.store.reading() as connection:
-            self.snapshot = Snapshot(estates.load_estate(connection), estates.newest_revision(connection))
             self.roster = Roster(self.publisher, connection, self.snapshot.estate, self.now())
         self.foresight = Foresight(self.store, self.roster, self.index, clock)
+        self.feeds = Feeds(self)
+
+    @property
+    def index(self) -> LayeredIndex:
+        """The category index in force."""
+        return self.holdings.held.category_index
 
     # --- changing the estate ---
 
@@ -114,9 +140,7 @@ class Desk:
                         raise Problem("invalid", "This Idempotency-Key was used for another request; take a new one.")
                     return kept[1]
                 before, now = self.snapshot.estate, self.now()
-                after = edit(before, estates.versions(connection, noun))
-                refuse_faults(after)
-                changes = tuple(differences(before, after))
+                after, changes = self._edited(edit, before, estates.versions(connection, noun))
                 told = answer(after)
                 if once:
                     access.keep_answer(connection, by, once.key, once.fingerprint, told, now)
@@ -128,12 +152,27 @@ class Desk:
                 )
                 estates.keep_order(connection, revision, before, after)
                 regrouping, woken = self._carry_out(connection, before, after, changes, revision, now)
+                gone = {one.key for one in changes if one.noun == "feed" and one.verb == "removed"}
+                feeds.forget(connection, gone)
             # only what is committed is seen
+            self.holdings.forget(gone)
             self.roster.adopt(after, regrouping)
             self.snapshot = Snapshot(after, revision)
         self.live.wake(woken)
         self.live.tell("revision", "device")
         return told
+
+    def _edited(self, edit: Edit, before: Estate, versions: Mapping[str, int]) -> tuple[Estate, tuple[Change, ...]]:
+        """The estate as the edit makes it, with what feeds bring; and what is authored of the difference. Problem."""
+        contents = self.holdings.held.contents
+        after = edit(before, versions)
+        left = {one.key for one in after.feeds}
+        gone, kept = ({key: one for key, one in contents.items() if (key in left) is stays} for stays in (False, True))
+        after = filled(emptied(after, gone), kept)
+        refuse_faults(after)
+        refuse_other_kinds(before, after)
+        refuse_overload(before, after, self.roster)
+        return after, tuple(differences(emptied(before, contents), emptied(after, contents)))
 
     def _carry_out(
         self,
@@ -150,21 +189,28 @@ class Desk:
         if nouns & {"group", "precedence"}:
             regrouping = roster.plan(after, now)
             left, entered = roster.move(connection, after, regrouping, revision, now)
-        changed = self.publisher.publish(connection, before, after, changes, revision, now, entered)
+        published = self.publisher.publish(connection, before, after, changes, revision, now, entered)
+        estates.set_revision_devices(connection, revision, published.devices)
         moved = regrouping.groups if regrouping else {}
         if nouns & {"settings", "layer modes", "coverage row"}:
             moved = roster.held_by(roster.fleet) | moved
         roster.keep_all_obstacles(connection, after, moved)
-        return regrouping, changed | left
+        return regrouping, published.changed | left
 
     def preview(self, edit: Edit, *, noun: str) -> Preview:
         """What a change would do. Nothing is kept and nobody waits. Problem where the edit does not fit."""
         before, revision = self.snapshot
         with self.store.reading() as connection:
             versions = estates.versions(connection, noun)
-        after = edit(before, versions)
-        refuse_faults(after)
+        after, _ = self._edited(edit, before, versions)
         return self.foresight.preview(before, after, revision, self.directory)
+
+    def ruleset_sentence(self, ruleset: Ruleset) -> str:
+        """What a ruleset does, in words; of one that stays as it is, reckoned once."""
+        had = self._sentences.get(ruleset.key)
+        if had is None or had[0] is not ruleset:
+            had = self._sentences[ruleset.key] = (ruleset, sentences.ruleset_sentence(ruleset))
+        return had[1]
 
     def estate_at(self, number: int) -> Estate:
         """The estate as it was at a revision. Problem where there is no such revision."""
@@ -173,7 +219,68 @@ class Desk:
             if not 0 <= number <= newest:
                 raise Problem("not-found", f"There is no revision {number}; the newest is {newest}.")
             steps = list(estates.steps_back(connection, newest, number))
-        return undone(estate, steps) if steps else estate
+        contents = self.holdings.held.contents
+        return filled(undone(emptied(estate, contents), steps), contents) if steps else estate
+
+    @property
+    def authored(self) -> Estate:
+        """The estate without what feeds bring: what is written down."""
+        return emptied(self.snapshot.estate, self.holdings.held.contents)
+
+    # --- what feeds bring ---
+
+    def bring_in(self, feed: str, number: int | None, index: KeptIndex | None, held: bool) -> None:
+        """Put a generation of a feed in force: of indicators with their bundles, of categories with their index.
+
+        Problem where machines would have more to carry than they may. `held`: its schedule rests.
+        """
+        with self._lock:
+            before, revision = self.snapshot
+            contents = dict(self.holdings.held.contents)
+            if index is None:
+                contents[feed] = self.holdings.contents_of(self.holdings.generation(feed, number))
+            after = filled(before, contents)
+            refuse_overload(before, after, self.roster)
+            with self.store.writing() as connection:
+                feeds.note(connection, feed, current=number, waiting=None, held=int(held))
+                self.publisher.generations = feeds.current_numbers(connection, {one.key for one in before.feeds})
+                if index is None:
+                    woken = self._publish_contents(connection, before, after, feed, revision)
+                else:
+                    woken = self._publish_index(connection, index)
+            self.holdings.take(contents, index)
+            if index is not None:
+                self.foresight.use(self.index)
+            self.roster.adopt(after, None)
+            self.snapshot = Snapshot(after, revision)
+        self.foresight.forget()
+        self.live.wake(woken)
+        self.live.tell("feed", "device", "finding")
+
+    def _publish_contents(
+        self, connection: sqlite3.Connection, before: Estate, after: Estate, feed: str, revision: int
+    ) -> frozenset[int]:
+        """Bundles with what a feed brings now; the classes whose bundle is another."""
+        changes = [Change(noun="ruleset", key=one.key, verb="changed") for one in after.rulesets if one.feed == feed]
+        return self.publisher.publish(connection, before, after, changes, revision, self.now(), ()).changed
+
+    def _publish_index(self, connection: sqlite3.Connection, index: KeptIndex) -> frozenset[int]:
+        """Manifests that name the index; every class, if it is another one than before."""
+        feeds.set_index(connection, index)
+        if index.digest == self.publisher.index:
+            return frozenset()
+        self.publisher.index = index.digest
+        return self.publisher.sign_again(connection, self.now())
+
+    def refresh_index(self, index: KeptIndex) -> None:
+        """Put an index of the same generations in force, made on another day or by other settings."""
+        with self._lock:
+            with self.store.writing() as connection:
+                woken = self._publish_index(connection, index)
+            self.holdings.take(self.holdings.held.contents, index)
+            self.foresight.use(self.index)
+        self.live.wake(woken)
+        self.live.tell("feed")
 
     def findings(self) -> Findings:
         """What is to be settled, with what somebody has accepted marked."""
@@ -217,8 +324,21 @@ class Desk:
             self.roster.take(settlement)
         self.live.wake(settlement.moved)
 
+    def note_indicators(self) -> None:
+        """Keep how many indicators there are today, on the machines that have most and in all by origin."""
+        estate = self.snapshot.estate
+        most = heaviest(estate, self.roster.fleet.combinations()).indicators
+        own = [one for one in estate.rulesets if one.kind == "indicator"]
+        hand, feed = (sum(len(one.rules) for one in own if (one.feed is not None) is fed) for fed in (False, True))
+        with self.store.writing() as connection:
+            indicators.note_count(connection, estates.moment(self.now()).date().toordinal(), most, hand, feed)
+
     def let_time_pass(self) -> None:
-        """Take note of devices that have fallen silent, and of groups that time alone has changed."""
+        """Take note of devices that have fallen silent, groups that time alone has changed, feeds that are due."""
+        self.feeds.poll_due()
+        if self.now() - self._counted_at > COUNT_SECONDS:
+            self._counted_at = self.now()
+            self.note_indicators()
         with self.settling() as settlement:
             silent = enrolling.fall_silent(settlement.connection, settlement.now)
             due = enrolling.due(settlement.connection, settlement.now)
@@ -248,44 +368,16 @@ class Desk:
         held = self.roster.fleet.held_by(Group(key="matching", members=rule), estates.moment(self.now()))
         return frozenset(member.id for member in held)
 
-    # what is not there is raised, not returned: it may be there later, and must not be remembered as missing
-
-    def _load_policy(self, digest: str) -> Policy:
-        """The policy of a class's bundle. NoBundle."""
-        with self.store.reading() as connection:
-            packed = classes.get_bundle(connection, digest)
-        if packed is None:
-            raise NoBundle(digest)
-        return Policy(unpack_bundle(packed, digest))
-
-    def _load_own_policy(self, digest: str, hostname: str) -> Policy:
-        """The policy of an overlay on top of its bundle. NoBundle."""
-        with self.store.reading() as connection:
-            found = overlays.get_overlay(connection, digest)
-            packed = classes.get_bundle(connection, found[1]) if found else None
-        if found is None or packed is None:
-            raise NoBundle(digest)
-        bundle, overlay = unpack_bundle(packed, found[1]), unpack_overlay(found[0], digest, found[1])
-        return Policy(with_overlay(bundle, overlay), hostname)
-
-    def _policy_of(self, digest: str, hostname: str) -> Policy | None:
-        """The policy of that digest: a class's, which its devices share, or a single device's own."""
-        with suppress(NoBundle):
-            return self._policy(digest)
-        with suppress(NoBundle):
-            return self._own_policy(digest, hostname)
-        return None
-
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
         some = any(one.until_restart for one in self.snapshot.estate.assignments)
-        policy = self._policy_of(digest, device) if some else None
+        policy = self.bundles.policy(digest, device) if some else None
         held = [one.key for one in policy.bundle.assignments if one.until_restart] if policy else []
         overlays.note_until_restart(connection, device, held, now)
 
     def policy(self, device: Device, digest: str | None) -> Policy | None:
         """The policy that a device has, or had, by its digest."""
-        return self._policy_of(digest, device.hostname) if digest else None
+        return self.bundles.policy(digest, device.hostname) if digest else None
 
     def _case(self, device: Device, attempt: Attempt) -> Case:
         """An attempt on a device with all that is known of it."""
@@ -371,13 +463,6 @@ class Desk:
             self.directory = directory
 
     def close(self) -> None:
-        """Close the store."""
+        """Close the store; nothing more is read."""
+        self.feeds.close()
         self.store.close()
-
-
-def refuse_faults(document: Estate | Directory) -> None:
-    """Problem where the parts of a document do not fit together."""
-    faults = list(document.faults())
-    if faults:
-        errors = [field_error(fault.path, fault.message) for fault in faults]
-        raise Problem("invalid", sentences.as_sentence(faults[0].message), errors=errors)

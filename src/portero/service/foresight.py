@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from portero.core import sentences
 from portero.core.insight.effects.slicing import Cutter
@@ -13,7 +13,7 @@ from portero.core.insight.effects.world import Groups, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.holding import hidden_content, hindrances, taking_hold
-from portero.core.insight.previewing import Outlook, look_ahead
+from portero.core.insight.previewing import Outlook, Shifted, look_ahead, look_at_hosts
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
@@ -62,11 +62,11 @@ class Foresight:
             programs=self.programs,
             catalogue=roster.catalogue,
             now=moment(self._clock()),
-            cutter=self._cutter,
+            cutter=self.cutter,
             out_of_time=_deadline(seconds),
         )
 
-    def _cutter(self, estate: Estate) -> Cutter:
+    def cutter(self, estate: Estate) -> Cutter:
         """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""
         catalogue = self._roster.catalogue
         for kept in tuple(self._cutters):
@@ -105,6 +105,14 @@ class Foresight:
             stopped_at=seen.stopped_at,
         )
 
+    def compare_indexes(
+        self, estate: Estate, directory: Directory, other: CategoryIndex, hosts: Iterable[str], seconds: float
+    ) -> Shifted:
+        """What would become of these hosts if another category index were in force."""
+        world = self.world(directory, seconds)
+        cutters = [self.cutter(estate), Cutter(estate, other, self._roster.catalogue)]
+        return look_at_hosts(hosts, cutters, world)
+
     def _turns(
         self, before: Estate, after: Estate, rulesets: set[str], world: World, moved: Mapping[str, Groups]
     ) -> tuple[tuple[Finding, ...], tuple[Finding, ...]]:
@@ -132,6 +140,12 @@ class Foresight:
     def forget(self) -> None:
         """Forget what was found, so that it is looked for anew."""
         self._found = None
+
+    def use(self, index: CategoryIndex) -> None:
+        """From now on this category index counts."""
+        self._index = index
+        self._cutters.clear()
+        self.forget()
 
     def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
         with self._store.reading() as connection:

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator, Collection, Iterator
 from contextlib import contextmanager
 
-SUBJECTS = ("revision", "device", "activity", "finding")
+SUBJECTS = ("revision", "device", "activity", "finding", "feed")
 
 
 class Live:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from portero.core.insight.effects.touching import touched_groups
 from portero.core.nouns.base import rfc3339
@@ -14,19 +15,30 @@ from portero.core.resolving.bundles import compile_bundle, compile_overlay
 from portero.formats.bundles import Manifest, pack_bundle, pack_overlay, sign_manifest
 from portero.store import classes, overlays
 from portero.store.classes import DeviceClass
-from portero.store.estates import moment, set_revision_devices
+from portero.store.estates import moment
 
 
-@dataclass(frozen=True)
+class Published(NamedTuple):
+    """The classes that have another bundle now, or devices of theirs an overlay; and how many devices that reaches."""
+
+    changed: frozenset[int]
+    devices: int
+
+
+@dataclass
 class Publisher:
-    """Compiles, signs and keeps bundles. `index` is the digest of the category index that goes with them."""
+    """Compiles, signs and keeps bundles. `index` is the digest of the category index that goes with them, `generations`
+    tells of which generation of each feed they are made.
+    """
 
     key: str
     index: str
+    generations: tuple[tuple[str, int], ...] = ()
 
     def manifest(self, digest: str, size: int, revision: int, now: float, overlay: str | None = None) -> str:
         """The signed manifest of a bundle at a revision, and of an overlay on top of it."""
-        manifest = Manifest(1, digest, size, revision, rfc3339(moment(now)), self.index, overlay)
+        made_at = rfc3339(moment(now))
+        manifest = Manifest(1, digest, size, revision, made_at, self.index, overlay, self.generations)
         return sign_manifest(manifest, self.key)
 
     def class_for(
@@ -57,11 +69,8 @@ class Publisher:
         revision: int,
         now: float,
         entered: Collection[int],
-    ) -> frozenset[int]:
-        """Compile anew what the changes touch; the classes that have another bundle now.
-
-        `entered` are the classes that devices moved into by this revision.
-        """
+    ) -> Published:
+        """Compile anew what the changes touch. `entered` are the classes that devices moved into by this revision."""
         touched = touched_groups(before, after, changes)
         changed = set()
         for known in classes.list_classes(connection):
@@ -73,8 +82,19 @@ class Publisher:
         overlaid = self._overlay_all(connection, before, after, revision, now)
         devices = classes.devices_in(connection, sorted(changed.union(entered)))
         apart = [class_id for class_id in overlaid if class_id not in changed and class_id not in entered]
-        set_revision_devices(connection, revision, devices + len(apart))
-        return frozenset(changed.union(overlaid))
+        return Published(frozenset(changed.union(overlaid)), devices + len(apart))
+
+    def sign_again(self, connection: sqlite3.Connection, now: float) -> frozenset[int]:
+        """Sign what every class and device has for another category index; all classes."""
+        known = {one.id: one for one in classes.list_classes(connection)}
+        for one in known.values():
+            manifest = self.manifest(one.digest, one.size, one.revision, now)
+            classes.refresh_manifest(connection, one.id, one.revision, manifest)
+        for row in overlays.all_rows(connection):
+            own = known[row["class"]]
+            manifest = self.manifest(own.digest, own.size, row["revision"], now, row["digest"])
+            overlays.refresh_manifest(connection, row["device"], manifest)
+        return frozenset(known)
 
     def _recompile(
         self, connection: sqlite3.Connection, estate: Estate, known: DeviceClass, revision: int, now: float

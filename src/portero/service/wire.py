@@ -14,7 +14,7 @@ import msgspec
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response
+from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
@@ -45,6 +45,7 @@ class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
     """A device checks in: what it holds, its facts where they changed, why applying failed, whether it was woken."""
 
     have: str | None = None
+    index: str | None = None
     revision: int | None = None
     facts: dict[str, Any] | None = None
     problem: str | None = None
@@ -129,10 +130,13 @@ def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | No
             desk.note_until_restart(connection, known.id, message.have[:80], now)
         if message.problem:
             enrolling.note_failed(connection, known.id, message.problem[:500], now)
+        if message.index and message.index != known.applied_index:
+            enrolling.note_index(connection, known.id, message.index[:80])
         wanted = enrolling.wanted_of(connection, known.id)
     if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
         desk.live.tell("device")
-    if message.have == wanted.digest and message.revision == wanted.revision:
+    same_index = message.index is None or message.index == desk.index.digest
+    if same_index and message.have == wanted.digest and message.revision == wanted.revision:
         return None
     return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
 
@@ -184,11 +188,12 @@ async def check_in(request: Request, desk: Desk) -> Response:
 async def wait(request: Request, desk: Desk) -> Response:
     """GET /device/v1/wait?revision=N: held until the device's class gets another bundle (200), or for a while (204)."""
     known = await run_in_threadpool(_device, desk, request)
-    have = request.query_params.get("have")
+    have, index = request.query_params.get("have"), request.query_params.get("index")
     with desk.live.device_waits(known.class_id) as event:
         # registered first, looked second: a bundle made in between is not missed
         now_known = await run_in_threadpool(_device, desk, request)
-        if now_known.digest == have and not desk.live.closing:
+        same = now_known.digest == have and index in (None, desk.index.digest)
+        if same and not desk.live.closing:
             try:
                 await asyncio.wait_for(event.wait(), HOLD_SECONDS)
             except TimeoutError:
@@ -197,16 +202,25 @@ async def wait(request: Request, desk: Desk) -> Response:
 
 
 async def bundle(request: Request, desk: Desk) -> Response:
-    """GET /device/v1/bundle/{digest}: the device's own bundle, zstd-compressed; 304 where it has it."""
+    """GET /device/v1/bundle/{digest}?from=DIGEST: the device's own bundle, zstd-compressed; 304 where it has it.
+
+    Where the service still has the bundle that the device comes from, it answers with the difference, and says so in
+    `Portero-From`.
+    """
     known, digest = await run_in_threadpool(_device, desk, request), request.path_params["digest"]
+    begin = request.query_params.get("from", "")
 
-    def read() -> bytes | None:
+    def read() -> tuple[bytes | None, bytes | None]:
         with desk.store.reading() as connection:
-            return classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
+            packed = classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
+        return packed, desk.bundles.difference(begin, digest) if packed is not None and begin else None
 
-    packed = await run_in_threadpool(read)
+    packed, difference = await run_in_threadpool(read)
     if packed is None:
         raise Problem("not-found", "This device has no such bundle; check in to learn which it should have.")
+    if difference is not None and len(difference) < len(packed):
+        headers = {"Portero-From": begin, "Cache-Control": "private, max-age=31536000, immutable"}
+        return Response(difference, media_type="application/zstd", headers=headers)
     return _immutable(request, digest, packed, "application/zstd")
 
 
@@ -233,12 +247,22 @@ async def people(request: Request, desk: Desk) -> Response:
 
 
 async def index(request: Request, desk: Desk) -> Response:
-    """GET /device/v1/index/{digest}: the category index as CSV; 304 where the device has it."""
+    """GET /device/v1/index/{digest}: of which files the category index consists, as JSON; 304 where it is known."""
+    await run_in_threadpool(_device, desk, request)
+    digest, kept = request.path_params["digest"], desk.holdings.held.kept
+    if digest != kept.digest:
+        raise Problem("not-found", "There is no such category index (any more); check in to learn which there is.")
+    return _immutable(request, digest, kept.parts.written(), "application/json")
+
+
+async def index_file(request: Request, desk: Desk) -> Response:
+    """GET /device/v1/index-file/{digest}: one of its files; with `Range` what is missing of it (RFC 9110, 14)."""
     await run_in_threadpool(_device, desk, request)
     digest = request.path_params["digest"]
-    if digest != desk.index.digest:
-        raise Problem("not-found", "There is no such category index (any more); check in to learn which there is.")
-    return _immutable(request, digest, desk.index_bytes, "text/csv; charset=utf-8")
+    if digest not in {one.digest for one in desk.holdings.held.kept.parts.files}:
+        raise Problem("not-found", "The category index has no such file (any more); check in to learn what it has.")
+    headers = {"ETag": f'"{digest}"', "Cache-Control": "private, max-age=31536000, immutable"}
+    return FileResponse(desk.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
 
 
 async def activity(request: Request, desk: Desk) -> Response:
@@ -255,5 +279,6 @@ ROUTES = [
     Route("/device/v1/overlay/{digest}", _endpoint(overlay), methods=["GET"]),
     Route("/device/v1/people", _endpoint(people), methods=["GET"]),
     Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
+    Route("/device/v1/index-file/{digest}", _endpoint(index_file), methods=["GET"]),
     Route("/device/v1/activity", _endpoint(activity), methods=["POST"]),
 ]

@@ -1,4 +1,4 @@
-"""What needs a decision, most urgent first: gaps, findings, endings, stragglers."""
+"""What needs a decision, most urgent first: gaps, findings, endings, stragglers, feeds."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from portero.core.nouns.readiness import BlockerCode, BlockerCount
 from portero.core.nouns.worklist import WorkItem, Worklist
 from portero.service.desk import Desk
 from portero.service.readiness import fleet_readiness
-from portero.store import devices
+from portero.store import devices, feeds
 from portero.store.estates import moment
 
 MOST_ITEMS = 60
@@ -28,9 +28,10 @@ def worklist(desk: Desk) -> Worklist:
     items = [
         *_gaps(desk),
         *_stragglers(desk),
+        *_feeds(desk),
         *(_of_finding(one) for one in found.items if one.is_open and one.kind is not FindingKind.BROAD),
     ]
-    order = {"straggler": 0, "gap": 1, "ending": 2, "finding": 3}
+    order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
     items.sort(key=lambda one: (SEVERITIES.index(one.severity), order[one.kind], -(one.devices or 0)))
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
 
@@ -72,6 +73,27 @@ def _stragglers(desk: Desk) -> Iterator[WorkItem]:
                 next=todo,
                 link=f"/roll-out?state={state}",
             )
+
+
+def _feeds(desk: Desk) -> Iterator[WorkItem]:
+    """Feeds that wait to be looked at, and those that cannot be read."""
+    with desk.store.reading() as connection:
+        known = feeds.statuses(connection)
+    for feed in desk.snapshot.estate.feeds:
+        status, name = known.get(feed.key), feed.name or feed.key
+        if status is None:
+            continue
+        link = f"/controls/feeds/{feed.key}"
+        if status.waiting is not None:
+            told, todo = (
+                sentences.feed_waits(name, status.waiting),
+                "See what it changes, then take it or leave it out.",
+            )
+            yield WorkItem(kind="feed", severity=Severity.MEDIUM, sentence=told, next=todo, link=link)
+        if status.poll is not None and status.poll.problem is not None:
+            told, todo = sentences.feed_failed(name, status.poll.problem), "Mend its address or its credential."
+            at = status.poll.at
+            yield WorkItem(kind="feed", severity=Severity.MEDIUM, sentence=told, next=todo, link=link, at=at)
 
 
 def _of_finding(one: Finding) -> WorkItem:

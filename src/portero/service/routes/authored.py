@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter
@@ -12,15 +11,15 @@ from portero.core import sentences
 from portero.core.matching.windows import Windows
 from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
 from portero.core.nouns.directory import Directory, DirectoryState
-from portero.core.nouns.estate import Correction, Estate
+from portero.core.nouns.estate import Estate
 from portero.core.nouns.notice import Notice, NoticeSummary
-from portero.core.nouns.page import Page
 from portero.core.nouns.ruleset import Sentence
 from portero.core.nouns.schedule import DayOff, Schedule, ScheduleSummary
 from portero.core.nouns.service import Service, ServiceSummary
 from portero.formats.calendars import MAX_CALENDAR, BadCalendar, read_days_off
+from portero.service.desk import Desk
 from portero.service.problems import Problem
-from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheDesk, offset_page
+from portero.service.routes.common import Keeper, Signed, TheDesk
 from portero.service.routes.keeping import Kept, install
 from portero.store import directories
 from portero.store.estates import moment
@@ -39,8 +38,8 @@ def _rulesets_naming(attribute: str, estate: Estate, key: str) -> list[str]:
 # --- schedules ---
 
 
-def _schedule(one: Schedule, estate: Estate, version: int, now: datetime) -> ScheduleSummary:
-    windows = Windows.of(one)
+def _schedule(one: Schedule, desk: Desk, version: int) -> ScheduleSummary:
+    windows, now = Windows.of(one), moment(desk.now())
     is_open, changes_at = windows.is_open(now), windows.next_change(now)
     return ScheduleSummary(
         **{**dict(one), "name": one.name or one.key},
@@ -48,7 +47,7 @@ def _schedule(one: Schedule, estate: Estate, version: int, now: datetime) -> Sch
         open=is_open,
         changes_at=changes_at,
         now=sentences.schedule_now(is_open, changes_at, windows.zone(None)),
-        assignments=tuple(_assignments_with("schedule", estate, one.key)),
+        assignments=tuple(_assignments_with("schedule", desk.snapshot.estate, one.key)),
         version=version,
     )
 
@@ -70,7 +69,7 @@ install(
 @router.post("/sentences/schedule", summary="A schedule now", operation_id="describeSchedule", tags=["schedules"])
 def describe_schedule(body: Schedule, _who: Signed, desk: TheDesk) -> ScheduleSummary:
     """What a schedule, saved or not, does at this minute, and when that next changes. Nothing is kept."""
-    return _schedule(body, desk.snapshot.estate, 0, moment(desk.now()))
+    return _schedule(body, desk, 0)
 
 
 class CalendarFile(BaseModel):
@@ -91,11 +90,11 @@ def days_off(body: CalendarFile, _who: Signed, desk: TheDesk) -> list[DayOff]:
 # --- application sets ---
 
 
-def _set(one: ApplicationSet, estate: Estate, version: int, _now: datetime) -> ApplicationSetSummary:
+def _set(one: ApplicationSet, desk: Desk, version: int) -> ApplicationSetSummary:
     return ApplicationSetSummary(
         **{**dict(one), "name": one.name or one.key},
         sentence=sentences.application_set_sentence(one),
-        rulesets=tuple(_rulesets_naming("application_set", estate, one.key)),
+        rulesets=tuple(_rulesets_naming("application_set", desk.snapshot.estate, one.key)),
         version=version,
     )
 
@@ -136,7 +135,7 @@ install(
         attribute="services",
         model=Service,
         summary=ServiceSummary,
-        summed_up=lambda one, _estate, version, _now: ServiceSummary(
+        summed_up=lambda one, _desk, version: ServiceSummary(
             **{**dict(one), "name": one.name or one.key}, version=version
         ),
         users=lambda estate, key: _rulesets_naming("service", estate, key),
@@ -152,20 +151,11 @@ install(
         attribute="notices",
         model=Notice,
         summary=NoticeSummary,
-        summed_up=lambda one, _estate, version, _now: NoticeSummary(**dict(one), version=version),
+        summed_up=lambda one, _desk, version: NoticeSummary(**dict(one), version=version),
         users=lambda estate, key: _assignments_with("notice", estate, key),
         about="“standard” is always there.",
     ),
 )
-
-
-# --- corrections ---
-
-
-@router.get("/corrections", summary="List corrections", operation_id="listCorrections", tags=["categories"])
-def list_corrections(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[Correction]:
-    """Hosts whose categories the organisation sees otherwise than the feeds."""
-    return offset_page(desk.snapshot.estate.corrections, cursor, limit)
 
 
 # --- the directory ---

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Response
 
 from portero.core import sentences
+from portero.core.insight.contents import emptied
 from portero.core.insight.differences import differences
 from portero.core.insight.merging import keeping_others
 from portero.core.nouns.comparison import EstateChange
@@ -25,7 +26,7 @@ def get_estate(response: Response, _who: Signed, desk: TheDesk) -> dict[str, Any
     """All that administrators author, in the shape of an estate document. Its ETag is the newest revision."""
     snapshot = desk.snapshot
     tagged(response, snapshot.revision)
-    return written_estate(snapshot.estate)
+    return written_estate(desk.authored)
 
 
 @router.put("/estate", summary="Put a document in force", operation_id="putEstate")
@@ -42,11 +43,12 @@ def put_estate(
     """
     desk, who, seen = change.desk, change.who, change.desk.snapshot
     after = desk.with_frozen(keeping_others(seen.estate, body) if keep_others else body)
-    if after.settings != seen.estate.settings and who.role != "keeper" and not change.preview:
+    guarded = after.settings != seen.estate.settings or after.feeds != seen.estate.feeds
+    if guarded and who.role != "keeper" and not change.preview:
         raise Problem(
             "not-allowed",
-            f"The document changes the settings, which needs the role of a keeper; {who.name} is {who.role}. Leave the"
-            " settings as they are, or keep others and do not name them.",
+            "The document changes the settings or the feeds, which needs the role of a keeper;"
+            f" {who.name} is {who.role}. Leave them as they are, or keep others and do not name them.",
         )
 
     def edit(before: Estate, _versions: Any) -> Estate:
@@ -57,7 +59,8 @@ def put_estate(
         return after
 
     change(edit, noun="settings")
-    changes = tuple(differences(seen.estate, after))
+    contents = desk.holdings.held.contents
+    changes = tuple(differences(emptied(seen.estate, contents), emptied(after, contents)))
     tagged(response, desk.snapshot.revision)
     return EstateChange(
         revision=desk.snapshot.revision, changes=changes, sentences=tuple(map(sentences.change_sentence, changes))

@@ -20,8 +20,9 @@ from portero.core.nouns.group import (
 )
 from portero.core.nouns.membership import MembershipField, membership_fields
 from portero.core.nouns.page import Page
-from portero.service.desk import Desk, refuse_faults
+from portero.service.desk import Desk
 from portero.service.problems import Problem
+from portero.service.refusing import refuse_faults
 from portero.service.routes.common import (
     Authoring,
     Cursor,

@@ -19,8 +19,9 @@ from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow, Gr
 from portero.core.nouns.estate import Estate, assignment_faults
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.worklist import AuthoringWarning, Worklist, Writing
-from portero.service.desk import Desk, refuse_faults
+from portero.service.desk import Desk
 from portero.service.problems import Problem
+from portero.service.refusing import refuse_faults
 from portero.service.routes.common import Author, Signed, TheDesk
 from portero.service.worklist import worklist
 from portero.store import devices

@@ -5,7 +5,6 @@ No postponed annotations here: FastAPI reads the models of each noun from the si
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Response
@@ -33,7 +32,6 @@ from portero.service.routes.common import (
     the,
 )
 from portero.store import estates
-from portero.store.estates import moment
 
 Search = Annotated[str | None, Query(max_length=200, description="Part of its key, its name or what it holds.")]
 
@@ -48,13 +46,15 @@ class Kept:
     """The estate's list of them."""
     model: type[Noun]
     summary: type[BaseModel]
-    summed_up: Callable[[Any, Estate, int, datetime], BaseModel]
-    """What is told of an object of the estate, last changed at a revision, at a moment."""
+    summed_up: Callable[[Any, Desk, int], BaseModel]
+    """What is told of an object of the estate, last changed at a revision."""
     users: Callable[[Estate, str], list[str]]
     """What uses the object of a key, in words."""
     about: str
     prepared: Callable[[Desk, Any], Any] = lambda _desk, body: body
     """What is saved of a body."""
+    right: Any = Authoring
+    """Who may change them."""
 
     @property
     def operation(self) -> str:
@@ -68,15 +68,16 @@ class Kept:
 
     def summaries(self, desk: Desk) -> list[Any]:
         """What is told of all of them now."""
-        estate, now = desk.snapshot.estate, moment(desk.now())
         with desk.store.reading() as connection:
             versions = estates.versions(connection, self.noun)
-        return [self.summed_up(one, estate, versions.get(one.key, 0), now) for one in getattr(estate, self.attribute)]
+        listed = getattr(desk.snapshot.estate, self.attribute)
+        return [self.summed_up(one, desk, versions.get(one.key, 0)) for one in listed]
 
 
 def install(router: APIRouter, kept: Kept) -> None:
     """Add the noun's five routes."""
     noun, summary, model = kept.noun, kept.summary, kept.model
+    Right: Any = kept.right  # noqa: N806 (it stands where a type does)
     article = "an" if noun[0] in "aeiou" else "a"
     plural = kept.attribute.replace("_", " ")
     tags: Any = [plural]
@@ -122,7 +123,7 @@ def install(router: APIRouter, kept: Kept) -> None:
     def create(
         body: model,  # type: ignore[valid-type]
         response: Response,
-        change: Authoring,
+        change: Right,
         idempotency_key: IdempotencyKey = None,
     ) -> Any:
         edit = add(noun, kept.attribute, kept.prepared(change.desk, body))
@@ -141,7 +142,7 @@ def install(router: APIRouter, kept: Kept) -> None:
         key: str,
         body: model,  # type: ignore[valid-type]
         response: Response,
-        change: Authoring,
+        change: Right,
         if_match: IfMatch = None,
     ) -> Any:
         edit = save(noun, kept.attribute, key, if_match, kept.prepared(change.desk, body))
@@ -158,7 +159,7 @@ def install(router: APIRouter, kept: Kept) -> None:
     )
     def remove(
         key: str,
-        change: Authoring,
+        change: Right,
         if_match: IfMatch = None,
     ) -> None:
         removing = save(noun, kept.attribute, key, if_match, None)

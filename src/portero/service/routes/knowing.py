@@ -11,15 +11,15 @@ from pydantic import BaseModel, Field
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from portero.core.insight.batches import judge_value
-from portero.core.matching.categories import look_up
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.lookup import HostLookup
 from portero.core.nouns.page import Page
-from portero.core.nouns.taxonomy import HostCategories, Taxonomy
-from portero.core.nouns.urls import parse_visit
+from portero.core.nouns.taxonomy import Taxonomy
 from portero.core.nouns.verdict import Explanation, Unjudged
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.service import lookup
 from portero.service.routes.common import Cursor, Limit, Signed, TheDesk
 from portero.store import activities
 from portero.store.activities import ActivityFilter
@@ -38,12 +38,9 @@ def look_up_host(
     _who: Signed,
     desk: TheDesk,
     url: Annotated[str, Query(min_length=1, max_length=8192, description="A host or a URL.")],
-) -> HostCategories:
-    """The web categories of a host or URL, and which entry gives them."""
-    host = parse_visit(url).host
-    corrections = {one.host: one.categories for one in desk.snapshot.estate.corrections}
-    entry = look_up(host, desk.index, corrections)
-    return HostCategories(host=host, categories=entry.categories, entry=entry.host, source=entry.source)
+) -> HostLookup:
+    """All that is known of a host or URL: its categories and who says so, where it was seen, which rules touch it."""
+    return lookup.look_up_host(desk, url)
 
 
 LeftAside = Annotated[bool, Query(description="With the rules that would match and do not count now.")]

@@ -10,7 +10,7 @@ from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
-from portero.core.nouns.ruleset import Ruleset, RulesetSummary, Sentence
+from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary, Sentence
 from portero.service.desk import Desk
 from portero.service.problems import Problem
 from portero.service.routes.common import (
@@ -36,36 +36,42 @@ router = APIRouter()
 # --- rulesets ---
 
 
+def _summed_up(desk: Desk, ruleset: Ruleset, version: int) -> dict[str, Any]:
+    return {
+        "key": ruleset.key,
+        "name": ruleset.name or ruleset.key,
+        "kind": ruleset.kind,
+        "feed": ruleset.feed,
+        "rule_count": len(ruleset.rules),
+        "sentence": desk.ruleset_sentence(ruleset),
+        "assignments": tuple(one.key for one in desk.snapshot.estate.assignments if one.ruleset == ruleset.key),
+        "version": version,
+    }
+
+
 def _rulesets(desk: Desk) -> list[RulesetSummary]:
-    estate = desk.snapshot.estate
+    estate, revision = desk.snapshot
     with desk.store.reading() as connection:
         versions = estates.versions(connection, "ruleset")
-    return [
-        RulesetSummary(
-            key=ruleset.key,
-            name=ruleset.name or ruleset.key,
-            kind=ruleset.kind,
-            rules=ruleset.rules,
-            sentence=sentences.ruleset_sentence(ruleset),
-            assignments=tuple(one.key for one in estate.assignments if one.ruleset == ruleset.key),
-            version=versions.get(ruleset.key, desk.snapshot.revision),
-        )
-        for ruleset in estate.rulesets
-    ]
+    return [RulesetSummary(**_summed_up(desk, one, versions.get(one.key, revision))) for one in estate.rulesets]
 
 
 @router.get("/rulesets", summary="List rulesets", operation_id="listRulesets", tags=["rulesets"])
 def list_rulesets(_who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 1000) -> Page[RulesetSummary]:
-    """All rulesets, with what each does in words and the assignments that use it."""
+    """All rulesets, with what each does in words and the assignments that use it; their rules are counted."""
     return offset_page(_rulesets(desk), cursor, limit)
 
 
 @router.get("/rulesets/{key}", summary="Show a ruleset", operation_id="getRuleset", tags=["rulesets"])
-def get_ruleset(key: str, response: Response, _who: Signed, desk: TheDesk) -> RulesetSummary:
+def get_ruleset(key: str, response: Response, _who: Signed, desk: TheDesk) -> RulesetState:
     """One ruleset with its rules."""
-    ruleset: RulesetSummary = the(_rulesets(desk), "ruleset", key)
-    tagged(response, ruleset.version)
-    return ruleset
+    estate, revision = desk.snapshot
+    ruleset: Ruleset = the(estate.rulesets, "ruleset", key)
+    with desk.store.reading() as connection:
+        version = estates.versions(connection, "ruleset").get(key, revision)
+    tagged(response, version)
+    # not checked again: a long list would take its time
+    return RulesetState.model_construct(**_summed_up(desk, ruleset, version), rules=ruleset.rules)
 
 
 @router.post("/rulesets", summary="Make a ruleset", operation_id="createRuleset", status_code=201, tags=["rulesets"])
@@ -74,7 +80,7 @@ def create_ruleset(
     response: Response,
     change: Authoring,
     idempotency_key: IdempotencyKey = None,
-) -> RulesetSummary:
+) -> RulesetState:
     """Make a ruleset. It does nothing until it is assigned."""
     change(add("ruleset", "rulesets", body), noun="ruleset", once=once(idempotency_key, body))
     return get_ruleset(body.key, response, change.who, change.desk)
@@ -87,7 +93,7 @@ def put_ruleset(
     response: Response,
     change: Authoring,
     if_match: IfMatch = None,
-) -> RulesetSummary:
+) -> RulesetState:
     """Change a ruleset; it takes hold wherever it is assigned. 412 where somebody else changed it meanwhile."""
     change(save("ruleset", "rulesets", key, if_match, body), noun="ruleset")
     return get_ruleset(key, response, change.who, change.desk)

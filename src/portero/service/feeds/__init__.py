@@ -1,0 +1,1 @@
+"""Feeds: fetched, read, compared, put in force; and what is held of them."""

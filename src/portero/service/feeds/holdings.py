@@ -1,0 +1,199 @@
+"""What is held of feeds: the files of their generations, and what is in force of them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Mapping, Set
+from datetime import date
+from itertools import count
+from pathlib import Path
+from typing import BinaryIO, NamedTuple
+
+from portero.core.insight.contents import Contents, by_kind
+from portero.core.matching.categories import LayeredIndex
+from portero.core.matching.feed_entries import FeedEntry, compared, joined
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.feed import Generation
+from portero.core.nouns.rule import Rule
+from portero.formats.bundles import CategoryPart, CategoryParts
+from portero.formats.category_index import SHIPPED_INDEX, read_index
+from portero.formats.index_files import IndexFile, write_index
+from portero.service.feeds.reading import Indicators
+from portero.store import feeds
+from portero.store.artefacts import Artefacts
+from portero.store.database import Store
+from portero.store.estates import moment
+from portero.store.feeds import KeptIndex
+
+KEPT_GENERATIONS = 5
+"""Of how many generations of each feed the contents are kept, to go back to."""
+MOST_DIFFERENT = 0.05
+"""Where more than this part of the base is different, a new base is made."""
+FEW = 2_000
+"""So many may be different however small the base is."""
+
+
+class Held(NamedTuple):
+    """What is held at one time; never changed, only replaced."""
+
+    category_index: LayeredIndex
+    kept: KeptIndex
+    contents: Contents
+
+
+class _TooDifferent(Exception):
+    """The difference has become too big: a new base is due."""
+
+
+class Holdings:
+    """The files, and what is in force of them."""
+
+    def __init__(self, folder: Path, store: Store, estate: Estate, now: float) -> None:
+        self.artefacts = Artefacts(folder / "artefacts")
+        self._store = store
+        with store.reading() as connection:
+            kept, current = feeds.get_index(connection), self._current(connection, estate)
+        contents = {key: self.contents_of(one) for key, one in self._of_kind(estate, current, "indicators").items()}
+        if kept is None or not all(self.artefacts.has(one.digest) for one in kept.parts.files):
+            made = self.make_index(estate, current, now, None)
+            with store.writing() as connection:
+                feeds.set_index(connection, made)
+            kept = made
+        self.held = Held(self.open_index(kept.parts), kept, contents)
+
+    def take(self, contents: Contents, index: KeptIndex | None) -> None:
+        """From now on this counts; without an index the one before stays."""
+        before = self.held
+        if index is not None:
+            self.artefacts.settle(one.digest for one in index.parts.files)
+        if index is None:
+            self.held = Held(before.category_index, before.kept, contents)
+        else:
+            same = index.digest == before.kept.digest
+            self.held = Held(before.category_index if same else self.open_index(index.parts), index, contents)
+
+    def forget(self, feeds: Set[str]) -> None:
+        """These feeds are no more: what they brought counts no longer."""
+        held = self.held
+        contents = {key: brought for key, brought in held.contents.items() if key not in feeds}
+        self.held = Held(held.category_index, held.kept, contents)
+
+    def numbers(self, estate: Estate) -> tuple[tuple[str, int], ...]:
+        """The generation in force of each feed that has one."""
+        with self._store.reading() as connection:
+            return feeds.current_numbers(connection, {one.key for one in estate.feeds})
+
+    # --- generations ---
+
+    @staticmethod
+    def _current(connection: sqlite3.Connection, estate: Estate) -> dict[str, Generation]:
+        return feeds.current_generations(connection, {one.key for one in estate.feeds})
+
+    @staticmethod
+    def _of_kind(estate: Estate, current: Mapping[str, Generation], kind: str) -> dict[str, Generation]:
+        keys = {one.key for one in estate.feeds if one.kind == kind}
+        return {key: one for key, one in current.items() if key in keys}
+
+    def generation(self, feed: str, number: int | None) -> Generation | None:
+        """One generation's figures."""
+        with self._store.reading() as connection:
+            return feeds.get_generation(connection, feed, number)
+
+    def categories_of(self, generation: Generation | None) -> IndexFile | None:
+        """The entries of a generation of categories, where its file is still there."""
+        if generation is None or not self.artefacts.has(generation.digest):
+            return None
+        return IndexFile(self.artefacts.mapped(generation.digest))
+
+    def files_in_force(self, estate: Estate) -> dict[str, IndexFile]:
+        """The entries in force of each feed of categories."""
+        with self._store.reading() as connection:
+            current = self._of_kind(estate, self._current(connection, estate), "categories")
+        files = {key: self.categories_of(one) for key, one in current.items()}
+        return {key: file for key, file in files.items() if file is not None}
+
+    def indicators_of(self, generation: Generation | None) -> Indicators:
+        """The indicators of a generation; none where its file is gone."""
+        if generation is None or not self.artefacts.has(generation.digest):
+            return Indicators()
+        return Indicators.of(self.artefacts.path(generation.digest).read_bytes())
+
+    def contents_of(self, generation: Generation | None) -> Mapping[str, tuple[Rule, ...]]:
+        """The rules of a generation, by the kind of ruleset that they belong in."""
+        return by_kind(self.indicators_of(generation).rules())
+
+    def tidy(self) -> None:
+        """Drop the files that nothing needs any more."""
+        with self._store.reading() as connection:
+            wanted = feeds.wanted_digests(connection, KEPT_GENERATIONS)
+        wanted.update(one.digest for one in self.held.kept.parts.files)
+        self.artefacts.drop_others(wanted)
+
+    # --- the category index ---
+
+    def open_index(self, parts: CategoryParts) -> LayeredIndex:
+        """An index, mapped."""
+        base, *rest = (IndexFile(self.artefacts.mapped(one.digest)) for one in parts.files)
+        return LayeredIndex(parts.digest, base, rest[0] if rest else None)
+
+    def make_index(
+        self, estate: Estate, current: Mapping[str, Generation], now: float, before: KeptIndex | None
+    ) -> KeptIndex:
+        """The index of these generations today: what differs from the base in force, or a new base.
+
+        Without any generation of categories it is the small one that ships.
+        """
+        day, days = moment(now).date(), estate.settings.newly_registered_days
+        sources = self._of_kind(estate, current, "categories")
+        numbers = {one.feed: one.number for one in sources.values()}
+        parts = self._difference(before, sources, day, days) if before is not None else None
+        return KeptIndex(parts or self._base(sources, day, days), now, day.toordinal(), numbers)
+
+    def _entries(
+        self, sources: Mapping[str, Generation], day: date, days: int
+    ) -> Iterator[tuple[str, tuple[str, ...]]]:
+        if not sources:
+            yield from read_index(SHIPPED_INDEX.read_bytes()).items()
+            return
+        files = [self.categories_of(one) for one in sources.values()]
+        feeds_entries = [_feed_entries(file) for file in files if file is not None]
+        yield from joined(feeds_entries, day.toordinal(), days)
+
+    def _base(self, sources: Mapping[str, Generation], day: date, days: int) -> CategoryParts:
+        digest, size, hosts = self.artefacts.make(lambda out: write_index(out, self._entries(sources, day, days)))
+        return CategoryParts(1, CategoryPart(digest, size, hosts), None, hosts, days)
+
+    def _difference(
+        self, before: KeptIndex, sources: Mapping[str, Generation], day: date, days: int
+    ) -> CategoryParts | None:
+        """The base as it is with what differs; None where that is too much."""
+        base = before.parts.base
+        most = max(FEW, int(base.hosts * MOST_DIFFERENT))
+        hosts = count()
+
+        def differing() -> Iterator[tuple[str, tuple[str, ...]]]:
+            number = 0
+            now_said = self._entries(sources, day, days)
+            for host, old, new in compared(IndexFile(self.artefacts.mapped(base.digest)).items(), now_said):
+                if new is not None:
+                    next(hosts)
+                if old != new:
+                    number += 1
+                    if number > most:
+                        raise _TooDifferent
+                    yield host, new or ()
+
+        def write(out: BinaryIO) -> int:
+            return write_index(out, differing())
+
+        try:
+            digest, size, number = self.artefacts.make(write)
+        except _TooDifferent:
+            return None
+        difference = CategoryPart(digest, size, number) if number else None
+        return CategoryParts(1, base, difference, next(hosts), days)
+
+
+def _feed_entries(file: IndexFile) -> Iterator[tuple[str, FeedEntry]]:
+    for host, value in file.items():
+        yield host, FeedEntry(*value)

@@ -1,0 +1,381 @@
+"""Feeds at work: fetched on their schedules or when asked, read in the background, put in force, put back."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import Future
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import structlog
+
+from portero.core.nouns.feed import Feed, FeedComparison, FeedProgress, Generation, Poll
+from portero.formats.feed_files import BadFeed
+from portero.service.feeds.background import Background
+from portero.service.feeds.comparing import compare
+from portero.service.feeds.fetching import Bounds, FetchProblem, Source
+from portero.service.feeds.reading import Brought, read_categories, read_indicators
+from portero.service.feeds.taxii import read_collection
+from portero.service.problems import Problem
+from portero.store import feeds, indicators
+from portero.store.database import StoreProblem
+from portero.store.estates import moment
+from portero.store.feeds import Status
+
+if TYPE_CHECKING:
+    from portero.service.desk import Desk
+
+BACK_OFF_SECONDS, MOST_BACK_OFF = 60.0, 6 * 3600.0
+"""After a failure it is tried again so soon, then after twice as long each time."""
+SHRUNK, MANY = 0.5, 100
+"""Where so much of what there was is gone, of so many or more, somebody should look at it first."""
+MOSTLY_BAD = 0.5
+CHUNK = 1 << 18
+BY_SCHEDULE = "the schedule"
+
+_log = structlog.get_logger("portero.feeds")
+
+
+class _Unchanged(Exception):
+    """The source has nothing new."""
+
+
+@dataclass(frozen=True)
+class _Task:
+    """One reading of a feed: of a file that was sent, or from its address."""
+
+    feed: Feed
+    by: str
+    file: Path | None = None
+    name: str = ""
+    review: bool = False
+
+
+class Feeds:
+    """One at a time, in the background; safe to ask from several threads."""
+
+    def __init__(self, desk: Desk, bounds: Bounds = Bounds()) -> None:
+        self._desk, self._bounds = desk, bounds
+        self._background = Background("feeds")
+        self._swapping = threading.RLock()
+        """What is in force changes once at a time."""
+        self._progress: dict[str, FeedProgress] = {}
+        self._lock = threading.Lock()
+
+    def close(self) -> None:
+        """Let nothing more begin; what is being read is given up."""
+        self._background.close()
+
+    def progress(self, feed: str) -> FeedProgress | None:
+        """How far a feed that is being read has come."""
+        return self._progress.get(feed)
+
+    # --- beginning ---
+
+    def poll_due(self) -> None:
+        """Begin to fetch the feeds that are due; and make the category index anew where a day has passed."""
+        now = self._desk.now()
+        with self._desk.store.reading() as connection:
+            known = feeds.statuses(connection)
+        for feed in self._desk.snapshot.estate.feeds:
+            status = known.get(feed.key, Status())
+            due = status.due_at if status.due_at is not None else 0.0
+            if feed.every_minutes is not None and not status.held and status.waiting is None and due <= now:
+                self.poll(feed, BY_SCHEDULE)
+        if self._index_is_old():
+            self._background.submit(self._refresh_index)
+
+    def poll(self, feed: Feed, by: str) -> Future[None] | None:
+        """Begin to fetch a feed; None where it is being read already."""
+        return self._begin(_Task(feed, by, name=feed.address or "", review=feed.review))
+
+    def read_file(self, feed: Feed, by: str, file: Path, name: str, review: bool) -> Future[None] | None:
+        """Begin to read a file that was sent; it is removed afterwards. None where the feed is being read already."""
+        begun = self._begin(_Task(feed, by, file, name, review or feed.review))
+        if begun is None:
+            file.unlink(missing_ok=True)
+        return begun
+
+    def _begin(self, task: _Task) -> Future[None] | None:
+        with self._lock:
+            if task.feed.key in self._progress:
+                return None
+            self._progress[task.feed.key] = FeedProgress(stage="waiting for its turn")
+        self._desk.live.tell("feed")
+        return self._background.submit(partial(self._run, task))
+
+    # --- reading ---
+
+    def _run(self, task: _Task) -> None:
+        key, desk = task.feed.key, self._desk
+        try:
+            waits = self._read(task)
+            self._note(task, Poll(at=moment(desk.now()), result="waiting" if waits else "new"))
+        except _Unchanged:
+            self._note(task, Poll(at=moment(desk.now()), result="unchanged"))
+        except (FetchProblem, BadFeed, StoreProblem, OSError) as problem:
+            self._fail(task, str(problem))
+        except Problem as problem:
+            self._fail(task, problem.detail)
+        except Exception:
+            _log.exception("failed", feed=key)
+            self._fail(task, "something went wrong inside the service; its log says what")
+        finally:
+            if task.file is not None:
+                task.file.unlink(missing_ok=True)
+            self._progress.pop(key, None)
+            desk.live.tell("feed")
+
+    def _fail(self, task: _Task, problem: str) -> None:
+        with self._desk.store.reading() as connection:
+            before = feeds.status_of(connection, task.feed.key).poll
+        failures = (before.failures if before else 0) + 1
+        said = problem[:1].upper() + problem[1:]
+        self._note(task, Poll(at=moment(self._desk.now()), result="failed", problem=said[:2000], failures=failures))
+
+    def _note(self, task: _Task, poll: Poll) -> None:
+        every = task.feed.every_minutes
+        due = None
+        if every is not None:
+            wait = min(BACK_OFF_SECONDS * 2 ** (poll.failures - 1), MOST_BACK_OFF) if poll.failures else every * 60.0
+            due = self._desk.now() + min(wait, every * 60.0)
+        with self._desk.store.writing() as connection:
+            feeds.note_poll(connection, task.feed.key, poll, due)
+
+    def _read(self, task: _Task) -> bool:
+        """Read a feed and put it in force; True where it waits to be looked at."""
+        desk, feed = self._desk, task.feed
+        with desk.store.reading() as connection:
+            status, credential = feeds.status_of(connection, feed.key), feeds.credential_of(connection, feed.key)
+            before = feeds.get_generation(connection, feed.key, status.current)
+            number = feeds.next_number(connection, feed.key)
+        source = Source(feed.address or "", credential, feed.private_network, self._bounds)
+        brought, etag = self._brought(task, source, before, status)
+        try:
+            return self._keep(task, brought, etag, before, number)
+        finally:
+            desk.holdings.artefacts.settle((brought.digest,))
+
+    def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None, number: int) -> bool:
+        """Keep what was brought as a generation, and put it in force; True where it waits to be looked at."""
+        desk, feed = self._desk, task.feed
+        generation = self._generation(task, brought, number)
+        waits = task.review or _is_odd(generation, before)
+        is_new = before is None or brought.digest != before.digest
+        with desk.store.writing() as connection:
+            indicators.set_aside(connection, feed.key, brought.tally.asides, desk.now())
+            if is_new:
+                feeds.keep_generation(connection, generation)
+                if waits:
+                    feeds.note(connection, feed.key, waiting=number)
+        if is_new and not waits:
+            self.put_in_force(feed, number, held=False)
+        with desk.store.writing() as connection:
+            # only once it has come to something: what could not be put in force is read again
+            feeds.note(connection, feed.key, etag=etag)
+        if not is_new:
+            raise _Unchanged
+        return waits
+
+    def _generation(self, task: _Task, brought: Brought, number: int) -> Generation:
+        tally = brought.tally
+        if not brought.entries and (tally.bad or tally.unknown_words):
+            first = tally.bad_lines[0] if tally.bad_lines else None
+            told = f"line {first.line}: {first.problem}" if first else "none of its words has a category"
+            raise BadFeed(f"nothing in it could be used; {told}")
+        if tally.bad > max(MANY, tally.lines * MOSTLY_BAD):
+            first = tally.bad_lines[0]
+            raise BadFeed(
+                f"most of its lines cannot be used; is it really a {task.feed.format}?"
+                f" Line {first.line}: {first.problem}"
+            )
+        return Generation(
+            feed=task.feed.key,
+            number=number,
+            at=moment(self._desk.now()),
+            by=task.by,
+            source=task.name,
+            digest=brought.digest,
+            entries=brought.entries,
+            lines=tally.lines,
+            duplicates=tally.duplicates,
+            ended=tally.ended,
+            bad=tally.bad,
+            bad_lines=tuple(tally.bad_lines),
+            unknown_words=dict(tally.unknown_words),
+            aside=len(tally.asides),
+            added=tally.added,
+            removed=tally.removed,
+            changed=tally.changed,
+            bookmark=brought.bookmark,
+        )
+
+    def _brought(
+        self, task: _Task, source: Source, before: Generation | None, status: Status
+    ) -> tuple[Brought, str | None]:
+        """What a task brings, and the ETag that came with it; none for a file, as the address may have another one."""
+        if task.file is not None:
+            return self._from_chunks(task, _chunks_of(task.file), before), None
+        if task.feed.format == "taxii":
+            return self._from_collection(task, source, before), None
+        headers = {"Accept-Encoding": "gzip"}
+        if status.etag and before is not None:
+            headers["If-None-Match"] = status.etag
+        with source.reading(source.address, headers) as answer:
+            if answer.status_code == 304:
+                raise _Unchanged
+            if answer.status_code != 200:
+                raise FetchProblem(f"the address answers {answer.status_code}; what was in force stays in force")
+            return self._from_chunks(task, source.chunks(answer), before), answer.headers.get("etag", "")[:500]
+
+    def _from_chunks(self, task: _Task, chunks: Iterable[bytes], before: Generation | None) -> Brought:
+        desk, feed, now = self._desk, task.feed, moment(self._desk.now())
+        holdings = desk.holdings
+        with self._noting(feed.key, chunks) as (counted, note):
+            if feed.kind == "categories":
+                had = holdings.categories_of(before)
+                return read_categories(feed, counted, had, holdings.artefacts, now.date(), note)
+            had_before = holdings.indicators_of(before)
+            return read_indicators(feed, None, counted, had_before, now, holdings.artefacts, note)
+
+    def _from_collection(self, task: _Task, source: Source, before: Generation | None) -> Brought:
+        desk, feed = self._desk, task.feed
+        newest: list[str] = [before.bookmark] if before is not None and before.bookmark else []
+
+        def pages() -> Iterator[list[Mapping[str, Any]]]:
+            for page in read_collection(source, newest[0] if newest else None, lambda number: note("fetching", number)):
+                if page.added_last:
+                    last.append(page.added_last)
+                yield list(page.objects)
+
+        last: list[str] = []
+        with self._noting(feed.key, ()) as (_, note):
+            # all pages before anything is made of them: a poll that is cut off midway changes nothing
+            whole = list(pages())
+            had = desk.holdings.indicators_of(before)
+            made = read_indicators(feed, whole, (), had, moment(desk.now()), desk.holdings.artefacts, note)
+        bookmark = max(last, default=newest[0] if newest else None)
+        return Brought(made.digest, made.entries, made.tally, bookmark)
+
+    @contextmanager
+    def _noting(self, key: str, chunks: Iterable[bytes]) -> Iterator[tuple[Iterable[bytes], Any]]:
+        """The chunks as they are counted, and what notes how far reading has come."""
+        seen = 0
+
+        def counted() -> Iterator[bytes]:
+            nonlocal seen
+            for chunk in chunks:
+                seen += len(chunk)
+                yield chunk
+
+        def note(stage: str, lines: int) -> None:
+            self._progress[key] = FeedProgress(stage=stage, lines=lines, bytes=seen)
+            self._desk.live.tell("feed")
+
+        note("fetching", 0)
+        yield counted(), note
+
+    # --- in force ---
+
+    def put_in_force(self, feed: Feed, number: int, held: bool) -> None:
+        """Put a generation in force, whatever was before. Problem where machines would have too much to carry."""
+        desk = self._desk
+        with self._swapping:
+            index = None
+            if feed.kind == "categories":
+                if feed.key in self._progress:
+                    self._progress[feed.key] = FeedProgress(stage="publishing")
+                estate, held_now = desk.snapshot.estate, desk.holdings.held.kept
+                with desk.store.reading() as connection:
+                    current = feeds.current_generations(connection, {one.key for one in estate.feeds})
+                    wanted = feeds.get_generation(connection, feed.key, number)
+                assert wanted is not None
+                index = desk.holdings.make_index(estate, {**current, feed.key: wanted}, desk.now(), held_now)
+            desk.bring_in(feed.key, number, index, held)
+            desk.holdings.tidy()
+
+    def take(self, feed: Feed) -> None:
+        """Put the generation that waits in force. Problem where none does."""
+        with self._desk.store.reading() as connection:
+            waiting = feeds.status_of(connection, feed.key).waiting
+        if waiting is None:
+            raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
+        self.put_in_force(feed, waiting, held=False)
+
+    def drop(self, feed: Feed) -> None:
+        """Drop the generation that waits; what is in force stays. Problem where none waits."""
+        with self._desk.store.writing() as connection:
+            if feeds.status_of(connection, feed.key).waiting is None:
+                raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
+            feeds.note(connection, feed.key, waiting=None)
+        self._desk.live.tell("feed")
+
+    def go_back(self, feed: Feed) -> None:
+        """Put the generation before the one in force back in force; the schedule rests. Problem where there is none."""
+        with self._desk.store.reading() as connection:
+            status = feeds.status_of(connection, feed.key)
+            known = feeds.generations(connection, feed.key)
+        earlier = [one for one in known if status.current is not None and one.number < status.current]
+        there = next((one for one in earlier if self._desk.holdings.artefacts.has(one.digest)), None)
+        if there is None:
+            raise Problem("not-found", f"There is no earlier generation of “{feed.key}” to go back to.")
+        self.put_in_force(feed, there.number, held=True)
+
+    def resume(self, feed: Feed) -> None:
+        """Let the schedule run again after going back."""
+        with self._desk.store.writing() as connection:
+            feeds.note(connection, feed.key, held=0, due_at=self._desk.now(), etag=None)
+        self._desk.live.tell("feed")
+
+    def compared(self, feed: Feed, number: int) -> FeedComparison:
+        """What a generation changes: one that waits, against the one in force; another one, against the one before."""
+        with self._desk.store.reading() as connection:
+            status = feeds.status_of(connection, feed.key)
+            generation = feeds.get_generation(connection, feed.key, number)
+            earlier = [one for one in feeds.generations(connection, feed.key) if one.number < number]
+            in_force = feeds.get_generation(connection, feed.key, status.current)
+        if generation is None:
+            raise Problem("not-found", f"There is no generation {number} of “{feed.key}”.")
+        against = in_force if status.waiting == number else next(iter(earlier), None)
+        has = self._desk.holdings.artefacts.has
+        if not has(generation.digest) or (against is not None and not has(against.digest)):
+            raise Problem("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
+        return compare(self._desk, feed, generation, against)
+
+    # --- the index by the day ---
+
+    def _index_is_old(self) -> bool:
+        desk, kept = self._desk, self._desk.holdings.held.kept
+        days = desk.snapshot.estate.settings.newly_registered_days
+        gone = kept.generations.keys() - {one.key for one in desk.snapshot.estate.feeds if one.kind == "categories"}
+        today = moment(desk.now()).date().toordinal()
+        return kept.day != today or kept.parts.newly_registered_days != days or bool(gone)
+
+    def _refresh_index(self) -> None:
+        desk = self._desk
+        try:
+            with self._swapping:
+                if not self._index_is_old():
+                    return
+                estate = desk.snapshot.estate
+                with desk.store.reading() as connection:
+                    current = feeds.current_generations(connection, {one.key for one in estate.feeds})
+                desk.refresh_index(desk.holdings.make_index(estate, current, desk.now(), desk.holdings.held.kept))
+                desk.holdings.tidy()
+        except Exception:
+            _log.exception("failed", task="refresh_index")
+
+
+def _is_odd(generation: Generation, before: Generation | None) -> bool:
+    """Whether so much of what there was is gone that somebody should look at it first."""
+    return before is not None and before.entries >= MANY and generation.removed > before.entries * SHRUNK
+
+
+def _chunks_of(file: Path) -> Iterator[bytes]:
+    with file.open("rb") as opened:
+        while chunk := opened.read(CHUNK):
+            yield chunk

@@ -1,0 +1,34 @@
+"""What no change of the estate may do."""
+
+from __future__ import annotations
+
+from portero.core import sentences
+from portero.core.insight.capacity import overload
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.service.problems import Problem, field_error
+from portero.service.roster import Roster
+
+
+def refuse_faults(document: Estate | Directory) -> None:
+    """Problem where the parts of a document do not fit together."""
+    faults = list(document.faults())
+    if faults:
+        errors = [field_error(fault.path, fault.message) for fault in faults]
+        raise Problem("invalid", sentences.as_sentence(faults[0].message), errors=errors)
+
+
+def refuse_other_kinds(before: Estate, after: Estate) -> None:
+    """Problem where a feed would bring something else than so far: what it brought would be of no use."""
+    kinds = {one.key: one.kind for one in before.feeds}
+    for one in after.feeds:
+        had = kinds.get(one.key, one.kind)
+        if had != one.kind:
+            raise Problem("invalid", f"The feed “{one.key}” brings {had}, and that never changes; make another feed.")
+
+
+def refuse_overload(before: Estate, after: Estate, roster: Roster) -> None:
+    """Problem where machines would have more indicators to carry than they may, and more than they have now."""
+    found = overload(before, after, roster.fleet.combinations)
+    if found is not None:
+        raise Problem("invalid", found)

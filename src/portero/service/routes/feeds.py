@@ -1,0 +1,248 @@
+"""Feeds: configured, fetched, looked at, put in force, put back; and the category index that is made of them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path, Query, Request, Response
+from starlette.concurrency import run_in_threadpool
+
+from portero.core import sentences
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.feed import (
+    CategoryIndexState,
+    Feed,
+    FeedComparison,
+    FeedCredential,
+    FeedSummary,
+    Generation,
+)
+from portero.core.nouns.indicator import SetAside
+from portero.core.nouns.page import Page
+from portero.service.desk import Desk
+from portero.service.problems import Problem
+from portero.service.routes.common import Author, Cursor, Keeper, Keeping, Limit, Signed, TheDesk, the
+from portero.service.routes.keeping import Kept, install
+from portero.store import feeds, indicators
+from portero.store.estates import moment
+from portero.store.feeds import Status
+
+router = APIRouter()
+Number = Annotated[int, Path(ge=1, le=2**53)]
+
+
+def _feed(desk: Desk, key: str) -> Feed:
+    found: Feed = the(desk.snapshot.estate.feeds, "feed", key)
+    return found
+
+
+def _state(desk: Desk, status: Status, one: Generation) -> Generation:
+    """A generation with where it stands."""
+    if one.number == status.current:
+        state = "in force"
+    elif one.number == status.waiting:
+        state = "waiting"
+    else:
+        state = "kept" if desk.holdings.artefacts.has(one.digest) else "gone"
+    return one.model_copy(update={"state": state})
+
+
+def _summary(one: Feed, desk: Desk, version: int) -> FeedSummary:
+    with desk.store.reading() as connection:
+        status = feeds.status_of(connection, one.key)
+        in_force = feeds.get_generation(connection, one.key, status.current)
+        waiting = feeds.get_generation(connection, one.key, status.waiting)
+    due = status.due_at if one.every_minutes is not None and not status.held else None
+    return FeedSummary(
+        **{**dict(one), "name": one.name or one.key},
+        version=version,
+        sentence=sentences.feed_sentence(one, in_force.entries if in_force else None),
+        in_force=_state(desk, status, in_force) if in_force else None,
+        waiting=_state(desk, status, waiting) if waiting else None,
+        last_poll=status.poll,
+        next_poll=moment(due),
+        held=status.held,
+        progress=desk.feeds.progress(one.key),
+        credential=status.credential,
+        rulesets=tuple(ruleset.key for ruleset in desk.snapshot.estate.rulesets if ruleset.feed == one.key),
+    )
+
+
+def _users(estate: Estate, key: str) -> list[str]:
+    return [one.key for one in estate.rulesets if one.feed == key]
+
+
+_KEPT = Kept(
+    noun="feed",
+    attribute="feeds",
+    model=Feed,
+    summary=FeedSummary,
+    summed_up=_summary,
+    users=_users,
+    about="Each with the generation in force, and what came of the last time that it was fetched.",
+    right=Keeping,
+)
+install(router, _KEPT)
+
+
+def _shown(desk: Desk, key: str) -> FeedSummary:
+    found: FeedSummary = the(_KEPT.summaries(desk), "feed", key)
+    return found
+
+
+@router.put("/feeds/{key}/credential", summary="Give a credential", operation_id="putFeedCredential", tags=["feeds"])
+def put_credential(key: str, body: FeedCredential, _who: Keeper, desk: TheDesk) -> FeedSummary:
+    """What the feed is fetched with. It is kept, sent to the feed's own address only, and never told again."""
+    _feed(desk, key)
+    with desk.store.writing() as connection:
+        feeds.note(connection, key, credential=body.model_dump_json(exclude_none=True))
+    return _shown(desk, key)
+
+
+@router.delete(
+    "/feeds/{key}/credential",
+    summary="Forget a credential",
+    operation_id="removeFeedCredential",
+    status_code=204,
+    tags=["feeds"],
+)
+def remove_credential(key: str, _who: Keeper, desk: TheDesk) -> None:
+    """Fetch the feed without a credential from now on."""
+    _feed(desk, key)
+    with desk.store.writing() as connection:
+        feeds.note(connection, key, credential=None)
+
+
+@router.post("/feeds/{key}/poll", summary="Fetch a feed now", operation_id="pollFeed", status_code=202, tags=["feeds"])
+def poll(key: str, who: Author, desk: TheDesk) -> FeedSummary:
+    """Begin to fetch a feed; its `progress` tells how far that has come, `last_poll` what came of it."""
+    feed = _feed(desk, key)
+    if feed.address is None:
+        raise Problem("invalid", f"The feed “{key}” has no address to fetch it from; send a file.")
+    desk.feeds.poll(feed, who.name)
+    return _shown(desk, key)
+
+
+@router.post(
+    "/feeds/{key}/import",
+    summary="Send a file to a feed",
+    operation_id="importFeed",
+    status_code=202,
+    tags=["feeds"],
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        }
+    },
+)
+async def import_file(
+    key: str,
+    request: Request,
+    who: Author,
+    desk: TheDesk,
+    name: Annotated[str, Query(max_length=255, description="The file's name, to be told by.")] = "a file",
+    review: Annotated[bool, Query(description="Let it wait until somebody has looked at it.")] = False,
+) -> FeedSummary:
+    """Begin to read a file, of up to 1 GB and packed with gzip if you like, as a feed's new generation.
+
+    `progress` tells how far that has come, `last_poll` what came of it.
+    """
+    feed = _feed(desk, key)
+    file = await run_in_threadpool(desk.holdings.artefacts.begin)
+    try:
+        with file.open("wb") as out:
+            async for chunk in request.stream():
+                await run_in_threadpool(out.write, chunk)
+    except BaseException:
+        file.unlink(missing_ok=True)
+        raise
+    if desk.feeds.read_file(feed, who.name, file, name, review) is None:
+        raise Problem("in-use", f"The feed “{key}” is being read just now; send the file when that is done.")
+    return _shown(desk, key)
+
+
+@router.get("/feeds/{key}/generations", summary="List generations", operation_id="listGenerations", tags=["feeds"])
+def list_generations(key: str, _who: Signed, desk: TheDesk) -> list[Generation]:
+    """The newest generations of a feed, up to 200, with their figures."""
+    _feed(desk, key)
+    with desk.store.reading() as connection:
+        status, found = feeds.status_of(connection, key), feeds.generations(connection, key)
+    return [_state(desk, status, one) for one in found]
+
+
+@router.get(
+    "/feeds/{key}/generations/{number}/comparison",
+    summary="What a generation changes",
+    operation_id="compareGeneration",
+    tags=["feeds"],
+)
+def compare_generation(key: str, number: Number, _who: Signed, desk: TheDesk) -> FeedComparison:
+    """What a generation that waits would change, or another one changed: hosts or indicators, and verdicts."""
+    return desk.feeds.compared(_feed(desk, key), number)
+
+
+@router.post("/feeds/{key}/take", summary="Take what waits", operation_id="takeGeneration", tags=["feeds"])
+def take(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+    """Put the generation that waits in force."""
+    desk.feeds.take(_feed(desk, key))
+    return _shown(desk, key)
+
+
+@router.post("/feeds/{key}/drop", summary="Drop what waits", operation_id="dropGeneration", tags=["feeds"])
+def drop(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+    """Leave the generation that waits out; what is in force stays."""
+    desk.feeds.drop(_feed(desk, key))
+    return _shown(desk, key)
+
+
+@router.post("/feeds/{key}/back", summary="Go back a generation", operation_id="goBackGeneration", tags=["feeds"])
+def go_back(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+    """Put the generation before the one in force in force again. The schedule rests until it is resumed."""
+    desk.feeds.go_back(_feed(desk, key))
+    return _shown(desk, key)
+
+
+@router.post("/feeds/{key}/resume", summary="Resume the schedule", operation_id="resumeFeed", tags=["feeds"])
+def resume(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+    """Let the schedule run again."""
+    desk.feeds.resume(_feed(desk, key))
+    return _shown(desk, key)
+
+
+@router.get("/feeds/{key}/aside", summary="What was kept aside", operation_id="listFeedAside", tags=["feeds"])
+def list_aside(key: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 100) -> Page[SetAside]:
+    """Objects that came with the feed and cannot be expressed here, one by one, with the reason."""
+    _feed(desk, key)
+    return aside_page(desk, key, cursor, limit)
+
+
+def aside_page(desk: Desk, owner: str, cursor: str | None, limit: int) -> Page[SetAside]:
+    """A page of what is kept aside for a feed or a ruleset."""
+    with desk.store.reading() as connection:
+        found = indicators.list_aside(connection, owner, cursor, limit)
+    return Page(items=[indicators.aside_of(row) for row in found.rows], next=found.next, total=found.total)
+
+
+@router.get(
+    "/category-index", summary="The category index in force", operation_id="getCategoryIndex", tags=["categories"]
+)
+def get_category_index(_who: Signed, desk: TheDesk, response: Response) -> CategoryIndexState:
+    """Of what the category index in force was made, how big it is, and how many machines have it."""
+    kept = desk.holdings.held.kept
+    with desk.store.reading() as connection:
+        current, behind = feeds.devices_with_index(connection, kept.digest)
+    response.headers["ETag"] = f'"{kept.digest}"'
+    difference: Any = kept.parts.difference
+    return CategoryIndexState(
+        digest=kept.digest,
+        hosts=kept.parts.hosts,
+        made_at=moment(kept.made_at),
+        base_bytes=kept.parts.base.bytes,
+        difference_bytes=difference.bytes if difference else 0,
+        difference_hosts=difference.hosts if difference else 0,
+        generations=kept.generations,
+        newly_registered_days=kept.parts.newly_registered_days,
+        devices_current=current,
+        devices_behind=behind,
+    )

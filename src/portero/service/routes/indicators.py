@@ -1,0 +1,284 @@
+"""Indicators in bulk: searched over all rulesets, brought in from files and out again, counted, cleaned up."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from itertools import islice
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Body, Query, Response
+from fastapi.responses import StreamingResponse
+from pydantic import ValidationError
+
+from portero.core import sentences
+from portero.core.insight.indicators import is_over
+from portero.core.nouns.action import Action
+from portero.core.nouns.assignment import State
+from portero.core.nouns.base import fault_of
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.indicator import (
+    CapacityUse,
+    CleanUp,
+    CleanUpReason,
+    FoundIndicator,
+    ImportReport,
+    RulesEdit,
+    SetAside,
+)
+from portero.core.nouns.page import Page
+from portero.core.nouns.ruleset import Ruleset, RulesetState
+from portero.formats.rules_csv import write_rules
+from portero.formats.stix import write_bundle
+from portero.service import bulk
+from portero.service.bulk import Format
+from portero.service.desk import Desk
+from portero.service.problems import Problem
+from portero.service.routes.common import (
+    Author,
+    Authoring,
+    Cursor,
+    IfMatch,
+    Limit,
+    Signed,
+    TheDesk,
+    as_json,
+    expect_version,
+    offset_page,
+    the,
+)
+from portero.service.routes.feeds import aside_page
+from portero.service.routes.policy import get_ruleset
+from portero.store import estates, indicators
+from portero.store.estates import moment
+
+router = APIRouter(tags=["indicators"])
+Q = Annotated[str | None, Query(max_length=300, description="Part of the selector, the name or the note.")]
+Origin = Annotated[Literal["hand", "feed"] | None, Query(description="Written by hand, or brought in by a feed.")]
+
+
+@router.get("/indicators", summary="Search indicators", operation_id="listIndicators")
+def list_indicators(
+    _who: Signed,
+    desk: TheDesk,
+    q: Q = None,
+    ruleset: Annotated[str | None, Query(max_length=64)] = None,
+    origin: Origin = None,
+    action: Action | None = None,
+    over: Annotated[bool | None, Query(description="Only those that have ended, or only those that have not.")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[FoundIndicator]:
+    """The rules of one ruleset of whatever kind, or of all rulesets of indicators, in their order."""
+    estate, now = desk.snapshot.estate, moment(desk.now())
+    assigned = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
+    page = offset_page(_places(desk, q, ruleset, origin, action, over), cursor, limit)
+    items = [bulk.found_in(own, place, now, own.key in assigned) for own, place in page.items]
+    return Page(items=items, next=page.next, total=page.total)
+
+
+def _places(
+    desk: Desk, q: str | None, ruleset: str | None, origin: str | None, action: Action | None, over: bool | None
+) -> list[tuple[Ruleset, int]]:
+    estate, now = desk.snapshot.estate, moment(desk.now())
+    if ruleset is not None:
+        wanted = [the(estate.rulesets, "ruleset", ruleset)]
+    else:
+        wanted = [one for one in estate.rulesets if one.kind == "indicator"]
+    if origin is not None:
+        wanted = [one for one in wanted if (one.feed is not None) is (origin == "feed")]
+    found = [(own, place) for own in wanted for place in desk.finder.numbers(own, q or "")]
+    if action is not None:
+        found = [(own, place) for own, place in found if own.rules[place].action is action]
+    if over is not None:
+        found = [(own, place) for own, place in found if is_over(own.rules[place], now) is over]
+    return found
+
+
+@router.post("/rulesets/{key}/rules", summary="Change some rules", operation_id="editRules", tags=["rulesets"])
+def edit_rules(
+    key: str, body: RulesEdit, response: Response, change: Authoring, if_match: IfMatch = None
+) -> RulesetState:
+    """Put some rules in, or in place of those for the same, and take some out; the others stay whatever they are.
+
+    Without If-Match whatever there is is changed: rules are known by their selectors, so nobody else's are lost.
+    """
+
+    def edit(estate: Estate, versions: Any) -> Estate:
+        ruleset = _own(estate, key)
+        if if_match is not None:
+            expect_version(if_match, f"the ruleset “{key}”", versions[key], as_json(ruleset))
+        known = {str(one.selector) for one in ruleset.rules}
+        for selector in body.remove:
+            if selector not in known:
+                raise Problem("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
+        made = bulk.merged(bulk.without(ruleset, set(body.remove)), body.put)
+        return _checked(estate, ruleset, made)
+
+    change(edit, noun="ruleset")
+    return get_ruleset(key, response, change.who, change.desk)
+
+
+def _own(estate: Estate, key: str) -> Ruleset:
+    """A ruleset that is written by hand. Problem."""
+    ruleset: Ruleset = the(estate.rulesets, "ruleset", key)
+    if ruleset.feed is not None:
+        raise Problem(
+            "invalid",
+            f"What is in “{key}” is brought in by the feed “{ruleset.feed}”, and nobody else changes it; put an"
+            " indicator of your own in another ruleset: one that is written by hand goes before a feed's.",
+        )
+    return ruleset
+
+
+def _checked(estate: Estate, before: Ruleset, made: Ruleset) -> Estate:
+    """The estate with a ruleset whose new rules fit it. Problem."""
+    known = set(before.rules)
+    fresh = tuple(one for one in made.rules if one not in known)
+    try:
+        Ruleset.model_validate({**made.model_dump(exclude={"rules"}), "rules": fresh})
+    except ValidationError as problem:
+        raise Problem("invalid", sentences.as_sentence(fault_of(problem.errors()[0]))) from problem
+    return estate.replacing(rulesets=tuple(made if one.key == made.key else one for one in estate.rulesets))
+
+
+# --- files ---
+
+Replace = Annotated[bool, Query(description="Take out what the file does not name.")]
+File = Annotated[bytes, Body(media_type="application/octet-stream")]
+DefaultAction = Annotated[Action | None, Query(description="Of rules that come without one.")]
+
+
+@router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
+def weigh_rules(
+    key: str,
+    body: File,
+    _who: Author,
+    desk: TheDesk,
+    format: Format = "csv",
+    replace: Replace = False,
+    action: DefaultAction = None,
+) -> ImportReport:
+    """What putting a file of rules in would come to: new, changed, doubled, overlapping, over; and what those rules
+    would meet in the activity of the last 30 days. Nothing is kept.
+    """
+    ruleset = _own(desk.snapshot.estate, key)
+    parcel = bulk.read_parcel(body, format, ruleset, action, moment(desk.now()))
+    return bulk.weigh(desk, ruleset, parcel, replace, is_kept=False)
+
+
+@router.post("/rulesets/{key}/import", summary="Put a file of rules in", operation_id="importRules")
+def import_rules(
+    key: str,
+    body: File,
+    change: Authoring,
+    format: Format = "csv",
+    replace: Replace = False,
+    action: DefaultAction = None,
+) -> ImportReport:
+    """Put the rules of a CSV file or a STIX bundle in, in one revision: what can be used of it. Rules for the same are
+    put in place of what there is. Hashes of files go to a startup ruleset; what cannot be expressed is kept aside.
+    """
+    desk = change.desk
+    ruleset = _own(desk.snapshot.estate, key)
+    parcel = bulk.read_parcel(body, format, ruleset, action, moment(desk.now()))
+    report = bulk.weigh(desk, ruleset, parcel, replace, is_kept=True)
+    change(
+        lambda estate, _versions: bulk.put_in(estate, _own(estate, key), parcel, replace),
+        noun="ruleset",
+        reason=f"{report.new:,} new and {report.changed:,} changed rules from a file",
+    )
+    with desk.store.writing() as connection:
+        indicators.set_aside(connection, key, parcel.asides, desk.now())
+    return report
+
+
+@router.get("/rulesets/{key}/aside", summary="What was kept aside", operation_id="listRulesetAside")
+def list_aside(key: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 100) -> Page[SetAside]:
+    """Objects that came with files for the ruleset and cannot be expressed here, one by one, with the reason."""
+    the(desk.snapshot.estate.rulesets, "ruleset", key)
+    return aside_page(desk, key, cursor, limit)
+
+
+@router.get(
+    "/rulesets/{key}/rules.csv",
+    summary="Rules as CSV",
+    operation_id="exportRulesCsv",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
+)
+def export_csv(key: str, _who: Signed, desk: TheDesk) -> StreamingResponse:
+    """All rules of a ruleset, with the columns that are read again: nothing is lost on the way."""
+    ruleset: Ruleset = the(desk.snapshot.estate.rulesets, "ruleset", key)
+    lines = write_rules(ruleset.rules)
+
+    def batches() -> Iterator[str]:
+        while some := "".join(islice(lines, 500)):
+            yield some
+
+    return StreamingResponse(batches(), media_type="text/csv; charset=utf-8")
+
+
+@router.get(
+    "/rulesets/{key}/rules.stix",
+    summary="Rules as a STIX bundle",
+    operation_id="exportRulesStix",
+    response_class=Response,
+    responses={200: {"content": {"application/stix+json": {"schema": {"type": "object"}}}}},
+)
+def export_stix(key: str, _who: Signed, desk: TheDesk) -> Response:
+    """What STIX 2.1 can express of a ruleset, as indicators; `Portero-Left-Out` says how many rules it cannot."""
+    ruleset: Ruleset = the(desk.snapshot.estate.rulesets, "ruleset", key)
+    with desk.store.reading() as connection:
+        began = estates.last_made(connection, "ruleset", [key]).get(key)
+    now = moment(desk.now())
+    bundle, aside = write_bundle(key, ruleset.rules, now, moment(began[2]) if began else now)
+    headers = {"Portero-Left-Out": str(len(aside))}
+    return Response(json.dumps(bundle), media_type="application/stix+json;version=2.1", headers=headers)
+
+
+# --- how many ---
+
+
+@router.get("/indicators/capacity", summary="What machines carry", operation_id="getCapacity")
+def get_capacity(_who: Signed, desk: TheDesk) -> CapacityUse:
+    """How many indicators machines carry, of how many they may; by origin; how that grows, and when it is full."""
+    return bulk.capacity_use(desk)
+
+
+Reasons = Annotated[
+    list[CleanUpReason] | None, Query(alias="because", description="What can go because of this only; may be repeated.")
+]
+_ALL: tuple[CleanUpReason, ...] = ("ended", "duplicate", "overshadowed")
+
+
+@router.get("/indicators/clean-up", summary="What can go", operation_id="getCleanUp")
+def get_clean_up(
+    _who: Signed,
+    desk: TheDesk,
+    because: Reasons = None,
+    ruleset: Annotated[str | None, Query(max_length=64)] = None,
+) -> CleanUp:
+    """Indicators that can go without any verdict becoming another one: over, doubled, overshadowed."""
+    return bulk.clean_up(desk, because or _ALL, ruleset)[0]
+
+
+@router.post("/indicators/clean-up", summary="Clean up", operation_id="cleanUp")
+def clean_up(
+    change: Authoring, because: Reasons = None, ruleset: Annotated[str | None, Query(max_length=64)] = None
+) -> CleanUp:
+    """Take out what can go, in one revision; answers what went. What feeds bring is left to them."""
+    told, gone = bulk.clean_up(change.desk, because or _ALL, ruleset)
+
+    def edit(estate: Estate, _versions: Any) -> Estate:
+        by_ruleset: dict[str, set[str]] = {}
+        for one in gone:
+            by_ruleset.setdefault(one.ruleset, set()).add(one.selector)
+        return estate.replacing(
+            rulesets=tuple(
+                bulk.without(one, by_ruleset[one.key]) if one.key in by_ruleset else one for one in estate.rulesets
+            )
+        )
+
+    change(edit, noun="ruleset", reason="cleaned up")
+    return told
