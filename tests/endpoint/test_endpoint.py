@@ -14,7 +14,8 @@ import pytest
 from conftest import Process, assignment, eventually, group, ruleset, run_async, run_endpoint, under
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.web import start_web
-from portero.endpoint.agent import Agent, NotTaken, Unreachable
+from portero.endpoint.agent import Agent
+from portero.endpoint.asking import NotTaken, Unreachable
 from portero.endpoint.filter import Filter
 from portero.endpoint.keeping import Folder
 from portero.endpoint.running import new_http

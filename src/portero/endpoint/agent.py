@@ -13,7 +13,6 @@ import httpx
 import msgspec
 
 from portero.core import sentences
-from portero.core.matching.categories import CategoryIndex
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
@@ -24,25 +23,23 @@ from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import OFF_SITE, Situation
 from portero.core.resolving.standing import gateway_of, in_mode, weaker
+from portero.endpoint.asking import ask
+from portero.endpoint.indexing import KeptIndex, fetch_part, file_name, open_index
 from portero.endpoint.keeping import Folder, Identity, Queue
-from portero.formats.bundles import BadBundle, Manifest, open_manifest, unpack_bundle, unpack_overlay
-from portero.formats.category_index import digest_of, read_index
+from portero.formats.bundles import (
+    BadBundle,
+    CategoryParts,
+    Manifest,
+    apply_difference,
+    is_bundle,
+    open_manifest,
+    unpack_bundle,
+    unpack_overlay,
+)
 
 FACTS_EVERY = timedelta(days=1)
 """How often facts are told even where they did not change."""
 _CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
-
-
-class Refused(RuntimeError):
-    """The service refuses this device or its code; the message is the service's own."""
-
-
-class NotTaken(RuntimeError):
-    """The service does not take this one message; asking again later may go well."""
-
-
-class Unreachable(RuntimeError):
-    """The service cannot be reached just now; the last good bundle holds."""
 
 
 class Ruling(NamedTuple):
@@ -58,19 +55,12 @@ class Ruling(NamedTuple):
     """What the assignment that stops or warns has its notice say, beside the reason."""
 
 
-@lru_cache(maxsize=8)
-def _index_of(digest: str, data: bytes) -> CategoryIndex:
-    if digest_of(data) != digest:
-        raise BadBundle("the category index is not the one that the manifest names: the digests differ")
-    return read_index(data)
-
-
 class _Files(NamedTuple):
     """What a manifest names, as it is kept on this machine."""
 
     bundle: bytes
     overlay: bytes | None
-    categories: bytes
+    categories: KeptIndex
 
 
 @lru_cache(maxsize=512)
@@ -81,13 +71,7 @@ def _rulings_of(manifest: Manifest, files: _Files, hostname: str) -> HostRulings
             bundle = with_overlay(bundle, unpack_overlay(files.overlay, manifest.overlay, manifest.bundle))
         except ValueError as problem:
             raise BadBundle(str(problem)) from problem
-    return HostRulings(
-        Policy(bundle, hostname if manifest.overlay else ""), _index_of(manifest.index, files.categories)
-    )
-
-
-def _file(digest: str) -> str:
-    return digest.removeprefix("sha256:")
+    return HostRulings(Policy(bundle, hostname if manifest.overlay else ""), open_index(files.categories))
 
 
 def new_reference() -> str:
@@ -156,7 +140,7 @@ class Agent:
     async def join(folder: Folder, http: httpx.AsyncClient, service: str, code: str, facts: Facts) -> Identity:
         """Join with an enrolment code; the identity is kept in the folder. Refused, NotTaken, Unreachable."""
         told = facts.model_dump(mode="json", exclude_none=True)
-        answer = await _ask(http, "POST", f"{service}/device/v1/join", json={"code": code, "facts": told})
+        answer = await ask(http, "POST", f"{service}/device/v1/join", json={"code": code, "facts": told})
         body = answer.json()
         identity = Identity(service, body["device"], body["credential"], body["signing_key"], told)
         folder.keep_identity(identity)
@@ -165,7 +149,7 @@ class Agent:
     async def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
         headers = {"Authorization": f"Bearer {self.identity.credential}", **options.pop("headers", {})}
         url = self.identity.service + "/device/v1/" + path
-        return await _ask(self._http, method, url, headers=headers, **options)
+        return await ask(self._http, method, url, headers=headers, **options)
 
     # --- policy ---
 
@@ -180,13 +164,17 @@ class Agent:
             self.problem = f"the bundle kept on this machine cannot be trusted: {problem}"
 
     def _take(self, token: str, manifest: Manifest) -> None:
-        packed = self.folder.read("bundles/" + _file(manifest.bundle))
-        overlay = self.folder.read("overlays/" + _file(manifest.overlay)) if manifest.overlay else None
-        index = self.folder.read("index/" + _file(manifest.index))
-        if packed is None or index is None or (manifest.overlay and overlay is None):
+        packed = self.folder.read("bundles/" + file_name(manifest.bundle))
+        overlay = self.folder.read("overlays/" + file_name(manifest.overlay)) if manifest.overlay else None
+        written = self.folder.read("index/" + file_name(manifest.index))
+        if packed is None or written is None or (manifest.overlay and overlay is None):
             raise BadBundle("the bundle, its overlay or the category index is missing")
+        parts = CategoryParts.read(written)
+        if parts.digest != manifest.index:
+            raise BadBundle("the category index is not the one that the manifest names: the digests differ")
+        index = KeptIndex(parts.digest, parts, self.folder.path / "index")
         # the revision does not change what is decided: the same files give the same rulings
-        named = msgspec.structs.replace(manifest, revision=0, made_at="")
+        named = msgspec.structs.replace(manifest, revision=0, made_at="", generations=())
         self.rulings = _rulings_of(named, _Files(packed, overlay, index), self._own.hostname)
         self.manifest = manifest
         self._note_until_restart()
@@ -204,7 +192,7 @@ class Agent:
         """Tell the service what this device is and holds, and take what it should have; True where that is new."""
         message: dict[str, Any] = {"woken": woken}
         if self.manifest:
-            message |= {"have": self.manifest.name, "revision": self.manifest.revision}
+            message |= self._held
         if self.problem:
             message["problem"] = self.problem
         answer = await self._tell(message)
@@ -220,9 +208,15 @@ class Agent:
             return False
         self.problem = None
         assert self.manifest is not None
-        await self._tell({"have": self.manifest.name, "revision": self.manifest.revision, "woken": True})
+        await self._tell({**self._held, "woken": True})
         await self._learn_people()
         return True
+
+    @property
+    def _held(self) -> dict[str, Any]:
+        """What this device holds, for the service."""
+        assert self.manifest is not None
+        return {"have": self.manifest.name, "revision": self.manifest.revision, "index": self.manifest.index}
 
     def meet(self, user: str | None) -> None:
         """Somebody uses this machine; their user groups are asked for at the next check-in."""
@@ -257,23 +251,46 @@ class Agent:
             raise BadBundle(
                 f"the service offers revision {manifest.revision}, older than {self.manifest.revision} held here"
             )
-        await self._fetch("bundle", "bundles", manifest.bundle)
+        await self._fetch_bundle(manifest.bundle)
         if manifest.overlay:
             await self._fetch("overlay", "overlays", manifest.overlay)
-        await self._fetch("index", "index", manifest.index)
+        parts = await self._fetch_index(manifest.index)
         try:
             self._take(token, manifest)
         except BadBundle:
-            (self.folder.path / "bundles" / _file(manifest.bundle)).unlink(missing_ok=True)
-            (self.folder.path / "overlays" / _file(manifest.overlay or "none")).unlink(missing_ok=True)
+            (self.folder.path / "bundles" / file_name(manifest.bundle)).unlink(missing_ok=True)
+            (self.folder.path / "overlays" / file_name(manifest.overlay or "none")).unlink(missing_ok=True)
             raise
         self.folder.write("manifest.jws", token.encode())
-        self.folder.drop_others("bundles", _file(manifest.bundle))
-        self.folder.drop_others("overlays", _file(manifest.overlay or "none"))
-        self.folder.drop_others("index", _file(manifest.index))
+        self.folder.drop_others("bundles", file_name(manifest.bundle))
+        self.folder.drop_others("overlays", file_name(manifest.overlay or "none"))
+        self.folder.drop_others("index", file_name(manifest.index), *(file_name(one.digest) for one in parts.files))
+
+    async def _fetch_bundle(self, digest: str) -> None:
+        """The bundle: as a difference to the one held here, where the service has that one still."""
+        before = self.manifest.bundle if self.manifest else digest
+        held = self.folder.read("bundles/" + file_name(before)) if before != digest else None
+        if held is None:
+            await self._fetch("bundle", "bundles", digest)
+            return
+        answer = await self._call("GET", f"bundle/{digest}", params={"from": before})
+        whole = answer.content
+        if answer.headers.get("Portero-From") == before:
+            whole = apply_difference(held, answer.content)
+            if not is_bundle(whole, digest):
+                whole = (await self._call("GET", f"bundle/{digest}")).content
+        self.folder.write("bundles/" + file_name(digest), whole)
+
+    async def _fetch_index(self, digest: str) -> CategoryParts:
+        """What the category index consists of, and those of its files that are not here yet."""
+        await self._fetch("index", "index", digest)
+        parts = CategoryParts.read(self.folder.read("index/" + file_name(digest)) or b"")
+        for part in parts.files:
+            await fetch_part(self.folder, self._http, self.identity, part)
+        return parts
 
     async def _fetch(self, what: str, folder: str, digest: str) -> None:
-        name = f"{folder}/{_file(digest)}"
+        name = f"{folder}/{file_name(digest)}"
         headers = {"If-None-Match": f'"{digest}"'} if self.folder.read(name) is not None else {}
         answer = await self._call("GET", f"{what}/{digest}", headers=headers)
         if answer.status_code != 304:
@@ -281,8 +298,8 @@ class Agent:
 
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""
-        have = self.manifest.name if self.manifest else ""
-        answer = await self._call("GET", "wait", params={"have": have}, timeout=40.0)
+        held = {"have": self.manifest.name, "index": self.manifest.index} if self.manifest else {"have": ""}
+        answer = await self._call("GET", "wait", params=held, timeout=40.0)
         return answer.status_code == 200
 
     # --- visits ---
@@ -376,21 +393,3 @@ class Agent:
             self.queue.acknowledged(answer.json()["batch"])
             sent += 1
         return sent
-
-
-async def _ask(http: httpx.AsyncClient, method: str, url: str, **options: Any) -> httpx.Response:
-    try:
-        answer = await http.request(method, url, **options)
-    except httpx.HTTPError as problem:
-        raise Unreachable(
-            f"{url.split('/device/')[0]} does not answer: {problem or type(problem).__name__}"
-        ) from problem
-    if answer.status_code >= 500 or answer.status_code == 429:
-        raise Unreachable(f"the service answered {answer.status_code}")
-    if answer.status_code >= 400:
-        try:
-            detail = str(answer.json()["detail"])
-        except (json.JSONDecodeError, KeyError, TypeError):
-            detail = f"the service answered {answer.status_code}"
-        raise (Refused if answer.status_code in (401, 403) else NotTaken)(detail)
-    return answer

@@ -77,11 +77,17 @@ class Folder:
         except FileNotFoundError:
             return None
 
-    def drop_others(self, folder: str, keep: str) -> None:
-        """Remove all files of a sub-folder but one."""
+    def drop_others(self, folder: str, *keep: str) -> None:
+        """Remove all files of a sub-folder but some."""
         for file in (self.path / folder).glob("*"):
-            if file.name != keep:
+            if file.name not in keep:
                 file.unlink(missing_ok=True)
+
+    def part(self, name: str) -> Path:
+        """Where a big file is gathered, piece by piece, until it is whole; what came before a break is there still."""
+        part = self.path / (name + ".part")
+        part.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        return part
 
 
 _SCHEMA = """

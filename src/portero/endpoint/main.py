@@ -22,7 +22,8 @@ from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl
-from portero.endpoint.agent import Agent, NotTaken, Refused, Ruling, Unreachable
+from portero.endpoint.agent import Agent, Ruling
+from portero.endpoint.asking import NotTaken, Refused, Unreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
 from portero.endpoint.keeping import Folder, NotJoined
