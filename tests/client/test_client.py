@@ -153,7 +153,7 @@ def test_a_token_goes_with_every_request_and_keys_cannot_reach_another_path(scri
 
 
 def test_a_version_that_was_seen_goes_along_and_none_means_whatever_there_is(scripted):
-    summary = {"key": "r", "name": "r", "kind": "category", "rules": [], "sentence": "", "version": 4}
+    summary = {"key": "r", "name": "r", "kind": "category", "rule_count": 0, "rules": [], "sentence": "", "version": 4}
     Script.answers = [(200, summary), (200, summary)]
     scripted.rulesets.put(ruleset("r", news="warn"), version=4)
     scripted.rulesets.put(ruleset("r", news="warn"), version=None)

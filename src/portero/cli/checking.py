@@ -182,7 +182,8 @@ def _gap(explanation: Explanation) -> str:
 
 
 def _named(rule: RuleReference) -> str:
-    return f"{rule.ruleset} on {sentences.target_words(rule.target)}: {rule.selector}"
+    fed = ", from a feed" if rule.feed else ""
+    return f"{rule.ruleset} on {sentences.target_words(rule.target)}: {rule.selector}{fed}"
 
 
 def _tell_layer(layer: LayerVerdict) -> None:

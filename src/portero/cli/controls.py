@@ -18,25 +18,33 @@ from portero.cli.command import (
     confirmed,
     tell_removed,
 )
+from portero.cli.feeds import category_index
 from portero.cli.insight import warned_of_rules
+from portero.cli.lookups import tell_lookup
 from portero.client import Portero
 from portero.client.connection import fields_of
 from portero.core import sentences
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.rule import SELECTORS, Rule
-from portero.core.nouns.ruleset import Ruleset, RulesetSummary
+from portero.core.nouns.ruleset import Ruleset, RulesetState
+from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
 
 
 def category_list(context: Context) -> int:
     with context.client() as portero:
-        taxonomy = portero.taxonomy()
+        taxonomy, settings = portero.taxonomy(), portero.enforcement.settings()
     if context.options.json:
         output.print_json(taxonomy)
         return DONE
+
+    def told(one: Category) -> str:
+        bound = f" Here: {sentences.newly_registered(settings.newly_registered_days)}."
+        return one.definition + (bound if one.key == NEWLY_REGISTERED else "")
+
     for family in taxonomy.families:
         output.say(f"{family.name} (family {family.key})")
-        output.print_table(("", "", ""), [("  " + one.key, one.definition, one.test_host) for one in family.categories])
+        output.print_table(("", "", ""), [(f"  {one.key}", told(one), one.test_host) for one in family.categories])
     return DONE
 
 
@@ -46,14 +54,8 @@ def category_lookup(context: Context) -> int:
         taxonomy = portero.taxonomy()
     if context.options.json:
         output.print_json(found)
-        return DONE
-    for key in found.categories:
-        category = taxonomy.categories[key]
-        output.say(f"{found.host} is in {category.name} ({key}): {category.definition}")
-    if found.entry and found.entry != found.host:
-        output.say(f"By the entry for {found.entry}, the nearest above it ({found.source}).")
-    elif found.entry:
-        output.say(f"By its own entry ({found.source}).")
+    else:
+        tell_lookup(found, taxonomy)
     return DONE
 
 
@@ -84,7 +86,7 @@ def ruleset_list(context: Context) -> int:
         output.print_json(rulesets)
     elif context.options.csv:
         names = ("key", "name", "kind", "rules", "assignments", "sentence")
-        output.print_csv(names, ((r.key, r.name, r.kind, len(r.rules), r.assignments, r.sentence) for r in rulesets))
+        output.print_csv(names, ((r.key, r.name, r.kind, r.rule_count, r.assignments, r.sentence) for r in rulesets))
     elif not rulesets:
         output.say("There is no ruleset yet: portero ruleset create no-gambling --block gambling")
     else:
@@ -161,7 +163,7 @@ def _selected(options: argparse.Namespace) -> dict[str, Any]:
     return given
 
 
-def _matching(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
+def _matching(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
     """The rules that the selectors given name, or in which the text searched for stands."""
     rules = list(ruleset.rules)
     if options.search:
@@ -243,7 +245,7 @@ def rule_remove(context: Context) -> int:
         return _save(context, portero, seen, rules, f"took {counted} out")
 
 
-def _some(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
+def _some(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
     if not options.search and not options.selectors:
         raise CommandProblem("say which rules: by their selectors as “portero rule list” shows them, or by --search")
     rules = _matching(ruleset, options)
@@ -252,7 +254,7 @@ def _some(ruleset: RulesetSummary, options: argparse.Namespace) -> list[Rule]:
     return rules
 
 
-def _save(context: Context, portero: Portero, seen: RulesetSummary, rules: list[Rule], did: str) -> int:
+def _save(context: Context, portero: Portero, seen: RulesetState, rules: list[Rule], did: str) -> int:
     changed = Ruleset.model_validate({**fields_of(seen, Ruleset), "rules": rules})
     known = set(seen.rules)
     warned_of_rules(portero, changed, {number for number, rule in enumerate(rules, 1) if rule not in known})
@@ -269,9 +271,20 @@ def register(commands: Commands) -> None:
     category = commands.noun("category", "The web taxonomy.")
     category.add("list", category_list, "List families and categories with their test hosts.", "portero category list")
     look = category.add(
-        "lookup", category_lookup, "Say in which categories a host is.", "portero category lookup lucky-reef.example"
+        "lookup",
+        category_lookup,
+        "Say all that is known of a host: categories, who says so, rules that touch it.",
+        "portero category lookup lucky-reef.example",
     )
     look.add_argument("host", metavar="HOST", help="a host or a URL")
+
+    index = category.add(
+        "index", category_index, "Say of what the category index in force was made.", "portero category index"
+    )
+    index.add_argument(
+        "--newly-registered-days", type=int, metavar="N", help="set for how many days a name counts as newly registered"
+    )
+    add_change(index)
 
     ruleset = commands.noun("ruleset", "Named lists of rules.")
     add_csv(ruleset.add("list", ruleset_list, "List rulesets.", "portero ruleset list"))
@@ -290,7 +303,7 @@ def register(commands: Commands) -> None:
         rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
     add_change(create)
     create.add_argument("--kind", choices=tuple(SELECTORS), default="category", help="what its rules name (category)")
-    create.add_argument("--feed", metavar="KEY", help="brought in by this feed; indicator rulesets only")
+    create.add_argument("--feed", metavar="KEY", help="brought in by this feed; of kind indicator or startup")
     remove = ruleset.add(
         "remove", ruleset_remove, "Remove a ruleset that nothing uses.", "portero ruleset remove no-gambling"
     )

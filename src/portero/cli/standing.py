@@ -25,7 +25,7 @@ from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
 from portero.core.nouns.device import LAYERS, Device, LayerMode
 from portero.core.nouns.readiness import FleetReadiness
 from portero.core.nouns.revision import RolloutCounts
-from portero.core.nouns.settings import GroupLayers, Settings
+from portero.core.nouns.settings import GroupLayers
 
 # --- roll-out ---
 
@@ -184,13 +184,11 @@ def _set_group(portero: Portero, options: argparse.Namespace, wanted: dict[str, 
 def _set_estate(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
     seen = portero.enforcement.settings()
     networks = options.gateway_networks.split(",") if options.gateway_networks else seen.gateway_networks
-    settings = Settings.model_validate(
-        {
-            "layers": {**seen.layers.model_dump(), **wanted},
-            "gateway_networks": [] if options.gateway_networks == "none" else networks,
-        }
-    )
-    portero.enforcement.put_settings(settings, version=seen.version, reason=options.reason)
+    changed: dict[str, object] = {
+        "layers": {**seen.layers.model_dump(), **wanted},
+        "gateway_networks": [] if options.gateway_networks == "none" else networks,
+    }
+    portero.enforcement.change_settings(reason=options.reason, **changed)
 
 
 # --- coverage ---

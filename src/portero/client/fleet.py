@@ -6,7 +6,7 @@ import builtins
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from portero.client.connection import Part, given, segment
+from portero.client.connection import Part, fields_of, given, segment
 from portero.core.nouns.coverage import CoverageEntry, CoverageRow
 from portero.core.nouns.device import Device, DeviceEvent
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
@@ -159,6 +159,12 @@ class Enforcement(Part):
     def settings(self) -> SettingsState:
         """The estate's settings."""
         return self.connection.get("/settings", SettingsState)
+
+    def change_settings(self, *, reason: str | None = None, **changed: object) -> SettingsState:
+        """Change some of the estate's settings, and leave the others as they are. ChangedMeanwhile, Invalid."""
+        seen = self.settings()
+        settings = Settings.model_validate({**fields_of(seen, Settings), **changed})
+        return self.put_settings(settings, version=seen.version, reason=reason)
 
     def put_settings(self, settings: Settings, *, version: int | None, reason: str | None = None) -> SettingsState:
         """Change the estate's settings as seen at `version`. ChangedMeanwhile."""

@@ -6,28 +6,28 @@ from collections.abc import Iterator
 
 from portero.client.connection import Part, fields_of, segment
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
-from portero.core.nouns.ruleset import Ruleset, RulesetSummary
+from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary
 
 
 class Rulesets(Part):
     """Rulesets."""
 
     def list(self) -> Iterator[RulesetSummary]:
-        """All rulesets."""
+        """All rulesets; their rules are counted."""
         return self.connection.pages("/rulesets", RulesetSummary)
 
-    def get(self, key: str) -> RulesetSummary:
+    def get(self, key: str) -> RulesetState:
         """One ruleset with its rules. NotFound."""
-        return self.connection.get(f"/rulesets/{segment(key)}", RulesetSummary)
+        return self.connection.get(f"/rulesets/{segment(key)}", RulesetState)
 
-    def create(self, ruleset: Ruleset, *, reason: str | None = None) -> RulesetSummary:
+    def create(self, ruleset: Ruleset, *, reason: str | None = None) -> RulesetState:
         """Make a ruleset. AlreadyExists, Invalid."""
-        return self.connection.post("/rulesets", ruleset, RulesetSummary, once=True, reason=reason)
+        return self.connection.post("/rulesets", ruleset, RulesetState, once=True, reason=reason)
 
-    def put(self, ruleset: Ruleset, *, version: int | None, reason: str | None = None) -> RulesetSummary:
+    def put(self, ruleset: Ruleset, *, version: int | None, reason: str | None = None) -> RulesetState:
         """Change a ruleset as seen at `version` (None overwrites whatever there is). ChangedMeanwhile."""
         path = f"/rulesets/{segment(ruleset.key)}"
-        return self.connection.put(path, ruleset, RulesetSummary, version, reason=reason)
+        return self.connection.put(path, ruleset, RulesetState, version, reason=reason)
 
     def remove(self, key: str, *, version: int | None = None, reason: str | None = None) -> None:
         """Remove a ruleset that no assignment uses. StillInUse."""

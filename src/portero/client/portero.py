@@ -10,6 +10,7 @@ from pydantic import TypeAdapter
 
 from portero.client import authored
 from portero.client.connection import Connection, Previewed
+from portero.client.content import Corrections, Feeds, Indicators
 from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
 from portero.client.history import Revisions
 from portero.client.insight import FindingsPart, Insight
@@ -17,8 +18,9 @@ from portero.client.policy import Assignments, Rulesets
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.lookup import HostLookup
 from portero.core.nouns.preview import Preview
-from portero.core.nouns.taxonomy import HostCategories, Taxonomy
+from portero.core.nouns.taxonomy import Taxonomy
 from portero.core.nouns.verdict import Explanation, Unjudged
 
 _ANSWERS = TypeAdapter(list[Explanation | Unjudged])
@@ -52,6 +54,9 @@ class Portero:
         self.directory = authored.DirectoryPart(connection)
         self.findings = FindingsPart(connection)
         self.insight = Insight(connection)
+        self.feeds = Feeds(connection)
+        self.corrections = Corrections(connection)
+        self.indicators = Indicators(connection)
 
     def __enter__(self) -> Self:
         return self
@@ -107,9 +112,9 @@ class Portero:
         """The web taxonomy."""
         return self._connection.get("/taxonomy", Taxonomy)
 
-    def look_up(self, url: str) -> HostCategories:
-        """The web categories of a host or URL."""
-        return self._connection.get("/categories/lookup", HostCategories, url=url)
+    def look_up(self, url: str) -> HostLookup:
+        """All that is known of a host or URL. Invalid."""
+        return self._connection.get("/categories/lookup", HostLookup, url=url)
 
     def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:
         """The verdict on a visit, with every reason. NotFound for the device, Invalid for the URL."""
