@@ -17,17 +17,23 @@ from typing import Any
 from portero.core.nouns.device import Facts, NewDevice
 from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.feed import Feed
+from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
 from portero.endpoint.keeping import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
 from portero.service import enrolment, secrets
 from portero.service.desk import Desk
+from portero.service.feeds.polling import BY_SCHEDULE
 from portero.store import access, enrolling
+from portero.store.estates import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
 READER = "auditor"
 HISTORY_DAYS = 26
 CODE_HOURS = 24 * 90
+FEEDS = 4
+"""How far the port of the feeds' stand-in is from the service's."""
 MARK = "demo.json"
 """The file that marks a folder as a demo's; it holds the enrolment code once the demo is complete."""
 
@@ -103,9 +109,47 @@ Step = tuple[float, Callable[[], object]]
 
 def _live_through(desk: Desk, clock: Clock, service: str) -> None:
     """All that was done before today, in the order of time."""
-    for at, do in sorted([*_policy_steps(desk, clock.at), *_machine_steps(desk, service)], key=lambda step: step[0]):
+    steps = sorted(
+        [*_policy_steps(desk, clock.at), *_feed_steps(desk, service), *_machine_steps(desk, service)],
+        key=lambda step: step[0],
+    )
+    for at, do in steps:
         clock.at = at
         do()
+
+
+def _feed_steps(desk: Desk, service: str) -> Iterator[Step]:
+    """Feeds, configured weeks ago, and what they brought on two days since; indicators are counted each day."""
+    now = time.time()
+    host, port = service.rsplit(":", 1)
+    configured = brackwater_feeds(f"{host}:{int(port) + FEEDS}")
+    yield (
+        now - 24.5 * 86_400,
+        lambda: desk.change(
+            lambda estate, _versions: estate.replacing(feeds=configured),
+            noun="feed",
+            by=ADMINISTRATOR,
+            reason="Content that is kept up by others",
+        ),
+    )
+    for days in (24, 3):
+        for number, feed in enumerate(configured):
+            yield now - days * 86_400 + number * 60, partial(_read, desk, feed)
+    for days in range(24, 0, -1):
+        yield now - days * 86_400 + 3600, desk.note_indicators
+
+
+def _read(desk: Desk, feed: Feed) -> None:
+    """What a feed brought on the day of the desk's clock."""
+    day = moment(desk.now()).date()
+    data = bundle(day) if feed.format == "taxii" else list_of("/" + str(feed.address).rsplit("/", 1)[1], day)
+    file = desk.holdings.artefacts.begin()
+    file.write_bytes(data)
+    reading = desk.feeds.read_file(feed, BY_SCHEDULE, file, str(feed.address), review=False)
+    assert reading is not None
+    reading.result()
+    if feed.review:
+        desk.feeds.take(feed)
 
 
 def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:

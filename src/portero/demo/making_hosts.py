@@ -102,8 +102,11 @@ _NAMED = {
 }
 
 
-def made_up_hosts(seed: int = 2026, per_category: int = 9) -> dict[str, str]:
-    """Host → categories, set apart by spaces; every category but `uncategorised` has some."""
+def made_up_hosts(seed: int = 2026, per_category: int = 9, numbered: bool = False) -> dict[str, str]:
+    """Host → categories, set apart by spaces; every category but `uncategorised` has some.
+
+    With numbers in them there can be any number of names; without, some fifty a category.
+    """
     random_words = random.Random(seed)
     hosts = dict(_NAMED)
     for category in TAXONOMY.categories:
@@ -112,7 +115,8 @@ def made_up_hosts(seed: int = 2026, per_category: int = 9) -> dict[str, str]:
         words = _WORDS[category].split()
         made = 0
         while made < per_category:
-            host = f"{random_words.choice(_FIRST)}-{random_words.choice(words)}.example"
+            number = random_words.randrange(10_000) if numbered else ""
+            host = f"{random_words.choice(_FIRST)}-{random_words.choice(words)}{number}.example"
             if host not in hosts:
                 hosts[host] = category
                 made += 1

@@ -14,7 +14,8 @@ from pathlib import Path
 import httpx
 import msgspec
 
-from portero.demo.history import ADMINISTRATOR, MARK, PASSWORD, READER, DemoProblem, load, machine_folder
+from portero.demo.feeds import start_feeds
+from portero.demo.history import ADMINISTRATOR, FEEDS, MARK, PASSWORD, READER, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
 
@@ -51,6 +52,7 @@ class Demo:
 
     def _start(self, code: str) -> None:
         web = start_web(self.data, self.port + 1, self.port + 2)
+        start_feeds(self.port + FEEDS)
         self._spawn("service", "portero.cli.main", "serve", "--data", self.data, "--port", self.port, "--quiet")
         self._await_service()
         machine = machine_folder(self.data, HANDS_ON)
@@ -115,6 +117,8 @@ Brackwater Ferries is up.
   A real filter    {HANDS_ON} listens as an HTTP proxy on 127.0.0.1:{proxy}
                    chromium --user-data-dir=/tmp/portero-browser --proxy-server=http://127.0.0.1:{proxy} \\
                      http://lucky-reef.example/
+  Feeds            stand-ins on 127.0.0.1:{self.port + FEEDS}, fetched by the service:
+                   portero feed list
   Data             {self.data}   (--fresh starts over)
 
 Machines join within a minute at the first start. Stop with Ctrl-C."""

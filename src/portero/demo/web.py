@@ -60,7 +60,9 @@ class _Site(BaseHTTPRequestHandler):
         """Say nothing: a demo's web is no news."""
 
 
-class _Server(ThreadingHTTPServer):
+class Server(ThreadingHTTPServer):
+    """A server of the demo."""
+
     daemon_threads = True
 
     def handle_error(self, request: object, client_address: object) -> None:
@@ -91,8 +93,8 @@ def _certificate(folder: Path) -> Path:
 
 def start_web(folder: Path, http_port: int, https_port: int) -> tuple[int, int]:
     """Start both servers on loopback in threads; returns their ports (0 takes a free one)."""
-    plain = _Server(("127.0.0.1", http_port), _Site)
-    secure = _Server(("127.0.0.1", https_port), _Site)
+    plain = Server(("127.0.0.1", http_port), _Site)
+    secure = Server(("127.0.0.1", https_port), _Site)
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(_certificate(folder))
     secure.socket = context.wrap_socket(secure.socket, server_side=True, do_handshake_on_connect=False)
