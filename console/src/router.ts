@@ -73,6 +73,30 @@ export const router = createRouter({
       meta: { title: 'Applications' },
     },
     {
+      path: '/controls/taxonomy',
+      name: 'taxonomy',
+      component: () => import('./pages/TaxonomyPage.vue'),
+      meta: { title: 'Taxonomy' },
+    },
+    {
+      path: '/controls/feeds/:feed?',
+      name: 'feeds',
+      component: () => import('./pages/FeedsPage.vue'),
+      meta: { title: 'Feeds' },
+    },
+    {
+      path: '/controls/corrections',
+      name: 'corrections',
+      component: () => import('./pages/CorrectionsPage.vue'),
+      meta: { title: 'Corrections' },
+    },
+    {
+      path: '/find',
+      name: 'find',
+      component: () => import('./pages/FindPage.vue'),
+      meta: { title: 'Find' },
+    },
+    {
       path: '/controls/services',
       name: 'services',
       component: () => import('./pages/ServicesPage.vue'),

@@ -4,7 +4,16 @@ import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { changing, match } from './changing'
 import { api, told, type CoverageRow, type GroupLayers, type Settings } from './client'
 
-const useChange = changing(['settings', 'layer-modes', 'coverage', 'readiness', 'revisions', 'rollout'])
+const useChange = changing([
+  'settings',
+  'capacity',
+  'category-index',
+  'layer-modes',
+  'coverage',
+  'readiness',
+  'revisions',
+  'rollout',
+])
 
 /** How many machines really enforce each layer, and what keeps the others from it. */
 export function useReadiness(scope: MaybeRefOrGetter<{ unit?: string; group?: string }>) {
@@ -25,6 +34,13 @@ export function useUnitReadiness(below: MaybeRefOrGetter<string | undefined>) {
 /** The estate's settings. */
 export function useSettings() {
   return useQuery({ queryKey: ['settings'], queryFn: () => told(api.GET('/api/v1/settings')) })
+}
+
+/** The settings without what the service adds to them. */
+export function settingsBody(settings: Settings): Omit<Settings, 'version'> {
+  const body: Partial<Settings> = { ...settings }
+  delete body.version
+  return body as Omit<Settings, 'version'>
 }
 
 /** Change the estate's settings as they were seen. */

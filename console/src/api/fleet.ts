@@ -1,27 +1,12 @@
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
 import { api, told } from './client'
+import { usePages } from './paging'
 import type { components, paths } from './schema'
 
 export type DeviceFilters = NonNullable<paths['/api/v1/devices']['get']['parameters']['query']>
 export type ActivityFilters = NonNullable<paths['/api/v1/activity']['get']['parameters']['query']>
-
-type Paged<Item> = { items: Item[]; next?: string | null; total: number }
-
-/** A list, a page at a time. */
-function usePages<Item>(key: unknown[], ask: (cursor: string | undefined) => Promise<Paged<Item>>) {
-  const query = useInfiniteQuery({
-    queryKey: key,
-    queryFn: ({ pageParam }) => ask(pageParam ?? undefined),
-    initialPageParam: null as string | null,
-    getNextPageParam: (page) => page.next,
-    placeholderData: keepPreviousData,
-  })
-  const items = computed(() => query.data.value?.pages.flatMap((page) => page.items))
-  const total = computed(() => query.data.value?.pages[0]?.total)
-  return { ...query, items, total }
-}
 
 /** Devices, a page at a time. */
 export function useDevices(filters: MaybeRefOrGetter<DeviceFilters>) {

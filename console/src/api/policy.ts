@@ -17,11 +17,20 @@ export function useTaxonomy() {
   })
 }
 
-/** All rulesets. */
+/** All rulesets, their rules counted. */
 export function useRulesets() {
   return useQuery({
     queryKey: ['rulesets'],
     queryFn: async () => (await told(api.GET('/api/v1/rulesets'))).items,
+  })
+}
+
+/** One ruleset with its rules; nothing is asked where there are too many to edit here. */
+export function useRuleset(own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) {
+  return useQuery({
+    queryKey: ['rulesets', computed(() => toValue(own))],
+    queryFn: () => told(api.GET('/api/v1/rulesets/{key}', { params: { path: { key: toValue(own) } } })),
+    enabled,
   })
 }
 

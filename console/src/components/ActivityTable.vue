@@ -1,15 +1,25 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
+import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
+import { ref } from 'vue'
 
 import type { Activity } from '../api/client'
+import { useSession } from '../api/session'
 import { shownAction } from '../composables/shownAction'
 import ActionMark from './ActionMark.vue'
+import CorrectionDialog from './CorrectionDialog.vue'
 import MachineName from './MachineName.vue'
 import PersonName from './PersonName.vue'
 import RelativeTime from './RelativeTime.vue'
 
 /** Reported attempts, newest first. On a machine's own page its column is left out. */
 defineProps<{ items: Activity[]; machine?: boolean }>()
+const { mayAuthor } = useSession()
+const correcting = ref(false)
+const chosen = ref<Activity>()
+function correct(one: Activity) {
+  chosen.value = one
+  correcting.value = true
+}
 </script>
 
 <template>
@@ -20,7 +30,8 @@ defineProps<{ items: Activity[]; machine?: boolean }>()
     <BThead>
       <BTr>
         <BTh>When</BTh><BTh v-if="machine">Machine</BTh><BTh>Person</BTh><BTh>Verdict</BTh><BTh>Host</BTh>
-        <BTh>Because of</BTh><BTh>Reference</BTh>
+        <BTh>Because of</BTh><BTh>Reference</BTh
+        ><BTh v-if="mayAuthor"><span class="visually-hidden">Next step</span></BTh>
       </BTr>
     </BThead>
     <BTbody>
@@ -37,17 +48,33 @@ defineProps<{ items: Activity[]; machine?: boolean }>()
           ></BTd
         >
         <BTd
-          ><code class="host" :title="one.url">{{ one.host }}</code></BTd
+          ><RouterLink :to="{ name: 'find', query: { q: one.host } }" :title="one.url"
+            ><code class="host">{{ one.host }}</code></RouterLink
+          ><span v-if="one.test" class="dim small"> test host</span></BTd
         >
         <BTd class="sub"
-          ><template v-if="one.winner">{{ one.winner.ruleset }} on {{ one.winner.target }}</template></BTd
+          ><template v-if="one.winner"
+            >{{ one.winner.ruleset }} on {{ one.winner.target
+            }}<span v-if="one.winner.feed" class="small">, from a feed</span></template
+          ></BTd
         >
         <BTd
           ><code v-if="one.reference" class="text-nowrap">{{ one.reference }}</code></BTd
         >
+        <BTd v-if="mayAuthor" class="text-end"
+          ><BButton
+            v-if="!one.test"
+            variant="link"
+            class="p-0 small"
+            :aria-label="`Correct… the categories of ${one.host}`"
+            @click="correct(one)"
+            >Correct…</BButton
+          ></BTd
+        >
       </BTr>
     </BTbody>
   </BTableSimple>
+  <CorrectionDialog v-model="correcting" :host="chosen?.host" :categories="chosen?.categories" />
 </template>
 
 <style scoped>

@@ -44,11 +44,6 @@ const listed = computed(() => {
 </template>
 
 <style scoped>
-.seek {
-  border: 0;
-  border-bottom: 1px solid var(--line);
-  border-radius: 0;
-}
 .entry {
   display: block;
   padding: 0.4rem 0.9rem;

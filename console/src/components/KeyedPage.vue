@@ -18,6 +18,7 @@ const { mayAuthor } = useSession()
     <ControlTabs />
     <PageHead :title="title">
       <template #actions>
+        <slot name="actions" />
         <BButton v-if="mayAuthor" variant="light" @click="$emit('make')"
           ><Icon name="plus" /> New {{ noun }}</BButton
         >

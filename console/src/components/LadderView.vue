@@ -6,6 +6,8 @@ import Icon from './Icon.vue'
 
 /** How a layer came to its verdict, drawn as a ladder: the rule that wins on top, each loser on the rung it lost on. */
 defineProps<{ layer: LayerVerdict }>()
+/** Whether a feed brings a rule, in words. */
+const fed = (rule: { feed?: boolean }) => (rule.feed ? ', from a feed' : '')
 </script>
 
 <template>
@@ -18,7 +20,7 @@ defineProps<{ layer: LayerVerdict }>()
           <ActionMark :action="layer.winner.action" />{{ ' ' }} <b>{{ layer.winner.ruleset }}</b> on
           {{ targetText(layer.winner.target) }}
           <Icon v-if="layer.winner.mandatory" name="nut" label="mandatory" />
-          <span class="dim">{{ layer.winner.selector }}</span>
+          <span class="dim">{{ layer.winner.selector }}{{ fed(layer.winner) }}</span>
         </div>
       </li>
       <li v-for="lost in layer.lost" :key="`${lost.assignment}/${lost.rule}`" class="step">
@@ -27,7 +29,7 @@ defineProps<{ layer: LayerVerdict }>()
           <ActionMark :action="lost.action" />
           {{ lost.ruleset }} on {{ targetText(lost.target) }}
           <Icon v-if="lost.mandatory" name="nut" label="mandatory" />
-          <span class="dim">{{ lost.selector }}</span>
+          <span class="dim">{{ lost.selector }}{{ fed(lost) }}</span>
           <div class="small dim because">{{ lost.why }}</div>
         </div>
       </li>

@@ -14,7 +14,7 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
-import type { AuthoringWarning, Rule, Ruleset, RulesetBody } from '../api/client'
+import type { AuthoringWarning, Rule, RulesetBody, RulesetState } from '../api/client'
 import { useWarnings } from '../api/insight'
 import { useApplicationSets, useServices } from '../api/kept'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence } from '../api/policy'
@@ -30,7 +30,7 @@ import SaveProblem from './SaveProblem.vue'
 import WarningList from './WarningList.vue'
 
 /** Edit a ruleset as a list of rules: add, change, search, act on many. Without one, make a new one. */
-const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: Ruleset }>()
+const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: RulesetState }>()
 const emit = defineEmits<{ saved: [key: string] }>()
 const { mayAuthor } = useSession()
 const { draft, changed, reset, version } = useDraft(

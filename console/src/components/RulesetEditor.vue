@@ -3,7 +3,8 @@ import { refDebounced } from '@vueuse/core'
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
-import type { Ruleset } from '../api/client'
+import type { RulesetState } from '../api/client'
+import { useSettings } from '../api/enforcement'
 import { useWarnings } from '../api/insight'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence, useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
@@ -18,11 +19,12 @@ import StateBox from './StateBox.vue'
 import WarningList from './WarningList.vue'
 
 /** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
-const props = defineProps<{ ruleset?: Ruleset }>()
+const props = defineProps<{ ruleset?: RulesetState }>()
 const emit = defineEmits<{ saved: [key: string] }>()
 const { draft, body, changed, reset, get, set } = useRulesetDraft(() => props.ruleset)
 const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
 const { data: sentence } = useRulesetSentence(body)
+const { data: settings } = useSettings()
 const { mayAuthor } = useSession()
 const written = refDebounced(
   computed(() =>
@@ -158,7 +160,10 @@ const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
             <div v-for="category in family.categories" :key="category.key" class="row-line category">
               <span class="name">{{ category.name }}</span>
               <span class="small dim definition" :title="`Test host: ${category.test_host}`">{{
-                category.definition
+                category.definition +
+                (category.key === 'newly-registered' && settings
+                  ? ` Here: less than ${settings.newly_registered_days} days ago.`
+                  : '')
               }}</span>
               <ActionPicker
                 :name="`category-${category.key}`"

@@ -34,7 +34,7 @@ const router = useRouter()
 const sought = ref('')
 
 function find() {
-  void router.push({ name: 'devices', query: { search: sought.value.trim() || undefined } })
+  void router.push({ name: 'find', query: { q: sought.value.trim() || undefined } })
   sought.value = ''
 }
 </script>
@@ -63,7 +63,12 @@ function find() {
     >
     <form class="find" role="search" @submit.prevent="find">
       <Icon name="search" class="dim" />
-      <BFormInput v-model="sought" type="search" placeholder="Find a machine…" aria-label="Find a machine" />
+      <BFormInput
+        v-model="sought"
+        type="search"
+        placeholder="Find a host, a machine…"
+        aria-label="Find a host, a machine or a rule"
+      />
     </form>
     <BDropdown :text="session.name" variant="link" placement="bottom-end" toggle-class="who">
       <BDropdownText class="small">Signed in as {{ session.role }}</BDropdownText>

@@ -17,9 +17,24 @@ const CONCERNS: Record<string, string[]> = {
     'settings',
     'layer-modes',
     'coverage',
+    'feeds',
+    'corrections',
+    'lookup',
+    'indicators',
+    'capacity',
   ],
   device: ['devices', 'device', 'rollout', 'blocks', 'groups', 'readiness', 'enrolment-codes'],
   activity: ['activity'],
+  feed: [
+    'worklist',
+    'feeds',
+    'generations',
+    'category-index',
+    'lookup',
+    'indicators',
+    'rulesets',
+    'capacity',
+  ],
 }
 
 /** Follow the live stream while the caller lives; `connected` says whether it is there. */

@@ -1,6 +1,6 @@
 import { computed, reactive, toRaw, watch } from 'vue'
 
-import type { Action, Rule, Ruleset, RulesetBody } from '../api/client'
+import type { Action, Rule, RulesetBody, RulesetState } from '../api/client'
 import { useKeptDraft } from './useKeptDraft'
 
 /** Names what a rule is about: `category:games`, `search_term:cheat codes`, `everything`. */
@@ -20,12 +20,12 @@ function ruleOf(subject: Subject, action: Action, before: Rule | undefined): Rul
 }
 
 /** A ruleset being edited: an action for each subject, the rules that come of it, and whether they differ. */
-export function useRulesetDraft(saved: () => Ruleset | undefined) {
+export function useRulesetDraft(saved: () => RulesetState | undefined) {
   const draft = reactive({
     key: '',
     name: '',
     actions: new Map<Subject, Action>(),
-    base: undefined as Ruleset | undefined,
+    base: undefined as RulesetState | undefined,
   })
 
   function reset() {

@@ -15,6 +15,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import type { GroupLayers, LayerMode, LayerName, Settings } from '../api/client'
 import {
   useLayerModes,
+  settingsBody,
   usePutSettings,
   useReadiness,
   useRemoveLayerModes,
@@ -66,8 +67,7 @@ reset()
 function settingsOf() {
   const { networks, ...layers } = draft
   const listed = networks.split(',').map((one) => one.trim())
-  const { newly_registered_days, search_pages } = base.value!
-  return { newly_registered_days, search_pages, layers, gateway_networks: listed.filter(Boolean) }
+  return { ...settingsBody(base.value!), layers, gateway_networks: listed.filter(Boolean) }
 }
 const { save, keepMine, takeTheirs } = useSaving(
   put,

@@ -95,11 +95,6 @@ const traits = (one: Service) =>
 </template>
 
 <style scoped>
-.seek {
-  border: 0;
-  border-bottom: 1px solid var(--line);
-  border-radius: 0;
-}
 .host {
   display: block;
 }
