@@ -19,6 +19,7 @@ OPEN = {"signIn", "getSession"}
 KEEPERS = {
     *("putSettings", "createEnrolmentCode", "revokeEnrolmentCode", "invite", "inviteFromCsv"),
     *("retireDevice", "revokeDevice", "confirmRejoin", "keepApart", "putDirectory"),
+    *("createFeed", "putFeed", "removeFeed", "putFeedCredential", "removeFeedCredential"),
 }
 # what asks, reckons, or is one's own
 ANYBODY = {
@@ -71,14 +72,24 @@ def test_each_call_asks_for_its_role(service, tokens, operation, method, path):
     assert refused == list(ROLES[:least])
 
 
-def test_an_author_puts_documents_that_leave_the_settings_alone(service, tokens):
+FEED = {
+    "key": "list",
+    "kind": "categories",
+    "format": "csv",
+    "address": "http://127.0.0.1:22/",
+    "private_network": True,
+}
+
+
+def test_an_author_puts_documents_that_leave_the_settings_and_feeds_alone(service, tokens):
     headers = {"Authorization": f"Bearer {tokens['author']}", "If-Match": "*"}
     address = service.url + "/api/v1/estate"
     assert httpx.put(address, json={}, headers=headers).status_code == 200
-    changed = {"settings": {"newly_registered_days": 9}}
-    assert "needs the role of a keeper" in httpx.put(address, json=changed, headers=headers).json()["detail"]
-    headers["Authorization"] = f"Bearer {tokens['keeper']}"
-    assert httpx.put(address, json=changed, headers=headers).status_code == 200
+    for changed in ({"settings": {"newly_registered_days": 9}}, {"feeds": [FEED]}):
+        headers["Authorization"] = f"Bearer {tokens['author']}"
+        assert "needs the role of a keeper" in httpx.put(address, json=changed, headers=headers).json()["detail"]
+        headers["Authorization"] = f"Bearer {tokens['keeper']}"
+        assert httpx.put(address, json=changed, headers=headers).status_code == 200
 
 
 def test_the_table_names_calls_that_are_there():

@@ -12,6 +12,7 @@ from conftest import Wire, assignment, eventually, group, ruleset, under
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.formats.bundles import open_manifest
+from portero.formats.index_files import IndexFile
 
 pytestmark = pytest.mark.process
 
@@ -34,7 +35,11 @@ def test_a_device_joins_gets_its_bundle_and_is_current(portero, wire):
     again = wire.http.get("/bundle/" + offered["bundle"], headers=tagged)
     assert (again.status_code, again.content) == (304, b"")
     index = open_manifest(offered["manifest"], wire.key).index
-    assert b"lucky-reef.example" in wire.http.get("/index/" + index).content
+    base = wire.http.get("/index/" + index).json()["base"]
+    whole = wire.http.get("/index-file/" + base["digest"])
+    assert IndexFile(whole.content).get("lucky-reef.example") == ("gambling",)
+    rest = wire.http.get("/index-file/" + base["digest"], headers={"Range": "bytes=1000-"})
+    assert (rest.status_code, rest.content) == (206, whole.content[1000:])
     assert wire.http.get("/index/" + index, headers={"If-None-Match": f'"{index}"'}).status_code == 304
 
 

@@ -1,0 +1,550 @@
+"""Feeds: what they bring; and sources that are broken or mean harm: what was in force stays, and why is told."""
+
+from __future__ import annotations
+
+import gzip
+import threading
+from datetime import UTC, datetime
+
+import pytest
+
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.feed import Feed, FeedCredential
+from portero.core.nouns.settings import Settings
+from portero.service.feeds.fetching import Bounds
+from portero.service.lookup import look_up_host
+from portero.service.problems import Problem
+from portero.service.worklist import worklist
+from portero.store import feeds
+from service import standins
+from service.standins import Source, configure, desk_at, poll, summary, text
+
+NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
+DAY = 86_400.0
+
+
+@pytest.fixture
+def source():
+    made = Source()
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def desk(tmp_path):
+    with desk_at(tmp_path, NOON) as (made, clock):
+        made.clock = clock
+        yield made
+
+
+def listing(source: Source, key: str = "list", **more: object) -> Feed:
+    given = {"kind": "categories", "format": "csv", "address": f"{source.url}/list.csv", "private_network": True}
+    return Feed.model_validate({"key": key, **given, **more})
+
+
+def all_done(desk) -> None:
+    """Wait until nothing is read any more."""
+    desk.feeds._background.submit(lambda: None).result(30)
+
+
+def categories(desk, host: str) -> tuple[str, ...]:
+    return look_up_host(desk, host).categories
+
+
+def test_a_feed_is_read_mapped_and_looked_up(desk, source):
+    configure(desk, listing(source, mapping={"betting": ["gambling"], "junk": []}))
+    source.answer = text(
+        "host,categories\nbet.example,Betting\nplay.example,games;betting\nx.example,junk\nnot a host,games\n"
+        "y.example,nautical\nbet.example,games\n"
+    )
+    found = poll(desk, "list")
+    assert found.last_poll is not None
+    assert (found.last_poll.result, found.progress) == ("new", None)
+    assert (found.in_force.entries, found.in_force.lines, found.in_force.duplicates, found.in_force.bad) == (2, 7, 1, 1)
+    assert found.in_force.unknown_words == {"nautical": 1}
+    assert [(line.line, line.problem[:12]) for line in found.in_force.bad_lines] == [(5, "“not a host”")]
+    told = look_up_host(desk, "http://www.bet.example/page")
+    assert (told.categories, told.entry, told.source) == (("gambling", "games"), "bet.example", "index")
+    assert [(one.feed, one.entry, str(one.since), one.counts) for one in told.feeds] == [
+        ("list", "bet.example", "2026-11-25", True)
+    ]
+    assert categories(desk, "x.example") == ("uncategorised",)
+    assert categories(desk, "lucky-reef.example") == ("uncategorised",), "the index that ships is gone"
+
+
+def test_since_stays_with_what_is_still_said_and_the_difference_is_small(desk, source):
+    configure(desk, listing(source))
+    source.answer = text("".join(f"h{n}.example,games\n" for n in range(3000)))
+    first = poll(desk, "list")
+    base = desk.holdings.held.kept.parts
+    desk.clock.at += 3 * DAY
+    source.answer = text(
+        "".join(f"h{n}.example,games\n" for n in range(10, 3000)) + "h5.example,music\nnew.example,sport\n"
+    )
+    second = poll(desk, "list")
+    assert (second.in_force.added, second.in_force.changed, second.in_force.removed) == (1, 1, 9)
+    assert first.in_force.number + 1 == second.in_force.number
+    assert str(look_up_host(desk, "h20.example").feeds[0].since) == "2026-11-25"
+    assert str(look_up_host(desk, "h5.example").feeds[0].since) == "2026-11-28"
+    kept = desk.holdings.held.kept.parts
+    assert kept.base == base.base, "machines keep the base that they have"
+    assert kept.difference.hosts == 11
+    assert kept.difference.bytes < 5_000
+    assert (categories(desk, "h3.example"), categories(desk, "h5.example")) == (("uncategorised",), ("music",))
+    assert kept.hosts == 2992
+
+
+def test_a_new_base_is_made_where_most_is_different(desk, source):
+    configure(desk, listing(source))
+    source.answer = text("".join(f"h{n}.example,games\n" for n in range(6000)))
+    poll(desk, "list")
+    base = desk.holdings.held.kept.parts.base
+    source.answer = text("".join(f"h{n}.example,music\n" for n in range(6000)))
+    poll(desk, "list")
+    assert desk.holdings.held.kept.parts.base != base
+    assert desk.holdings.held.kept.parts.difference is None
+    assert categories(desk, "h1.example") == ("music",)
+
+
+def test_what_is_newly_registered_is_so_for_the_days_that_the_settings_say(desk, source):
+    configure(desk, listing(source), settings=Settings(newly_registered_days=10))
+    source.answer = text("young.example,games,2026-11-20\nbare.example,,2026-11-24\nold.example,games,2020-01-01\n")
+    poll(desk, "list")
+    assert categories(desk, "young.example") == ("games", "newly-registered")
+    assert categories(desk, "bare.example") == ("newly-registered",)
+    assert categories(desk, "old.example") == ("games",)
+    assert look_up_host(desk, "young.example").newly_registered_days == 10
+    before = desk.index.digest
+    desk.clock.at += 5 * DAY
+    desk.feeds.poll_due()
+    all_done(desk)
+    assert desk.index.digest != before, "a day that passes makes the index anew"
+    assert categories(desk, "young.example") == ("games",)
+    assert categories(desk, "bare.example") == ("newly-registered",)
+    desk.change(
+        lambda estate, _: estate.replacing(settings=Settings(newly_registered_days=3)), noun="settings", by="tests"
+    )
+    desk.feeds.poll_due()
+    all_done(desk)
+    assert categories(desk, "bare.example") == ("uncategorised",)
+
+
+def test_feeds_are_joined_and_one_that_is_removed_counts_no_more(desk, source):
+    both = listing(source), listing(source, "relays", format="host-list", categories=["anonymisers"])
+    configure(desk, *both)
+    source.answer = text("a.example,games\n")
+    poll(desk, "list")
+    source.answer = text("a.example\n")
+    poll(desk, "relays")
+    assert categories(desk, "a.example") == ("anonymisers", "games")
+    configure(desk, both[0])
+    desk.feeds.poll_due()
+    all_done(desk)
+    assert categories(desk, "a.example") == ("games",)
+
+
+def test_a_feed_that_is_removed_is_forgotten_and_its_kind_never_changes(desk, source):
+    with_watch(desk, source)
+    source.answer = standins.envelope("[domain-name:value = 'a.example']", "[file:hashes.MD5 = 'cd']")
+    poll(desk, "watch")
+    other = {"kind": "categories", "format": "csv", "action": None}
+    with pytest.raises(Problem, match="brings indicators, and that never changes"):
+        configure(desk, Feed.model_validate({**collection(source).model_dump(), **other}))
+    configure(desk)
+    assert (rules(desk), desk.holdings.held.contents) == ([], {})
+    configure(desk, listing(source, "watch"))
+    found = summary(desk, "watch")
+    assert (found.in_force, found.last_poll) == (None, None)
+    source.answer = text("a.example,games\n")
+    assert poll(desk, "watch").in_force.number == 1
+    assert categories(desk, "a.example") == ("games",)
+
+
+# --- waiting, going back ---
+
+
+def test_a_generation_waits_where_it_is_to_be_looked_at(desk, source):
+    configure(desk, listing(source, review=True))
+    source.answer = text("a.example,games\n")
+    assert poll(desk, "list").waiting.number == 1
+    assert [(one.kind, one.sentence, one.link) for one in worklist(desk).items if one.kind == "feed"] == [
+        ("feed", "Generation 1 of the feed list waits to be looked at.", "/controls/feeds/list")
+    ]
+    assert categories(desk, "a.example") == ("uncategorised",)
+    feed = desk.snapshot.estate.feeds[0]
+    compared = desk.feeds.compared(feed, 1)
+    assert (compared.against, compared.added, compared.transitions[0].examples) == (None, 1, ("a.example",))
+    desk.feeds.take(feed)
+    assert categories(desk, "a.example") == ("games",)
+    source.answer = text("b.example,games\n")
+    poll(desk, "list")
+    desk.feeds.drop(feed)
+    assert (summary(desk, "list").waiting, categories(desk, "a.example")) == (None, ("games",))
+    with pytest.raises(Problem, match="No generation of “list” waits"):
+        desk.feeds.take(feed)
+
+
+def test_what_shrinks_by_half_waits_by_itself(desk, source):
+    configure(desk, listing(source))
+    source.answer = text("".join(f"h{n}.example,games\n" for n in range(200)))
+    poll(desk, "list")
+    source.answer = text("".join(f"h{n}.example,games\n" for n in range(90)))
+    found = poll(desk, "list")
+    assert (found.last_poll.result, found.in_force.entries, found.waiting.entries) == ("waiting", 200, 90)
+    assert categories(desk, "h150.example") == ("games",)
+
+
+def test_going_back_lets_the_schedule_rest(desk, source):
+    configure(desk, listing(source, every_minutes=60))
+    for line in ("a.example,games\n", "a.example,music\n"):
+        source.answer = text(line)
+        poll(desk, "list")
+    feed = desk.snapshot.estate.feeds[0]
+    desk.feeds.go_back(feed)
+    found = summary(desk, "list")
+    assert (found.in_force.number, found.held, found.next_poll) == (1, True, None)
+    assert categories(desk, "a.example") == ("games",)
+    asked = len(source.asked)
+    desk.clock.at += DAY
+    desk.feeds.poll_due()
+    all_done(desk)
+    assert len(source.asked) == asked
+    with pytest.raises(Problem, match="no earlier generation"):
+        desk.feeds.go_back(feed)
+    desk.feeds.resume(feed)
+    desk.feeds.poll_due()
+    all_done(desk)
+    assert (categories(desk, "a.example"), summary(desk, "list").held) == (("music",), False)
+
+
+def test_what_is_kept_of_old_generations_is_bounded(desk, source):
+    configure(desk, listing(source))
+    for number in range(9):
+        source.answer = text(f"h{number}.example,games\n")
+        poll(desk, "list")
+    states = [feeds_state.state for feeds_state in generations(desk)]
+    assert states == ["in force", *["kept"] * 4, *["gone"] * 4]
+    assert len(list(desk.holdings.artefacts.folder.iterdir())) <= 5 + 2
+
+
+def generations(desk):
+    from portero.service.routes.feeds import _state
+
+    with desk.store.reading() as connection:
+        status, found = feeds.status_of(connection, "list"), feeds.generations(connection, "list")
+    return [_state(desk, status, one) for one in found]
+
+
+def test_an_etag_saves_reading_again(desk, source):
+    configure(desk, listing(source))
+    source.answer = text("a.example,games\n", ETag='"one"')
+    poll(desk, "list")
+    source.answer = standins.body(b"", status=304)
+    assert poll(desk, "list").last_poll.result == "unchanged"
+    assert source.asked[-1][1]["If-None-Match"] == '"one"'
+    source.answer = text("a.example,games\n")
+    assert poll(desk, "list").last_poll.result == "unchanged", "the same file is no new generation"
+    file = desk.holdings.artefacts.begin()
+    file.write_bytes(b"sent.example,music\n")
+    desk.feeds.read_file(desk.snapshot.estate.feeds[0], "tests", file, "sent.csv", review=False).result(30)
+    assert categories(desk, "sent.example") == ("music",)
+    source.answer = text("a.example,games\n", ETag='"one"')
+    poll(desk, "list")
+    assert "If-None-Match" not in source.asked[-1][1], "after a file the address is read again, whatever it says"
+    assert categories(desk, "sent.example") == ("uncategorised",)
+
+
+def test_a_credential_goes_to_the_source_and_is_never_told(desk, source):
+    configure(desk, listing(source))
+    source.answer = text("a.example,games\n")
+    for given, sent in (
+        ({"user": "portero", "password": "s3cret"}, "Basic cG9ydGVybzpzM2NyZXQ="),
+        ({"token": "t0ken"}, "Bearer t0ken"),
+    ):
+        with desk.store.writing() as connection:
+            feeds.note(connection, "list", credential=FeedCredential(**given).model_dump_json())
+        found = poll(desk, "list")
+        assert source.asked[-1][1]["Authorization"] == sent
+        assert found.credential
+        assert "s3cret" not in found.model_dump_json()
+        assert "t0ken" not in found.model_dump_json()
+
+
+# --- sources that are broken, or mean harm ---
+
+
+def in_force_stays(desk, source, key: str = "list") -> str:
+    """Fetch the feed, which fails; the sentence that says why."""
+    before = desk.index.digest, desk.holdings.held.contents
+    found = poll(desk, key)
+    assert found.last_poll.result == "failed"
+    assert (found.in_force.number, found.waiting) == (1, None)
+    assert (desk.index.digest, desk.holdings.held.contents) == before
+    assert not list(desk.holdings.artefacts.folder.glob("*.begun*")), "nothing half-made is left"
+    return found.last_poll.problem
+
+
+@pytest.fixture
+def broken(desk, source):
+    """A feed with a generation in force, whose source is about to break."""
+    configure(desk, listing(source))
+    source.answer = text("a.example,games\n")
+    poll(desk, "list")
+    yield lambda answer: (setattr(source, "answer", answer), in_force_stays(desk, source))[1]
+    assert categories(desk, "a.example") == ("games",)
+
+
+def test_a_source_that_breaks_off(broken):
+    assert "broke off" in broken(standins.cut_off(1000, b"b.example,games\n"))
+
+
+def test_a_source_that_hangs(broken):
+    let_go = threading.Event()
+    assert "said nothing for 2 seconds" in broken(standins.hang(let_go))
+    let_go.set()
+
+
+def test_a_source_that_floods(broken):
+    assert "more than 5 MB" in broken(standins.flood())
+
+
+def test_a_source_that_sends_a_bomb(broken, monkeypatch):
+    monkeypatch.setattr("portero.formats.feed_files.MAX_BYTES", 3_000_000)
+    monkeypatch.setattr("portero.formats.feed_files.unpacked.__defaults__", (3_000_000,))
+    assert "MB unpacked" in broken(standins.body(gzip.compress(b"b.example,games\n" * 1_000_000)))
+
+
+def test_a_packed_file_that_was_cut_off(broken):
+    packed = gzip.compress(b"b.example,games\n" * 1000)
+    assert "was cut off" in broken(standins.body(packed[:-9]))
+
+
+def test_a_source_that_redirects_elsewhere(broken):
+    assert "redirects to evil.example, which is not where" in broken(standins.redirect("http://evil.example/list.csv"))
+    assert "redirects to what is no address" in broken(standins.redirect("file:///etc/passwd"))
+
+
+def test_a_source_that_redirects_in_circles(broken, source):
+    assert "redirects more than 5 times" in broken(standins.redirect(source.url + "/list.csv"))
+
+
+def test_a_source_that_answers_with_an_error(broken):
+    assert "answers 500" in broken(standins.body(b"", status=500))
+
+
+def test_a_page_in_place_of_a_list(broken):
+    assert (
+        "nothing in it could be used"
+        in broken(standins.body(b"<html>\n<p>Sign in first</p>\n" * 200, "text/html")).lower()
+    )
+
+
+def test_a_file_that_is_mostly_bad_is_not_taken(broken):
+    lines = "a.example,games\n" * 50 + "no host at all,games\n" * 300
+    assert "most of its lines cannot be used; is it really a csv?" in broken(text(lines)).replace("Most", "most")
+
+
+def test_a_redirect_on_the_same_host_is_followed(desk, source):
+    configure(desk, listing(source))
+
+    def answer(to):
+        (standins.redirect("/moved.csv") if to.path == "/list.csv" else text("a.example,games\n"))(to)
+
+    source.answer = answer
+    assert poll(desk, "list").in_force.entries == 1
+
+
+def test_a_private_address_is_asked_only_where_that_is_configured(desk, source):
+    configure(desk, listing(source, private_network=False))
+    source.answer = text("a.example,games\n")
+    found = poll(desk, "list")
+    assert "is no public address" in found.last_poll.problem
+    assert source.asked == []
+
+
+def test_a_slow_drip_is_given_up(tmp_path, source):
+    with desk_at(tmp_path, NOON, Bounds(2.0, 1.0, 5_000_000)) as (desk, _):
+        configure(desk, listing(source))
+        going = threading.Event()
+
+        def drip(to):
+            to.send_response(200)
+            to.end_headers()
+            while not going.wait(0.05):
+                to.wfile.write(b"a.example,games\n")
+            to.close_connection = True
+
+        source.answer = drip
+        assert "took longer than 1 seconds" in poll(desk, "list").last_poll.problem
+        going.set()
+
+
+def test_failures_are_tried_again_ever_later(desk, source):
+    configure(desk, listing(source, every_minutes=600))
+    source.answer = standins.body(b"", status=500)
+    waits = []
+    for _ in range(4):
+        found = poll(desk, "list")
+        waits.append(found.next_poll.timestamp() - desk.now())
+    assert waits == [60.0, 120.0, 240.0, 480.0]
+    assert "The feed list could not be read" in next(one.sentence for one in worklist(desk).items if one.kind == "feed")
+    assert found.last_poll.failures == 4
+
+
+# --- TAXII ---
+
+
+def collection(source: Source, **more: object) -> Feed:
+    given = {"kind": "indicators", "format": "taxii", "action": "block", "private_network": True}
+    return Feed.model_validate({"key": "watch", "address": f"{source.url}/api/collections/one/", **given, **more})
+
+
+def with_watch(desk, source, **more: object) -> None:
+    document = {
+        "rulesets": [
+            {"key": "watch", "kind": "indicator", "feed": "watch"},
+            {"key": "watch-files", "kind": "startup", "feed": "watch"},
+        ],
+        "assignments": [{"key": "all", "ruleset": "watch", "to": ["whole-fleet"]}],
+    }
+    estate = Estate.model_validate(document)
+    configure(desk, collection(source, **more), rulesets=estate.rulesets, assignments=estate.assignments)
+
+
+def rules(desk, key: str = "watch") -> list[str]:
+    return [f"{rule.action} {rule.selector}" for rule in desk.snapshot.estate.ruleset_by_key[key].rules]
+
+
+def test_a_collection_is_read_page_by_page_and_then_only_what_is_new(desk, source):
+    with_watch(desk, source, lifetime_days=90)
+    pages = iter(
+        [
+            standins.envelope("[domain-name:value = 'a.example']", more=True, next="2"),
+            standins.envelope(
+                "[url:value = 'http://b.example/x' OR ipv4-addr:value = '203.0.113.7']",
+                f"[file:hashes.'SHA-256' = '{'ab' * 32}']",
+                "[file:hashes.MD5 = 'cd']",
+                **{"X-TAXII-Date-Added-Last": "2026-11-20T00:00:00Z"},
+            ),
+        ]
+    )
+    source.answer = lambda to: next(pages)(to)
+    found = poll(desk, "watch")
+    assert (found.in_force.entries, found.in_force.aside, found.in_force.bookmark) == (4, 1, "2026-11-20T00:00:00Z")
+    assert rules(desk) == ["block host a.example", "block url b.example/x", "block address 203.0.113.7"]
+    assert rules(desk, "watch-files") == [f"block sha256 {'ab' * 32}"]
+    assert source.asked[0][1]["Accept"] == standins.TAXII
+    assert "next=2" in source.asked[1][0]
+    assert str(desk.snapshot.estate.ruleset_by_key["watch"].rules[0].valid_until)[:10] == "2027-01-30"
+    gone = standins.stix("[domain-name:value = 'a.example']", revoked=True, modified="2026-11-21T00:00:00.000Z")
+    new = standins.stix("[domain-name:value = 'c.example']")
+    source.answer = standins.body(standins.json.dumps({"objects": [gone, new]}).encode(), standins.TAXII)
+    poll(desk, "watch")
+    assert "added_after=2026-11-20" in source.asked[-1][0]
+    assert rules(desk) == ["block url b.example/x", "block address 203.0.113.7", "block host c.example"]
+    source.answer = standins.body(b"{}", standins.TAXII)
+    assert poll(desk, "watch").last_poll.result == "unchanged"
+
+
+@pytest.fixture
+def lying(desk, source):
+    with_watch(desk, source)
+    source.answer = standins.envelope("[domain-name:value = 'a.example']")
+    poll(desk, "watch")
+    yield lambda answer: (setattr(source, "answer", answer), in_force_stays(desk, source, "watch"))[1]
+    assert rules(desk) == ["block host a.example"]
+
+
+B = "[domain-name:value = 'b.example']"
+
+
+def test_a_poll_that_is_cut_off_midway_changes_nothing(lying):
+    pages = iter([standins.envelope(B, more=True, next="2"), standins.cut_off(5000, b'{"objects": [', standins.TAXII)])
+    assert "broke off" in lying(lambda to: next(pages)(to))
+
+
+def test_a_server_that_lies_about_its_pages(lying):
+    assert "more, and does not say where" in lying(standins.envelope(B, more=True))
+    assert "lead back to where they were" in lying(standins.envelope(B, more=True, next="2"))
+    assert "more, and sends none of it" in lying(standins.envelope(more=True, next="2"))
+
+
+def test_a_server_that_speaks_something_else(lying):
+    assert "does not speak TAXII" in lying(standins.body(b"{}", "application/json"))
+    assert "does not read as a TAXII envelope" in lying(standins.body(b'{"objects": 5}', standins.TAXII))
+    assert "does not read as a TAXII envelope" in lying(standins.body(b"[" * 50_000, standins.TAXII))
+    assert "no collection at this address" in lying(standins.body(b"", status=404))
+    assert "does not let this feed in" in lying(standins.body(b"", status=401))
+
+
+def test_a_server_that_floods_hangs_or_leads_elsewhere(lying):
+    let_go = threading.Event()
+    assert "more than 5 MB" in lying(standins.flood(standins.TAXII))
+    assert "redirects to evil.example" in lying(standins.redirect("http://evil.example/"))
+    assert "said nothing for 2 seconds" in lying(standins.hang(let_go))
+    let_go.set()
+
+
+# --- what feeds bring, and what is authored ---
+
+
+def test_what_feeds_bring_is_in_force_and_not_in_the_document(desk, source):
+    with_watch(desk, source)
+    revision = desk.snapshot.revision
+    source.answer = standins.envelope("[domain-name:value = 'a.example']")
+    poll(desk, "watch")
+    assert desk.snapshot.revision == revision, "nobody has authored anything"
+    assert desk.authored.ruleset_by_key["watch"].rules == ()
+    desk.change(
+        lambda estate, _: estate.replacing(rulesets=tuple(
+            one.model_copy(update={"name": "Harbour watch", "rules": ()}) for one in estate.rulesets
+        )),
+        noun="ruleset", by="tests",
+    )  # fmt: skip
+    assert rules(desk) == ["block host a.example"], "who saves a ruleset without them does not lose them"
+    assert desk.estate_at(revision).ruleset_by_key["watch"].name is None
+    assert len(desk.estate_at(revision).ruleset_by_key["watch"].rules) == 1
+    with desk.store.reading() as connection:
+        stored = connection.execute("SELECT document FROM ruleset WHERE key = 'watch'").fetchone()[0]
+        written = connection.execute("SELECT group_concat(after) FROM change").fetchone()[0]
+    assert "a.example" not in stored + written
+
+
+def test_what_is_in_force_is_there_after_a_restart(tmp_path, source):
+    with desk_at(tmp_path, NOON) as (desk, _):
+        with_watch(desk, source)
+        source.answer = standins.envelope("[domain-name:value = 'a.example']")
+        poll(desk, "watch")
+        index, generations = desk.index.digest, desk.publisher.generations
+    with desk_at(tmp_path, NOON) as (desk, _):
+        assert rules(desk) == ["block host a.example"]
+        assert (desk.index.digest, desk.publisher.generations) == (index, generations)
+        assert generations == (("watch", 1),)
+
+
+def test_a_generation_that_is_too_much_for_machines_is_not_taken(desk, source, tmp_path):
+    with_watch(desk, source)
+    desk.change(
+        lambda estate, _: estate.replacing(settings=Settings(indicator_capacity=1)), noun="settings", by="tests"
+    )
+    enrol(desk, "laptop-1")
+    source.answer = standins.envelope("[domain-name:value = 'a.example' OR domain-name:value = 'b.example']")
+    found = poll(desk, "watch")
+    assert (
+        "would have 2 indicators to carry (0 written by hand, 2 from feeds), and may have 1" in found.last_poll.problem
+    )
+    assert (rules(desk), found.in_force) == ([], None)
+    desk.change(
+        lambda estate, _: estate.replacing(settings=Settings(indicator_capacity=9)), noun="settings", by="tests"
+    )
+    assert poll(desk, "watch").last_poll.result == "new"
+    assert len(rules(desk)) == 2
+
+
+def enrol(desk, hostname: str) -> None:
+    from portero.core.nouns.device import Facts
+    from portero.core.nouns.enrolment import NewEnrolmentCode
+    from portero.service import enrolment
+
+    code = enrolment.make_code(desk, NewEnrolmentCode(), "tests").code
+    enrolment.join(desk, code, Facts(hostname=hostname))
