@@ -9,10 +9,11 @@ from collections.abc import Callable
 import ada_url
 
 from bench.cedar import cedar_rows
+from bench.content import index_rows, indicator_rows
 from bench.estates import make_estate, make_index, make_situations, make_traffic, skewed
 from bench.fleet import membership_rows, store_rows
 from bench.foresight import foresight_rows
-from bench.measuring import Row, each, in_turns, print_rows, whole
+from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
 from portero.core.matching.categories import MemoryIndex
@@ -139,7 +140,7 @@ def main() -> int:
     indicators = 4_000 if options.quick else 20_000
     estate = make_estate(200, 1_000, indicators)
     index = make_index(hosts)
-    rows = decision_rows(index, estate, visits, rounds)
+    rows: list[Row | Figure] = list(decision_rows(index, estate, visits, rounds))
     small = make_index(hosts // 4), make_estate(50, 250, indicators // 4)
     rows.append(growth_row("decision when everything is four times as big", small, (index, estate), visits))
     more = index, make_estate(200, 1_000, indicators * 5)
@@ -150,6 +151,8 @@ def main() -> int:
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
+    rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
+    rows += indicator_rows((4_000, 20_000) if options.quick else (20_000, 100_000), rounds)
     print(f"{hosts:,} hosts, {indicators:,} indicators, 1,000 assignments, 200 groups; one core.")
     print("Ratios are to the floor of the same run.\n")
     print_rows(rows)

@@ -94,6 +94,35 @@ class Row:
         return "met" if good else "NOT MET"
 
 
+@dataclass(frozen=True)
+class Figure:
+    """A line of the table that is no time: a size, a rate, memory. `value` must be at most, or at least, the goal."""
+
+    what: str
+    value: float
+    unit: str
+    at_most: float | None = None
+    at_least: float | None = None
+
+    @property
+    def met(self) -> str:
+        """Whether the goal is met; empty for a figure without one."""
+        if self.at_most is not None:
+            return "met" if self.value <= self.at_most else "NOT MET"
+        if self.at_least is not None:
+            return "met" if self.value >= self.at_least else "NOT MET"
+        return ""
+
+    @property
+    def line(self) -> tuple[str, ...]:
+        """Its cells."""
+        told = f"{self.value:,.1f} {self.unit}" if self.value < 100 else f"{self.value:,.0f} {self.unit}"
+        goal = f"≤ {self.at_most:,g}" if self.at_most is not None else ""
+        if self.at_least is not None:
+            goal = f"≥ {self.at_least:,g}"
+        return (self.what, told, "", "", "", goal, self.met)
+
+
 def span(seconds: float) -> str:
     """Seconds in the unit that fits."""
     for size, unit in ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs")):
@@ -102,10 +131,13 @@ def span(seconds: float) -> str:
     return f"{seconds * 1e9:.0f} ns"
 
 
-def print_rows(rows: Sequence[Row]) -> None:
+def print_rows(rows: Sequence[Row | Figure]) -> None:
     """The table: what, median, p99, floor, ratio, goal, met or not."""
     lines = [("what", "median", "p99", "floor", "ratio", "goal", "")]
     for row in rows:
+        if isinstance(row, Figure):
+            lines.append(row.line)
+            continue
         goal = f"≤ {row.goal:g}" if row.goal else f"≤ {row.most_ms:g} ms" if row.most_ms else ""
         if row.at_least:
             goal = f"≥ {row.at_least:g}"
