@@ -33,7 +33,6 @@ SETTLED = 235
 DRAWN = {
     "overview",
     "fleet",
-    "group",
     "board",
     "findings",
     "history",
@@ -41,7 +40,8 @@ DRAWN = {
     "machine",
     "machine-dark",
     "indicators",
-    "assignment",
+    "look-up",
+    "feeds",
     "roll-out",
     "activity",
 }
@@ -57,10 +57,11 @@ TERMINALS = {
         "portero layers show",
     ),
     "terminal-rollout": ("portero rollout", "portero activity list --limit 12", "portero revision list --limit 6"),
-    "terminal-estate": (
-        "portero check visit eastquay-desk-01 http://brisk-garden.example/",
-        "portero check start tidewren-bridge-01 --file solitaire",
-        "portero estate export | head -14",
+    "terminal-content": (
+        "portero category lookup http://www.berth-invoice.example/x",
+        "portero feed compare relays | head -8",
+        "portero indicator list --search toll --limit 4",
+        "portero indicator capacity",
     ),
     "terminal-findings": (
         "portero assignment pause quiet-link--satellite --preview",
@@ -104,7 +105,6 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     yield "overview", settled(page)
     for name, path, shown in (
         ("fleet", "/fleet", "eastquay-desk-01"),
-        ("group", "/fleet/groups/crew-mess", "These are also in"),
         ("board", "/assignments?groups=crew-mess,satellite", "meet on"),
         ("findings", "/verify/findings", "What would settle it"),
         ("history", "/roll-out/history/45", "as a document"),
@@ -117,14 +117,14 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.keyboard.press("Enter")
     page.locator(".ladder").first.wait_for()
     yield "machine", settled(page)
-    for name, path in (("indicators", "indicators/fraud-hosts"),):
-        page.goto(f"{URL}/console/controls/{path}")
+    for name, path, shown in (
+        ("indicators", "/controls/indicators/+all", "indicators on a machine"),
+        ("look-up", "/find?q=lucky-reef.example", "Rules in force that touch it"),
+        ("feeds", "/controls/feeds/relays", "Said before"),
+    ):
+        page.goto(f"{URL}/console{path}")
+        page.get_by_text(shown).first.wait_for()
         yield name, settled(page)
-    page.goto(f"{URL}/console/controls/categories/rest-hours")
-    page.get_by_label("Change rest-hours--crew-mess").click()
-    page.get_by_role("dialog").wait_for()
-    page.wait_for_timeout(500)
-    yield "assignment", page
     page.goto(f"{URL}/console/controls/categories/quiet-link")
     page.get_by_label("Pause quiet-link--satellite").click()
     page.get_by_role("dialog").get_by_text("machines change").wait_for()
