@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import structlog
 
@@ -36,12 +36,9 @@ SHRUNK, MANY = 0.5, 100
 MOSTLY_BAD = 0.5
 CHUNK = 1 << 18
 BY_SCHEDULE = "the schedule"
+Result = Literal["new", "unchanged", "waiting"]
 
 _log = structlog.get_logger("portero.feeds")
-
-
-class _Unchanged(Exception):
-    """The source has nothing new."""
 
 
 @dataclass(frozen=True)
@@ -113,10 +110,8 @@ class Feeds:
     def _run(self, task: _Task) -> None:
         key, desk = task.feed.key, self._desk
         try:
-            waits = self._read(task)
-            self._note(task, Poll(at=moment(desk.now()), result="waiting" if waits else "new"))
-        except _Unchanged:
-            self._note(task, Poll(at=moment(desk.now()), result="unchanged"))
+            result = self._read(task)
+            self._note(task, Poll(at=moment(desk.now()), result=result))
         except (FetchProblem, BadFeed, StoreProblem, OSError) as problem:
             self._fail(task, str(problem))
         except Problem as problem:
@@ -146,22 +141,25 @@ class Feeds:
         with self._desk.store.writing() as connection:
             feeds.note_poll(connection, task.feed.key, poll, due)
 
-    def _read(self, task: _Task) -> bool:
-        """Read a feed and put it in force; True where it waits to be looked at."""
+    def _read(self, task: _Task) -> Result:
+        """Read a feed and put it in force, or let it wait to be looked at; what came of it."""
         desk, feed = self._desk, task.feed
         with desk.store.reading() as connection:
             status, credential = feeds.status_of(connection, feed.key), feeds.credential_of(connection, feed.key)
             before = feeds.get_generation(connection, feed.key, status.current)
             number = feeds.next_number(connection, feed.key)
         source = Source(feed.address or "", credential, feed.private_network, self._bounds)
-        brought, etag = self._brought(task, source, before, status)
+        found = self._brought(task, source, before, status)
+        if found is None:
+            return "unchanged"
+        brought, etag = found
         try:
             return self._keep(task, brought, etag, before, number)
         finally:
             desk.holdings.artefacts.settle((brought.digest,))
 
-    def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None, number: int) -> bool:
-        """Keep what was brought as a generation, and put it in force; True where it waits to be looked at."""
+    def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None, number: int) -> Result:
+        """Keep what was brought as a generation, and put it in force unless it is to be looked at first."""
         desk, feed = self._desk, task.feed
         generation = self._generation(task, brought, number)
         waits = task.review or _is_odd(generation, before)
@@ -178,8 +176,8 @@ class Feeds:
             # only once it has come to something: what could not be put in force is read again
             feeds.note(connection, feed.key, etag=etag)
         if not is_new:
-            raise _Unchanged
-        return waits
+            return "unchanged"
+        return "waiting" if waits else "new"
 
     def _generation(self, task: _Task, brought: Brought, number: int) -> Generation:
         tally = brought.tally
@@ -216,8 +214,11 @@ class Feeds:
 
     def _brought(
         self, task: _Task, source: Source, before: Generation | None, status: Status
-    ) -> tuple[Brought, str | None]:
-        """What a task brings, and the ETag that came with it; none for a file, as the address may have another one."""
+    ) -> tuple[Brought, str | None] | None:
+        """What a task brings, and the ETag that came with it; None where the address says that nothing is new.
+
+        No ETag comes with a file that was sent: what is at the address may be something else.
+        """
         if task.file is not None:
             return self._from_chunks(task, _chunks_of(task.file), before), None
         if task.feed.format == "taxii":
@@ -227,7 +228,7 @@ class Feeds:
             headers["If-None-Match"] = status.etag
         with source.reading(source.address, headers) as answer:
             if answer.status_code == 304:
-                raise _Unchanged
+                return None
             if answer.status_code != 200:
                 raise FetchProblem(f"the address answers {answer.status_code}; what was in force stays in force")
             return self._from_chunks(task, source.chunks(answer), before), answer.headers.get("etag", "")[:500]
@@ -243,23 +244,16 @@ class Feeds:
             return read_indicators(feed, None, counted, had_before, now, holdings.artefacts, note)
 
     def _from_collection(self, task: _Task, source: Source, before: Generation | None) -> Brought:
+        """What was added to a collection since the generation before, on top of what that has."""
         desk, feed = self._desk, task.feed
-        newest: list[str] = [before.bookmark] if before is not None and before.bookmark else []
-
-        def pages() -> Iterator[list[Mapping[str, Any]]]:
-            for page in read_collection(source, newest[0] if newest else None, lambda number: note("fetching", number)):
-                if page.added_last:
-                    last.append(page.added_last)
-                yield list(page.objects)
-
-        last: list[str] = []
+        bookmark = before.bookmark if before is not None else None
         with self._noting(feed.key, ()) as (_, note):
             # all pages before anything is made of them: a poll that is cut off midway changes nothing
-            whole = list(pages())
-            had = desk.holdings.indicators_of(before)
-            made = read_indicators(feed, whole, (), had, moment(desk.now()), desk.holdings.artefacts, note)
-        bookmark = max(last, default=newest[0] if newest else None)
-        return Brought(made.digest, made.entries, made.tally, bookmark)
+            pages = list(read_collection(source, bookmark, partial(note, "fetching")))
+            had, objects = desk.holdings.indicators_of(before), [page.objects for page in pages]
+            made = read_indicators(feed, objects, (), had, moment(desk.now()), desk.holdings.artefacts, note)
+        added = [page.added_last for page in pages if page.added_last]
+        return replace(made, bookmark=max(added, default=bookmark))
 
     @contextmanager
     def _noting(self, key: str, chunks: Iterable[bytes]) -> Iterator[tuple[Iterable[bytes], Any]]:

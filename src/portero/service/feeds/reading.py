@@ -61,6 +61,7 @@ class Brought:
     entries: int
     tally: Tally
     bookmark: str | None = None
+    """The moment up to which a collection has been read, as its server writes it."""
 
 
 # --- categories ---
@@ -265,7 +266,6 @@ def read_indicators(
     now: datetime,
     artefacts: Artefacts,
     note: Note,
-    bookmark: str | None = None,
 ) -> Brought:
     """A generation of a feed of indicators. BadFeed.
 
@@ -286,7 +286,7 @@ def read_indicators(
     note("comparing", tally.lines)
     packed = made.packed()
     digest, _, _ = artefacts.make(lambda out: _write(out, packed))
-    return Brought(digest, len(made), tally, bookmark)
+    return Brought(digest, len(made), tally)
 
 
 def _write(out: BinaryIO, packed: bytes) -> None:

@@ -48,7 +48,7 @@ def read_collection(
             return
         if not envelope.objects:
             raise FetchProblem("the server says that there is more, and sends none of it")
-        page = hash(tuple((one.get("id"), one.get("modified")) for one in envelope.objects))
+        page = hash(tuple(f"{one.get('id')} {one.get('modified')}" for one in envelope.objects))
         if page in seen:
             raise FetchProblem("the server's pages lead back to where they were")
         seen.add(page)

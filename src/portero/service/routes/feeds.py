@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Path, Query, Request, Response
@@ -86,8 +87,14 @@ install(router, _KEPT)
 
 
 def _shown(desk: Desk, key: str) -> FeedSummary:
-    found: FeedSummary = the(_KEPT.summaries(desk), "feed", key)
+    found: FeedSummary = _KEPT.summary_of(desk, key)
     return found
+
+
+def _done(desk: Desk, key: str, deed: Callable[[Feed], None]) -> FeedSummary:
+    """Do something with a feed, and tell how it is then."""
+    deed(_feed(desk, key))
+    return _shown(desk, key)
 
 
 @router.put("/feeds/{key}/credential", summary="Give a credential", operation_id="putFeedCredential", tags=["feeds"])
@@ -149,6 +156,8 @@ async def import_file(
     `progress` tells how far that has come, `last_poll` what came of it.
     """
     feed = _feed(desk, key)
+    if desk.feeds.progress(key) is not None:
+        raise _busy(key)
     file = await run_in_threadpool(desk.holdings.artefacts.begin)
     try:
         with file.open("wb") as out:
@@ -158,8 +167,12 @@ async def import_file(
         file.unlink(missing_ok=True)
         raise
     if desk.feeds.read_file(feed, who.name, file, name, review) is None:
-        raise Problem("in-use", f"The feed “{key}” is being read just now; send the file when that is done.")
+        raise _busy(key)
     return _shown(desk, key)
+
+
+def _busy(key: str) -> Problem:
+    return Problem("in-use", f"The feed “{key}” is being read just now; send the file when that is done.")
 
 
 @router.get("/feeds/{key}/generations", summary="List generations", operation_id="listGenerations", tags=["feeds"])
@@ -185,29 +198,25 @@ def compare_generation(key: str, number: Number, _who: Signed, desk: TheDesk) ->
 @router.post("/feeds/{key}/take", summary="Take what waits", operation_id="takeGeneration", tags=["feeds"])
 def take(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
     """Put the generation that waits in force."""
-    desk.feeds.take(_feed(desk, key))
-    return _shown(desk, key)
+    return _done(desk, key, desk.feeds.take)
 
 
 @router.post("/feeds/{key}/drop", summary="Drop what waits", operation_id="dropGeneration", tags=["feeds"])
 def drop(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
     """Leave the generation that waits out; what is in force stays."""
-    desk.feeds.drop(_feed(desk, key))
-    return _shown(desk, key)
+    return _done(desk, key, desk.feeds.drop)
 
 
 @router.post("/feeds/{key}/back", summary="Go back a generation", operation_id="goBackGeneration", tags=["feeds"])
 def go_back(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
     """Put the generation before the one in force in force again. The schedule rests until it is resumed."""
-    desk.feeds.go_back(_feed(desk, key))
-    return _shown(desk, key)
+    return _done(desk, key, desk.feeds.go_back)
 
 
 @router.post("/feeds/{key}/resume", summary="Resume the schedule", operation_id="resumeFeed", tags=["feeds"])
 def resume(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
     """Let the schedule run again."""
-    desk.feeds.resume(_feed(desk, key))
-    return _shown(desk, key)
+    return _done(desk, key, desk.feeds.resume)
 
 
 @router.get("/feeds/{key}/aside", summary="What was kept aside", operation_id="listFeedAside", tags=["feeds"])

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from itertools import islice
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
-from fastapi import APIRouter, Body, Query, Response
+from fastapi import APIRouter, Body, Depends, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import ValidationError
 
@@ -149,8 +149,15 @@ File = Annotated[bytes, Body(media_type="application/octet-stream")]
 DefaultAction = Annotated[Action | None, Query(description="Of rules that come without one.")]
 
 
-@router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
-def weigh_rules(
+class Sent(NamedTuple):
+    """A file of rules that was sent for a ruleset, as it was read."""
+
+    ruleset: Ruleset
+    parcel: bulk.Parcel
+    replace: bool
+
+
+def _sent(
     key: str,
     body: File,
     _who: Author,
@@ -158,38 +165,36 @@ def weigh_rules(
     format: Format = "csv",
     replace: Replace = False,
     action: DefaultAction = None,
-) -> ImportReport:
+) -> Sent:
+    ruleset = _own(desk.snapshot.estate, key)
+    return Sent(ruleset, bulk.read_parcel(body, format, ruleset, action, moment(desk.now())), replace)
+
+
+SentFile = Annotated[Sent, Depends(_sent)]
+
+
+@router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
+def weigh_rules(_who: Author, desk: TheDesk, sent: SentFile) -> ImportReport:
     """What putting a file of rules in would come to: new, changed, doubled, overlapping, over; and what those rules
     would meet in the activity of the last 30 days. Nothing is kept.
     """
-    ruleset = _own(desk.snapshot.estate, key)
-    parcel = bulk.read_parcel(body, format, ruleset, action, moment(desk.now()))
-    return bulk.weigh(desk, ruleset, parcel, replace, is_kept=False)
+    return bulk.weigh(desk, *sent, is_kept=False)
 
 
 @router.post("/rulesets/{key}/import", summary="Put a file of rules in", operation_id="importRules")
-def import_rules(
-    key: str,
-    body: File,
-    change: Authoring,
-    format: Format = "csv",
-    replace: Replace = False,
-    action: DefaultAction = None,
-) -> ImportReport:
+def import_rules(change: Authoring, sent: SentFile) -> ImportReport:
     """Put the rules of a CSV file or a STIX bundle in, in one revision: what can be used of it. Rules for the same are
     put in place of what there is. Hashes of files go to a startup ruleset; what cannot be expressed is kept aside.
     """
-    desk = change.desk
-    ruleset = _own(desk.snapshot.estate, key)
-    parcel = bulk.read_parcel(body, format, ruleset, action, moment(desk.now()))
-    report = bulk.weigh(desk, ruleset, parcel, replace, is_kept=True)
+    desk, key = change.desk, sent.ruleset.key
+    report = bulk.weigh(desk, *sent, is_kept=True)
     change(
-        lambda estate, _versions: bulk.put_in(estate, _own(estate, key), parcel, replace),
+        lambda estate, _versions: bulk.put_in(estate, _own(estate, key), sent.parcel, sent.replace),
         noun="ruleset",
         reason=f"{report.new:,} new and {report.changed:,} changed rules from a file",
     )
     with desk.store.writing() as connection:
-        indicators.set_aside(connection, key, parcel.asides, desk.now())
+        indicators.set_aside(connection, key, sent.parcel.asides, desk.now())
     return report
 
 

@@ -73,6 +73,13 @@ class Kept:
         listed = getattr(desk.snapshot.estate, self.attribute)
         return [self.summed_up(one, desk, versions.get(one.key, 0)) for one in listed]
 
+    def summary_of(self, desk: Desk, key: str) -> Any:
+        """What is told of the one of a key now. Problem."""
+        one = the(getattr(desk.snapshot.estate, self.attribute), self.noun, key)
+        with desk.store.reading() as connection:
+            versions = estates.versions(connection, self.noun)
+        return self.summed_up(one, desk, versions.get(key, 0))
+
 
 def install(router: APIRouter, kept: Kept) -> None:
     """Add the noun's five routes."""
@@ -83,7 +90,7 @@ def install(router: APIRouter, kept: Kept) -> None:
     tags: Any = [plural]
 
     def shown(desk: Desk, key: str, response: Response) -> Any:
-        found = the(kept.summaries(desk), noun, key)
+        found = kept.summary_of(desk, key)
         tagged(response, found.version)
         return found
 
