@@ -160,6 +160,8 @@ def test_what_a_pattern_names(pattern, named):
         ("[domain-name:value = 5]", "is no text"),
         ("not a pattern", "does not read as STIX"),
         ("[" * 5000, "does not read as STIX"),
+        ("(" * 3000 + "[url:value = 'http://a.example/']" + ")" * 3000, "too deep to be read"),
+        ("(" * 200 + " AND ".join(["[a:b = 'c']"] * 600) + ")" * 200, "too deep to be read"),
         ("x" * 30_000, "longer than 20,000"),
     ],
 )
@@ -168,6 +170,42 @@ def test_what_cannot_be_expressed_is_kept_aside_with_the_reason(pattern, why):
     assert isinstance(aside, Aside)
     assert why in aside.problem
     assert aside.document["pattern"] == pattern
+
+
+JSON = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(max_size=12)
+    | st.just("\ud800"),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3),
+    max_leaves=6,
+)
+FIELDS = [
+    "id",
+    "name",
+    "description",
+    "labels",
+    "indicator_types",
+    "pattern",
+    "pattern_type",
+    "valid_from",
+    "valid_until",
+]
+ODD = st.fixed_dictionaries({}, optional=dict.fromkeys(FIELDS, JSON))
+
+
+@given(ODD, st.sampled_from([None, 30, 10**9]))
+def test_whatever_stands_in_an_indicator_makes_a_rule_or_is_kept_aside(odd, lifetime):
+    bundle = {"type": "bundle", "objects": [{**indicator("[domain-name:value = 'a.example']"), **odd}]}
+    (one,) = read(*objects_of(json.dumps(bundle).encode()), lifetime_days=lifetime)
+    if isinstance(one, Aside):
+        assert one.name
+        assert one.problem
+        json.dumps(one, ensure_ascii=False, allow_nan=False).encode()  # it can be kept, and sent
+    else:
+        f"{one.id} {one.rule.model_dump_json()}".encode()
 
 
 def test_an_indicator_brings_its_name_its_span_and_what_it_says_of_itself():

@@ -467,6 +467,8 @@ def test_a_server_that_lies_about_its_pages(lying):
     assert "more, and does not say where" in lying(standins.envelope(B, more=True))
     assert "lead back to where they were" in lying(standins.envelope(B, more=True, next="2"))
     assert "more, and sends none of it" in lying(standins.envelope(more=True, next="2"))
+    odd = b'{"objects": [{"type": "indicator", "id": ["x"], "modified": {}}], "more": true, "next": "2"}'
+    assert "lead back to where they were" in lying(standins.body(odd, standins.TAXII))
 
 
 def test_a_server_that_speaks_something_else(lying):

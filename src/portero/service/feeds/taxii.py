@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
 import httpx
 
-from portero.formats.feed_files import unpacked
+from portero.formats.feed_files import BadFeed, unpacked
+from portero.formats.stix import parse
 from portero.service.feeds.fetching import FetchProblem, Source
 
 MEDIA_TYPE = "application/taxii+json;version=2.1"
@@ -80,11 +80,11 @@ def _refuse_status(answer: httpx.Response) -> None:
 
 def _envelope(body: bytes, added_last: str | None) -> Envelope:
     try:
-        page = json.loads(body)
+        page = parse(body)
         objects = page.get("objects", [])
         if not isinstance(objects, list) or not all(isinstance(one, dict) for one in objects):
             raise ValueError("its objects are no list of objects")
-    except (ValueError, AttributeError, RecursionError) as problem:
+    except (BadFeed, ValueError, AttributeError) as problem:
         raise FetchProblem(f"a page does not read as a TAXII envelope: {str(problem)[:160]}") from problem
     if not page.get("more"):
         return Envelope(objects, None, added_last)
