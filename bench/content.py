@@ -28,6 +28,7 @@ from portero.core.resolving.bundles import compile_bundle
 from portero.formats.bundles import pack_bundle, write_difference
 from portero.formats.feed_files import lines_of
 from portero.formats.index_files import IndexFile, write_index
+from portero.service.bulk import merged
 from portero.service.desk import Desk
 from portero.service.feeds.reading import read_categories
 from portero.service.routes.indicators import list_indicators
@@ -213,8 +214,29 @@ def indicator_rows(sizes: tuple[int, ...], rounds: int) -> list[Row | Figure]:
             rows.append(Row(f"{name}: a search", search, most_ms=150))
             rows.append(Row(f"{name}: the list of rulesets", names, most_ms=150))
             rows += _bundles(desk.snapshot.estate, name, number, rounds)
+            rows += _foresight(desk, name)
             desk.close()
     return rows
+
+
+def _foresight(desk: Desk, name: str) -> list[Row | Figure]:
+    """What it takes to tell what one more rule among so many would do, and to find what is to be settled."""
+    revision, before = desk.snapshot.revision, desk.snapshot.estate
+    one_more = merged(before.rulesets[0], [Rule.model_validate({"host": "one-more.example", "action": "block"})])
+
+    def preview() -> None:
+        # another estate each time: nothing that was made for it is there yet
+        desk.foresight.preview(before, before.replacing(rulesets=(one_more,)), revision, desk.directory)
+
+    def findings() -> None:
+        desk.foresight.forget()
+        assert desk.foresight.findings(before, revision, desk.directory).complete
+
+    previewing, finding = in_turns(2, whole(preview, 1), whole(findings, 1))
+    return [
+        Row(f"{name}: preview one more rule", previewing),
+        Row(f"{name}: all findings", finding),
+    ]
 
 
 def _bundles(estate: Estate, name: str, number: int, rounds: int) -> list[Row | Figure]:

@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import replace
 from datetime import timedelta
 from itertools import product
+from random import Random
 
 import pytest
 from judging import assigned, rules
@@ -13,7 +14,7 @@ from worlds import Fleet, made
 
 from made_estates import ADDRESSES, BASE, HOSTS, USERS
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings import apply_remedy, find_all
+from portero.core.insight.findings import apply_remedy, contests, find_all
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
@@ -66,6 +67,52 @@ def test_what_is_said_to_never_win_never_does_and_contradictions_have_witnesses(
         kinds.update(one.kind.value for one in found.items)
     assert kinds["shadowed"] > 10
     assert kinds["witnessed"] == kinds["opposed"], kinds
+
+
+def test_rules_that_are_known_to_meet_no_other_one_need_not_be_looked_at(monkeypatch):
+    screened = 0
+    is_alone = contests._Arena.is_alone
+
+    def counted(*rule) -> bool:
+        nonlocal screened
+        alone = is_alone(*rule)
+        screened += alone
+        return alone
+
+    for seed in range(ESTATES):
+        _, few, fleet = made(seed)
+        estate = with_many(few, Random(seed))
+        monkeypatch.setattr(contests._Arena, "is_alone", counted)
+        quick = told_of(estate, fleet)
+        monkeypatch.setattr(contests._Arena, "is_alone", lambda *_: False)
+        assert quick == told_of(estate, fleet), seed
+    assert screened > 300
+
+
+def told_of(estate: Estate, fleet: Fleet) -> list[dict[str, object]]:
+    """The findings but for the order of their rules, and for their sentences: these count the hosts at which rules
+    meet, those named by others among them.
+    """
+    found = find_all(estate, fleet.world(estate))
+    return [{**one.model_dump(exclude={"sentence"}), "rules": frozenset(one.rules)} for one in found.items]
+
+
+def with_many(estate: Estate, chance: Random) -> Estate:
+    """The estate with two more rulesets of indicators, among which some meet others, and most do not."""
+    names = [*HOSTS, *(f"{part}site{number}.example" for part in ("", "", "a.", "b.a.") for number in range(9))]
+
+    def rule() -> dict[str, object]:
+        host, action = chance.choice(names), chance.choice(["block", "block", "allow", "warn", "log"])
+        selector = {"host": host} if chance.random() < 0.6 else {"url": f"http://{host}{chance.choice(PATHS)}"}
+        return {**selector, "action": action, **({"exact": True} if chance.random() < 0.2 else {})}
+
+    document = estate.model_dump(mode="json", exclude_none=True)
+    for key in ("many", "more"):
+        unlike = {str(one["host"] if "host" in one else one["url"]): one for one in (rule() for _ in range(15))}
+        document["rulesets"].append({"key": key, "kind": "indicator", "rules": list(unlike.values())})
+        target = chance.choice(["whole-fleet", *(one.key for one in estate.groups)])
+        document["assignments"].append({"key": key, "ruleset": key, "to": [target]})
+    return Estate.model_validate(document)
 
 
 def outcomes(offline, attempt: dict):

@@ -7,7 +7,7 @@ from ipaddress import ip_address
 from typing import Generic, NamedTuple, TypeVar
 
 from portero.core.nouns.selector import Selector, suitability_bounds
-from portero.core.nouns.urls import UrlPattern, Visit, normal_range
+from portero.core.nouns.urls import UrlPattern, Visit, address_of, normal_range
 
 Item = TypeVar("Item")
 
@@ -21,15 +21,43 @@ class ServiceFacts(NamedTuple):
 
 
 class _AtHost(Generic[Item]):
-    """What is said of one host: of itself alone, of all below it too, and of URLs on it."""
+    """What is said of one host: of itself alone, of all below it too, and of URLs on it.
+
+    Nearly all of a hundred thousand hosts have a single item, so only what a host has is made for it.
+    """
 
     __slots__ = ("alone", "below", "exact_urls", "urls")
 
     def __init__(self) -> None:
-        self.alone: list[Item] = []
-        self.below: list[Item] = []
-        self.urls: dict[str, list[tuple[UrlPattern, Item]]] = {}
-        self.exact_urls: dict[tuple[str, str], list[tuple[UrlPattern, Item]]] = {}
+        self.alone: list[Item] | None = None
+        self.below: list[Item] | None = None
+        self.urls: dict[str, list[tuple[UrlPattern, Item]]] | None = None
+        self.exact_urls: dict[tuple[str, str], list[tuple[UrlPattern, Item]]] | None = None
+
+    @property
+    def number(self) -> int:
+        """How many items there are."""
+        urls = [*(self.urls or {}).values(), *(self.exact_urls or {}).values()]
+        return len(self.alone or ()) + len(self.below or ()) + sum(map(len, urls))
+
+    def add(self, item: Item, exact: bool) -> None:
+        """Put an item on the host."""
+        had = self.alone if exact else self.below
+        if had is not None:
+            had.append(item)
+        elif exact:
+            self.alone = [item]
+        else:
+            self.below = [item]
+
+    def add_url(self, pattern: UrlPattern, item: Item) -> None:
+        """Put an item on a URL."""
+        if pattern.exact:
+            self.exact_urls = self.exact_urls or {}
+            self.exact_urls.setdefault((pattern.path, pattern.query), []).append((pattern, item))
+        else:
+            self.urls = self.urls or {}
+            self.urls.setdefault(pattern.path, []).append((pattern, item))
 
 
 class IndicatorTable(Generic[Item]):
@@ -49,15 +77,10 @@ class IndicatorTable(Generic[Item]):
         """Put an item under its selector."""
         kind, value, exact = selector
         if kind == "host":
-            at = self._at(value)
-            (at.alone if exact else at.below).append(item)
+            self._at(value).add(item, exact)
         elif kind == "url":
             pattern = UrlPattern.read(value, exact)
-            at = self._at(pattern.host)
-            if pattern.exact:
-                at.exact_urls.setdefault((pattern.path, pattern.query), []).append((pattern, item))
-            else:
-                at.urls.setdefault(pattern.path, []).append((pattern, item))
+            self._at(pattern.host).add_url(pattern, item)
         elif kind == "address":
             network = normal_range(value)
             by_network = self._ranges.setdefault((network.version, network.prefixlen), {})
@@ -70,7 +93,10 @@ class IndicatorTable(Generic[Item]):
             self._suitability.append((*suitability_bounds(value), item))
 
     def _at(self, host: str) -> _AtHost[Item]:
-        return self._hosts.setdefault(host, _AtHost())
+        found = self._hosts.get(host)
+        if found is None:
+            found = self._hosts[host] = _AtHost()
+        return found
 
     def service_of(self, host: str) -> ServiceFacts | None:
         """The service whose listed host is the nearest at or above a host."""
@@ -87,11 +113,25 @@ class IndicatorTable(Generic[Item]):
         at = self._hosts.get(host)
         return at is not None and bool(at.urls or at.exact_urls)
 
+    def is_lonely(self, host: str) -> bool:
+        """Whether of all that is named no more than one thing can be met on a host, or on one below it that nothing
+        names. Where that is not told by the host alone, it is not said.
+        """
+        if address_of(host) is not None or self.service_of(host) is not None:
+            return False
+        at = self._hosts.get(host)
+        number = at.number if at is not None else 0
+        while number <= 1 and host:
+            _, _, host = host.partition(".")
+            above = self._hosts.get(host)
+            number += len(above.below or ()) if above is not None else 0
+        return number <= 1
+
     def on_pages_of(self, host: str) -> Iterator[Item]:
         """All that URLs on a host are named for."""
         at = self._hosts.get(host)
         for urls in (at.urls, at.exact_urls) if at is not None else ():
-            for found in urls.values():
+            for found in urls.values() if urls else ():
                 yield from (item for _, item in found)
 
     def met_by(self, visit: Visit, address: str | None, page: bool = True) -> list[Item]:
@@ -101,14 +141,14 @@ class IndicatorTable(Generic[Item]):
         if hosts:
             at = hosts.get(host)
             if at is not None:
-                found += at.alone
-                found += at.below
+                found += at.alone or ()
+                found += at.below or ()
                 if at.urls or at.exact_urls:
                     found += _met_urls(at, visit, page)
             dot = host.find(".")
             while dot >= 0:
                 at = hosts.get(host[dot + 1 :])
-                if at is not None:
+                if at is not None and at.below:
                     found += at.below
                 dot = host.find(".", dot + 1)
         if address is not None and self._ranges:
@@ -138,14 +178,14 @@ class IndicatorTable(Generic[Item]):
 
 
 def _met_urls(at: _AtHost[Item], visit: Visit, page: bool) -> list[Item]:
-    rest = visit.rest
+    rest, urls = visit.rest, at.urls or {}
     if not page:
         # of the page nothing is known: only what holds for every page of the host is met
-        return [item for pattern, item in at.urls.get("", ()) if pattern.matches(rest, visit.scheme)]
-    candidates = [*at.exact_urls.get((rest.path, rest.query), ())]
+        return [item for pattern, item in urls.get("", ()) if pattern.matches(rest, visit.scheme)]
+    candidates = [*at.exact_urls.get((rest.path, rest.query), ())] if at.exact_urls else []
     path = rest.path
     while True:
-        candidates += at.urls.get(path, ())
+        candidates += urls.get(path, ())
         if not path:
             break
         path = path[: path.rindex("/")]

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+import msgspec
+
 from portero.core.nouns.action import STRICTNESS, Action
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import UrlPattern
@@ -13,6 +15,8 @@ from portero.core.nouns.verdict import Rung
 CATEGORY, FAMILY, EVERYTHING = range(3)
 """How narrow category selectors are; search terms and exact media types rank with a category, ranges with a family."""
 
+LOOSENESS = {action.value: 1 if action is Action.LOG else -STRICTNESS[action] for action in Action}
+"""The rung of strictness: smaller is stricter; what is only recorded comes last."""
 _STEP = 100_000
 _KINDS = ("query", "exact url", "url", "exact host", "host", "service", "single", "range", "decision", "suitability")
 _FIRST_BROAD = _KINDS.index("range") * _STEP - _STEP // 2
@@ -49,40 +53,24 @@ def is_broad(narrowness: int) -> bool:
     return narrowness > _FIRST_BROAD
 
 
-class Contender:
-    """One rule ready to compete; on each rung, smaller is stronger. Only `people` depends on who asks."""
+class Contender(msgspec.Struct, eq=False, gc=False):
+    """One rule ready to compete; on each rung, smaller is stronger. Only `people` depends on who asks.
 
-    __slots__ = (
-        "action",
-        "assignment",
-        "broad",
-        "feed",
-        "looseness",
-        "mandatory",
-        "narrowness",
-        "rule",
-        "target",
-        "until",
-    )
+    It has neither parts nor ways back to itself, so the garbage collector need not look at a hundred thousand of them.
+    """
 
-    def __init__(
-        self,
-        *,
-        assignment: int,
-        rule: int,
-        action: str,
-        narrowness: int,
-        target: int,
-        mandatory: bool = False,
-        feed: bool = False,
-        broad: bool = False,
-        until: float | None = None,
-    ) -> None:
-        """`assignment` and `rule` say where it stands in the bundle; `until` when it is over, in seconds since 1970."""
-        self.assignment, self.rule, self.action = assignment, rule, action
-        self.narrowness, self.target, self.mandatory, self.feed, self.broad = narrowness, target, mandatory, feed, broad
-        self.looseness = -STRICTNESS[action] if action != Action.LOG else 1
-        self.until = until
+    assignment: int
+    rule: int
+    """Where it stands in the bundle."""
+    action: str
+    looseness: int
+    narrowness: int
+    target: int
+    mandatory: bool
+    feed: bool
+    broad: bool
+    until: float | None
+    """When it is over, in seconds since 1970."""
 
     @property
     def place(self) -> tuple[int, int]:

@@ -17,7 +17,7 @@ from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
-from portero.core.resolving.ladder import REPLACED, Contender, Settled, is_broad, narrowness, settle
+from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Settled, is_broad, narrowness, settle
 from portero.core.resolving.situations import Gates, Situation
 
 MOST_KEPT = 20_000
@@ -87,15 +87,16 @@ class Policy:
         """A rule of the assignment at a place, ready to compete."""
         assignment = self.bundle.assignments[place]
         return Contender(
-            assignment=place,
-            rule=rule.number,
-            action=rule.action,
-            narrowness=narrowness,
-            target=self.gates.targets[place],
-            mandatory=assignment.mandatory,
-            feed=assignment.feed,
-            broad=broad,
-            until=rule.until,
+            place,
+            rule.number,
+            rule.action,
+            LOOSENESS[rule.action],
+            narrowness,
+            self.gates.targets[place],
+            assignment.mandatory,
+            assignment.feed,
+            broad,
+            rule.until,
         )
 
     def _program_test(self, rule: BundleRule) -> Test | SetTest | None:

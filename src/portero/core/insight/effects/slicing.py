@@ -14,6 +14,8 @@ from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.urls import UrlPattern
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import matches, weigh, weigh_start
 from portero.core.resolving.ladder import Contender
@@ -73,6 +75,17 @@ class Cutter:
         sites = [one for pattern, one in self._whole.sites if matches(pattern, visit)]
         others = [self._met(contest.contenders) for contest in outcome.contests]
         return others, self._met(outcome.met), self._met(sites)
+
+    @property
+    def lists_sites(self) -> bool:
+        """Whether some site list is in use."""
+        return bool(self._whole.sites)
+
+    def is_lonely(self, selector: Selector) -> bool:
+        """Whether an indicator of a host or a URL meets no other indicator, wherever that is told without looking."""
+        if selector.kind == "url":
+            return self._whole.indicators.is_lonely(UrlPattern.read(selector.value, selector.exact).host)
+        return selector.kind == "host" and self._whole.indicators.is_lonely(selector.value)
 
     def on_pages_of(self, host: str) -> list[tuple[str, int]]:
         """The rules for single URLs on a host, by ruleset and number."""

@@ -16,6 +16,7 @@ from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.rule import Rule, RulesetKind
+from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.urls import UrlPattern, normal_range
 from portero.core.nouns.verdict import Rung
 from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites, weigh_start
@@ -128,6 +129,16 @@ class _Arena:
         allows = any(one.action is Action.ALLOW for one in indicators)
         return every, (warns and any(others)) or (allows and bool(sites))
 
+    def is_alone(self, ruleset: Ruleset, rule: Rule) -> bool:
+        """Whether a rule meets no other one, as far as that is told without making a subject of it."""
+        if ruleset.kind != "indicator" or len(self.by_ruleset[ruleset.key]) > 1:
+            return False
+        if rule.action is Action.WARN or ruleset.key in self._warning:
+            return False
+        if rule.action is Action.ALLOW and self._cutter.lists_sites:
+            return False
+        return self._cutter.is_lonely(rule.selector)
+
     def _is_contest(self, contest: Sequence[Met]) -> bool:
         return len(contest) > 1 or any(len(self.by_ruleset[one.ruleset]) > 1 for one in contest)
 
@@ -147,9 +158,13 @@ def _contested(
     wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
     alike: dict[frozenset[str], list[Subject]] = defaultdict(list)
     alone: set[tuple[str, int]] = set()
+    looked: set[Subject] = set()
     seen: set[object] = set()
-    for number, subject in enumerate(dict.fromkeys(_generic(estate, wanted, known))):
-        if (number % 50 == 49 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
+    for subject in _generic(estate, wanted, known, arena, alone):
+        if subject in looked:
+            continue
+        looked.add(subject)
+        if (len(looked) % 50 == 0 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
             return alike, alone, {one.key for one in estate.assignments}
         shown = cutter.show(subject)
         met, contested = arena.enter(shown)
@@ -163,11 +178,18 @@ def _contested(
     return alike, alone, set()
 
 
-def _generic(estate: Estate, in_force: Collection[str], known: Known) -> Iterator[Subject]:
-    """What shows each rule in force: itself, and something within it that nothing else names."""
+def _generic(
+    estate: Estate, in_force: Collection[str], known: Known, arena: _Arena, alone: set[tuple[str, int]]
+) -> Iterator[Subject]:
+    """What shows each rule in force: itself, and something within it that nothing else names. Rules that meet no other
+    one, as nearly all of a feed's do, are put with those that are alone.
+    """
     rulesets = [one for one in estate.rulesets if one.key in in_force]
     for ruleset in rulesets:
-        for rule in ruleset.rules:
+        for number, rule in enumerate(ruleset.rules, start=1):
+            if arena.is_alone(ruleset, rule):
+                alone.add((arena.by_ruleset[ruleset.key][0], number))
+                continue
             yield from subjects_of(ruleset.kind, rule.selector, known)
             yield from _within(ruleset.kind, rule)
     if any(rule.selector.kind in ("service", "decision", "suitability") for one in rulesets for rule in one.rules):
