@@ -15,6 +15,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    joined_by_commas,
     tell_removed,
 )
 from portero.cli.insight import warned_of_assignment
@@ -25,17 +26,19 @@ from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssi
 _TAKE_BACK = "none"
 
 
-def _split(values: list[str] | None) -> list[str]:
-    return [one.strip() for value in values or () for one in value.split(",") if one.strip()]
-
-
 def _values(options: argparse.Namespace) -> dict[str, Any]:
     """What the options say of an assignment; `none` takes something back."""
     values: dict[str, Any] = {}
-    targets = [*_split(options.to), *({"device": name} for name in _split(options.device))]
+    targets = [
+        *joined_by_commas(*options.to or ()),
+        *({"device": name} for name in joined_by_commas(*options.device or ())),
+    ]
     if targets:
         values["to"] = targets
-    people = {"users": _split(options.user), "user_groups": _split(options.user_group)}
+    people = {
+        "users": joined_by_commas(*options.user or ()),
+        "user_groups": joined_by_commas(*options.user_group or ()),
+    }
     if any(people.values()):
         everybody = people["users"] == [_TAKE_BACK]
         values["people"] = None if everybody else people

@@ -116,6 +116,11 @@ def tell_removed(context: Context, key: str, noun: str = "") -> None:
         output.say(f"Removed {noun} {key}." if noun else f"Removed {key}.")
 
 
+def joined_by_commas(*values: str) -> list[str]:
+    """The words of options in which several stand, joined by commas."""
+    return [one.strip() for value in values for one in value.split(",") if one.strip()]
+
+
 def read_bytes(name: str) -> bytes:
     """A file's bytes, or standard input for `-`. CommandProblem where it cannot be read."""
     if name == "-":
@@ -124,6 +129,17 @@ def read_bytes(name: str) -> bytes:
         return Path(name).read_bytes()
     except OSError as problem:
         raise CommandProblem(f"{name} cannot be read: {problem.strerror}") from problem
+
+
+def write_bytes(name: str, data: bytes) -> None:
+    """Write a file, or standard output for `-`. CommandProblem where it cannot be written."""
+    if name == "-":
+        sys.stdout.buffer.write(data)
+        return
+    try:
+        Path(name).write_bytes(data)
+    except OSError as problem:
+        raise CommandProblem(f"{name} cannot be written: {problem.strerror}") from problem
 
 
 _DOCUMENTS = (".yaml", ".yml", ".json")

@@ -3,18 +3,10 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.command import (
-    DONE,
-    Commands,
-    Context,
-    add_change,
-    tell_removed,
-)
+from portero.cli.command import DONE, Commands, Context, add_change, joined_by_commas, tell_removed
 from portero.cli.lookups import correction_sentence
 from portero.client import NotFound
 from portero.core.nouns.estate import Correction
-
-MOST_TOLD = 12
 
 
 def correction_list(context: Context) -> int:
@@ -45,7 +37,8 @@ def correction_list(context: Context) -> int:
 def correction_set(context: Context) -> int:
     """Correct a host."""
     options = context.options
-    wanted = Correction(host=options.host, categories=tuple(options.categories.split(",")), reason=options.reason)
+    categories = tuple(joined_by_commas(options.categories))
+    wanted = Correction(host=options.host, categories=categories, reason=options.reason)
     with context.client() as portero:
         try:
             seen: int | None = portero.corrections.get(wanted.host).version

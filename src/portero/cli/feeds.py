@@ -22,9 +22,11 @@ from portero.cli.command import (
     Context,
     UsageProblem,
     add_change,
+    joined_by_commas,
 )
 from portero.cli.keeping import Family, add_list, add_remove, add_show, given_in
 from portero.cli.lookups import listing_aside
+from portero.cli.previews import tell_verdicts
 from portero.client import Portero
 from portero.core import sentences
 from portero.core.nouns.feed import FORMATS, Feed, FeedComparison, FeedCredential, FeedProgress, FeedSummary
@@ -78,14 +80,14 @@ def _feed_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[st
     if options.every is not None:
         values["every_minutes"] = _minutes(options.every)
     if options.categories is not None:
-        values["categories"] = options.categories.split(",")
+        values["categories"] = joined_by_commas(options.categories)
     if options.map:
         mapping = dict(before.get("mapping", {}))
         for text in options.map:
             word, equals, to = text.partition("=")
             if not equals:
                 raise UsageProblem(f"“{text}” maps nothing: write WORD=CATEGORY[,CATEGORY], or WORD= to pass it over")
-            mapping[word.strip()] = [one for one in to.split(",") if one]
+            mapping[word.strip()] = joined_by_commas(to)
         values["mapping"] = mapping
     for name in ("review", "private_network"):
         if (given := getattr(options, name)) is not None:
@@ -209,20 +211,8 @@ def _tell_comparison(found: FeedComparison) -> None:
             for one in found.transitions[:MOST_TOLD]
         ]
         output.print_table(("BEFORE", "AFTER", "HOSTS", "SUCH AS"), rows, right=(2,))
-    if found.verdicts:
-        shifts = [
-            (
-                f"{one.words}{f' and {one.alike:,} more' if one.alike else ''}",
-                output.mark(one.before),
-                output.mark(one.after),
-                str(one.devices),
-                one.when or "always",
-                one.by or "no rule",
-            )
-            for one in found.verdicts[:MOST_TOLD]
-        ]
-        output.print_table(("WHAT", "NOW", "THEN", "MACHINES", "WHEN", "BY"), shifts, right=(3,))
-    else:
+    tell_verdicts(found.verdicts)
+    if not found.verdicts:
         output.say("No verdict is another one.")
     if not found.complete:
         output.say(f"Verdicts were looked at for {found.looked_at:,} of them, those that were visited first.")

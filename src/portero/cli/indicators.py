@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
 
 from portero.cli import output
 from portero.cli.command import (
@@ -18,6 +16,7 @@ from portero.cli.command import (
     add_yes,
     confirmed,
     read_bytes,
+    write_bytes,
 )
 from portero.cli.lookups import listing_aside
 from portero.core import sentences
@@ -141,10 +140,8 @@ def indicator_export(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         data, left_out = portero.indicators.export(options.ruleset, format=options.format)
-    if options.file == "-":
-        sys.stdout.buffer.write(data)
-    else:
-        Path(options.file).write_bytes(data)
+    write_bytes(options.file, data)
+    if options.file != "-":
         output.note(f"{options.file} has them.")
     if left_out:
         output.note(f"{sentences.counted(left_out, 'rule')} cannot be expressed in STIX, and are left out.")
@@ -180,7 +177,7 @@ def indicator_clean_up(context: Context) -> int:
     reasons = [word for word in ("ended", "duplicate", "overshadowed") if getattr(options, word)] or None
     with context.client() as portero:
         found = portero.indicators.cleanable(reasons=reasons, ruleset=options.ruleset)
-        number = found.ended + found.duplicate + found.overshadowed
+        number = _number(found)
         if options.json and not options.yes:
             output.print_json(found)
             return DONE
@@ -188,12 +185,16 @@ def indicator_clean_up(context: Context) -> int:
             _tell_clean_up(found, number)
         if not number or not confirmed(options, f"Take {sentences.counted(number, 'indicator')} out?"):
             return DONE
-        found = portero.indicators.clean_up(reasons=reasons, ruleset=options.ruleset)
+        gone = portero.indicators.clean_up(reasons=reasons, ruleset=options.ruleset, reason=options.reason)
     if options.json:
-        output.print_json(found)
+        output.print_json(gone)
     else:
-        output.say(f"Took {sentences.counted(number, 'indicator')} out.")
+        output.say(f"Took {sentences.counted(_number(gone), 'indicator')} out.")
     return DONE
+
+
+def _number(found: CleanUp) -> int:
+    return found.ended + found.duplicate + found.overshadowed
 
 
 def _tell_clean_up(found: CleanUp, number: int) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from portero.cli import output
 from portero.core import sentences
 from portero.core.nouns.finding import Finding
@@ -31,7 +33,7 @@ def tell_preview(preview: Preview) -> None:
         if len(preview.sentences) > MOST_CHANGES:
             output.say(f"and {len(preview.sentences) - MOST_CHANGES} more; --json lists them all.", indent=2)
     _tell_numbers(preview)
-    _tell_verdicts(preview)
+    tell_verdicts(preview.verdicts)
     for loss in preview.losses:
         output.say(loss)
     _tell_findings("It brings", preview.appearing)
@@ -63,7 +65,8 @@ def _tell_numbers(preview: Preview) -> None:
         output.say("No verdict would be another.")
 
 
-def _tell_verdicts(preview: Preview) -> None:
+def tell_verdicts(verdicts: Sequence[VerdictChange]) -> None:
+    """Say which verdicts become another one."""
     rows = [
         (
             _subject(one),
@@ -73,12 +76,12 @@ def _tell_verdicts(preview: Preview) -> None:
             one.when or "always",
             one.by or "no rule",
         )
-        for one in preview.verdicts[:MOST_ROWS]
+        for one in verdicts[:MOST_ROWS]
     ]
     if rows:
         output.print_table(("WHAT", "NOW", "THEN", "MACHINES", "WHEN", "BY"), rows, right=(3,))
-    if len(preview.verdicts) > MOST_ROWS:
-        output.say(f"and {len(preview.verdicts) - MOST_ROWS} more rows; --json lists them.", indent=2)
+    if len(verdicts) > MOST_ROWS:
+        output.say(f"and {len(verdicts) - MOST_ROWS} more rows; --json lists them.", indent=2)
 
 
 def _subject(one: VerdictChange) -> str:

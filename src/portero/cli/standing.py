@@ -18,6 +18,7 @@ from portero.cli.command import (
     add_change,
     add_csv,
     add_limit,
+    joined_by_commas,
 )
 from portero.client import Portero
 from portero.core import sentences
@@ -183,7 +184,7 @@ def _set_group(portero: Portero, options: argparse.Namespace, wanted: dict[str, 
 
 def _set_estate(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
     seen = portero.enforcement.settings()
-    networks = options.gateway_networks.split(",") if options.gateway_networks else seen.gateway_networks
+    networks = joined_by_commas(options.gateway_networks) if options.gateway_networks else seen.gateway_networks
     changed: dict[str, object] = {
         "layers": {**seen.layers.model_dump(), **wanted},
         "gateway_networks": [] if options.gateway_networks == "none" else networks,

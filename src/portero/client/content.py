@@ -202,8 +202,10 @@ class Indicators(Part):
         """What can go without any verdict becoming another one."""
         return self.connection.get("/indicators/clean-up", CleanUp, because=reasons, ruleset=ruleset)
 
-    def clean_up(self, *, reasons: list[str] | None = None, ruleset: str | None = None) -> CleanUp:
+    def clean_up(
+        self, *, reasons: list[str] | None = None, ruleset: str | None = None, reason: str | None = None
+    ) -> CleanUp:
         """Take it out, in one revision; answers what went."""
-        params = {"because": reasons, "ruleset": ruleset}
+        params = {"because": reasons, "ruleset": ruleset, "reason": reason}
         answer = self.connection.change("POST", "/indicators/clean-up", params=params, timeout=CSV_SECONDS)
         return CleanUp.model_validate_json(answer.content)
