@@ -7,6 +7,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 CONSOLE := src/portero/service/console/index.html
 PORT ?= 8642
+ROUNDS ?= 1
 ARGS ?=
 
 # Debian packages that only the tests need: a real browser, and fonts for it to draw with
@@ -14,7 +15,7 @@ TEST_PACKAGES := chromium fonts-dejavu-core
 # and those that only pictures of a terminal need: a screen, a terminal window, a camera
 SCREENSHOT_PACKAGES := xvfb xterm scrot
 
-.PHONY: help setup demo test test-fast check bench screenshots reference clean tools test-packages screenshot-packages
+.PHONY: help setup demo test test-fast explore check bench screenshots reference clean tools test-packages screenshot-packages
 
 help: ## this list
 	@echo "Portero. The first run of any of these installs what it needs into this folder."
@@ -69,6 +70,9 @@ test: setup test-packages check ## everything: checks and all tests, a real brow
 
 test-fast: setup ## the core and the formats, in seconds
 	$(BIN)/pytest -q tests/core tests/formats
+
+explore: setup ## the tests that make up their examples, with other ones each time; ROUNDS=5 for more
+	for round in $$(seq $(ROUNDS)); do $(BIN)/pytest -q --hypothesis-profile=explore tests/core tests/formats tests/service/test_fuzz.py tests/service/test_roster.py || exit 1; done
 
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one
 	$(BIN)/python -m bench $(if $(QUICK),--quick)

@@ -16,6 +16,7 @@ from typing import Any, TypeVar
 
 import httpx
 import pytest
+from hypothesis import settings
 
 from portero.client import Portero
 from portero.core.nouns.assignment import NewAssignment
@@ -27,6 +28,11 @@ from portero.formats.bundles import open_manifest, unpack_bundle
 sys.path.insert(0, str(Path(__file__).parent))
 
 Result = TypeVar("Result")
+
+# the same examples each time, so that a run on the same code says the same; `make explore` looks for others
+settings.register_profile("repeatable", derandomize=True)
+settings.register_profile("explore")
+settings.load_profile("repeatable")
 
 
 class Process:

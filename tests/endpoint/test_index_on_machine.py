@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from pathlib import Path
 
 import httpx
@@ -41,11 +42,13 @@ def feed(portero):
 
 
 class Counting(httpx.AsyncBaseTransport):
-    """Notes what is fetched and how much, and can break a link after some bytes."""
+    """Notes what is fetched and how much, and can break a link after some bytes, or alter an answer on its way."""
 
     def __init__(self) -> None:
         self.fetched: list[tuple[str, int]] = []
         self.breaks_after: int | None = None
+        self.alters: dict[str, Callable[[bytes], bytes]] = {}
+        """What becomes of the next answer of some sort."""
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
         # one for each request: each check-in has a loop of its own
@@ -56,8 +59,10 @@ class Counting(httpx.AsyncBaseTransport):
         if self.breaks_after is not None and part == "index-file":
             cut, self.breaks_after = self.breaks_after, None
             return httpx.Response(answer.status_code, headers=answer.headers, stream=_Broken(body[:cut]))
+        body = self.alters.pop(part, bytes)(body)
         self.fetched.append((part, len(body)))
-        return httpx.Response(answer.status_code, headers=answer.headers, content=body)
+        headers = {name: value for name, value in answer.headers.items() if name != "content-length"}
+        return httpx.Response(answer.status_code, headers=headers, content=body)
 
     def of(self, part: str) -> list[int]:
         return [size for name, size in self.fetched if name == part]
@@ -167,3 +172,23 @@ def test_a_bundle_that_changed_a_little_travels_as_a_difference(machine, portero
     assert agent.rule("http://0.listed.example/").verdict == "block"
     (difference,) = machine[1].of("bundle")
     assert difference < 1_000 < whole
+
+
+def test_a_difference_that_was_damaged_on_its_way_is_replaced_by_the_whole(machine, portero):
+    check_in(machine)
+    for number, damage in enumerate((lambda body: body[:-9], lambda body: b"\xff" * len(body))):
+        machine[1].fetched.clear()
+        machine[1].alters = {"bundle": damage}
+        portero.indicators.edit("listed", RulesEdit(put=(Rule(host=f"more-{number}.example", action="block"),)))
+        agent = check_in(machine)
+        assert agent.rule(f"http://more-{number}.example/").verdict == "block"
+        difference, whole = machine[1].of("bundle")
+        assert difference < 1_000 < whole
+
+
+def test_a_file_that_is_longer_than_was_signed_for_is_not_taken(machine, portero, tmp_path):
+    bring(portero, tmp_path, "".join(f"long-{n}.example,games\n" for n in range(9_000)))
+    machine[1].alters = {"index-file": lambda body: body + b"x" * 5_000_000}
+    assert "damaged on its way" in (check_in(machine).problem or "")
+    assert not any(file.stat().st_size > 5_000_000 for file in machine[0].path.rglob("*"))
+    assert check_in(machine).rule("http://long-7.example/").verdict == "block"

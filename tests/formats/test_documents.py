@@ -166,7 +166,7 @@ def test_a_bundle_that_claims_to_be_huge_takes_no_memory(claimed):
     with pytest.raises(BadBundle, match="larger than 64 MB"):
         unpack_bundle(boasting, "sha256:x")
     with pytest.raises(BadBundle, match="difference to the bundle says that it is larger"):
-        apply_difference(pack_bundle(BUNDLE).packed, boasting)
+        apply_difference(pack_bundle(BUNDLE).packed, boasting, "sha256:x")
 
 
 def test_only_a_manifest_signed_by_the_pinned_key_is_opened():

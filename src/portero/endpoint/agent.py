@@ -31,7 +31,6 @@ from portero.formats.bundles import (
     CategoryParts,
     Manifest,
     apply_difference,
-    is_bundle,
     open_manifest,
     unpack_bundle,
     unpack_overlay,
@@ -276,8 +275,9 @@ class Agent:
         answer = await self._call("GET", f"bundle/{digest}", params={"from": before})
         whole = answer.content
         if answer.headers.get("Portero-From") == before:
-            whole = apply_difference(held, answer.content)
-            if not is_bundle(whole, digest):
+            try:
+                whole = apply_difference(held, answer.content, digest)
+            except BadBundle:
                 whole = (await self._call("GET", f"bundle/{digest}")).content
         self.folder.write("bundles/" + file_name(digest), whole)
 

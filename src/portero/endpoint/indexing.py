@@ -69,18 +69,18 @@ async def fetch_part(folder: Folder, http: httpx.AsyncClient, identity: Identity
         return
     have = path.stat().st_size if path.exists() else 0
     if have < part.bytes:
-        await _gather(http, identity, path, f"index-file/{part.digest}", have)
+        await _gather(http, identity, path, part, have)
     if not _is(path, part.digest):
         path.unlink(missing_ok=True)
         raise BadBundle("a file of the category index was damaged on its way; it is fetched again")
     path.replace(folder.path / name)
 
 
-async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, what: str, have: int) -> None:
+async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, part: CategoryPart, have: int) -> None:
     headers = {"Authorization": f"Bearer {identity.credential}"}
     if have:
         headers["Range"] = f"bytes={have}-"
-    url = f"{identity.service}/device/v1/{what}"
+    url = f"{identity.service}/device/v1/index-file/{part.digest}"
     try:
         async with http.stream("GET", url, headers=headers, timeout=60.0) as answer:
             if answer.status_code not in (200, 206):
@@ -88,6 +88,8 @@ async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, what:
             with path.open("ab" if answer.status_code == 206 else "wb") as out:
                 async for chunk in answer.aiter_bytes():
                     out.write(chunk)
+                    if out.tell() > part.bytes:
+                        break  # more than was signed for: it is none of it
     except httpx.HTTPError as problem:
         told = problem or type(problem).__name__
         raise Unreachable(f"the category index broke off on its way: {told}") from problem

@@ -116,20 +116,15 @@ def write_difference(before: bytes, after: bytes) -> bytes:
     return zstandard.ZstdCompressor(dict_data=dictionary, compression_params=parameters).compress(new)
 
 
-def apply_difference(before: bytes, difference: bytes) -> bytes:
-    """The packed bytes of a bundle, of the packed bytes of the one before and the difference. BadBundle."""
+def apply_difference(before: bytes, difference: bytes, digest: str) -> bytes:
+    """The packed bytes of the bundle of a digest, of the packed bytes of the one before and the difference.
+
+    BadBundle where they do not come to that bundle.
+    """
     dictionary = zstandard.ZstdCompressionDict(_plain(before), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-    plain = _plain(difference, "difference to the bundle", dictionary)
-    return zstandard.ZstdCompressor(level=3).compress(plain)
-
-
-def is_bundle(packed: bytes, digest: str) -> bool:
-    """Whether these packed bytes are the bundle of that digest."""
-    try:
-        _unpacked(packed, digest, "bundle")
-    except BadBundle:
-        return False
-    return True
+    packed = zstandard.ZstdCompressor(level=3).compress(_plain(difference, "difference to the bundle", dictionary))
+    _unpacked(packed, digest, "bundle")
+    return packed
 
 
 def _plain(packed: bytes, what: str = "bundle", dictionary: zstandard.ZstdCompressionDict | None = None) -> bytes:

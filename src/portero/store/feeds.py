@@ -63,10 +63,8 @@ def forget(connection: sqlite3.Connection, feeds: Collection[str]) -> None:
         connection.executemany(f"DELETE FROM {table} WHERE {column} = ?", [(key,) for key in feeds])
 
 
-def note_poll(
-    connection: sqlite3.Connection, feed: str, poll: Poll, due_at: float | None, etag: str | None = None
-) -> None:
-    """What came of fetching it, and when it is due again. Without an ETag the one before is kept."""
+def note_poll(connection: sqlite3.Connection, feed: str, poll: Poll, due_at: float | None) -> None:
+    """What came of fetching it, and when it is due again."""
     note(
         connection,
         feed,
@@ -75,7 +73,6 @@ def note_poll(
         problem=poll.problem,
         failures=poll.failures,
         due_at=due_at,
-        **({"etag": etag} if etag is not None else {}),
     )
 
 

@@ -4,25 +4,28 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 from portero.core.nouns.indicator import SetAside
 from portero.formats.stix import Aside
 from portero.store.estates import moment
 from portero.store.paging import Query, Rows, page
 
-MOST_ASIDE = 10_000
-"""How many are kept for one ruleset or feed; the oldest go first."""
+MOST_ASIDE, MOST_DOCUMENT = 10_000, 20_000
+"""How many are kept for one ruleset or feed, the oldest go first; and how long an object may be to be kept whole."""
 
 
-def set_aside(connection: sqlite3.Connection, owner: str, asides: Iterable[Aside], now: float) -> None:
+def set_aside(connection: sqlite3.Connection, owner: str, asides: Sequence[Aside], now: float) -> None:
     """Keep what cannot be expressed, for a ruleset or a feed; an object that is there already is replaced."""
-    for one in asides:
-        id = str(one.document.get("id", one.name))
+    for one in asides[-MOST_ASIDE:]:
+        id = str(one.document.get("id", one.name))[:200]
+        document = json.dumps(one.document)
+        if len(document) > MOST_DOCUMENT:
+            document = json.dumps({"id": id, "too_long": len(document)})
         connection.execute("DELETE FROM set_aside WHERE owner = ? AND object = ?", (owner, id))
         connection.execute(
             "INSERT INTO set_aside (owner, object, at, name, problem, document) VALUES (?, ?, ?, ?, ?, ?)",
-            (owner, id, now, one.name, one.problem, json.dumps(one.document)),
+            (owner, id, now, one.name, one.problem, document),
         )
     connection.execute(
         "DELETE FROM set_aside WHERE owner = ? AND id NOT IN"
