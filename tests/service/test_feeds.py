@@ -16,6 +16,7 @@ from portero.service.lookup import look_up_host
 from portero.service.problems import Problem
 from portero.service.worklist import worklist
 from portero.store import feeds
+from portero.store.database import StoreFull
 from service import standins
 from service.standins import Source, configure, desk_at, poll, summary, text
 
@@ -342,6 +343,24 @@ def test_a_page_in_place_of_a_list(broken):
 def test_a_file_that_is_mostly_bad_is_not_taken(broken):
     lines = "a.example,games\n" * 50 + "no host at all,games\n" * 300
     assert "most of its lines cannot be used; is it really a csv?" in broken(text(lines)).replace("Most", "most")
+
+
+def test_a_disk_that_is_full_while_a_generation_is_put_in_force(desk, source, monkeypatch):
+    configure(desk, listing(source))
+    source.answer = text("a.example,games\n")
+    poll(desk, "list")
+
+    def full(*_anything: object) -> None:
+        raise StoreFull("the disk is full")
+
+    before = desk.publisher.index, desk.publisher.generations
+    source.answer = text("b.example,games\n")
+    with monkeypatch.context() as patched:
+        patched.setattr(desk.publisher, "sign_again", full)
+        assert in_force_stays(desk, source) == "The disk is full"
+    assert (desk.publisher.index, desk.publisher.generations) == before, "manifests name what is in force"
+    assert poll(desk, "list").last_poll.result == "new"
+    assert (categories(desk, "b.example"), desk.publisher.index) == (("games",), desk.index.digest)
 
 
 def test_a_redirect_on_the_same_host_is_followed(desk, source):

@@ -241,7 +241,7 @@ class Desk:
                 contents[feed] = self.holdings.contents_of(self.holdings.generation(feed, number))
             after = filled(before, contents)
             refuse_overload(before, after, self.roster)
-            with self.store.writing() as connection:
+            with self._naming() as connection:
                 feeds.note(connection, feed, current=number, waiting=None, held=int(held))
                 self.publisher.generations = feeds.current_numbers(connection, {one.key for one in before.feeds})
                 if index is None:
@@ -256,6 +256,20 @@ class Desk:
         self.foresight.forget()
         self.live.wake(woken)
         self.live.tell("feed", "device", "finding")
+
+    @contextmanager
+    def _naming(self) -> Iterator[sqlite3.Connection]:
+        """A write transaction in which manifests come to name another index or other generations, or stay as they are
+        where it fails.
+        """
+        publisher = self.publisher
+        index, generations = publisher.index, publisher.generations
+        try:
+            with self.store.writing() as connection:
+                yield connection
+        except BaseException:
+            publisher.index, publisher.generations = index, generations
+            raise
 
     def _publish_contents(
         self, connection: sqlite3.Connection, before: Estate, after: Estate, feed: str, revision: int
@@ -275,7 +289,7 @@ class Desk:
     def refresh_index(self, index: KeptIndex) -> None:
         """Put an index of the same generations in force, made on another day or by other settings."""
         with self._lock:
-            with self.store.writing() as connection:
+            with self._naming() as connection:
                 woken = self._publish_index(connection, index)
             self.holdings.take(self.holdings.held.contents, index)
             self.foresight.use(self.index)
