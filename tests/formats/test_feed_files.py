@@ -97,6 +97,17 @@ def test_a_packed_file_is_unpacked_and_one_that_was_cut_off_is_told():
         read(packed[:-6])
 
 
+@pytest.mark.parametrize("size", [1, 2, 7, 1 << 16])
+def test_a_packed_file_may_have_several_members_however_it_is_cut(size):
+    # as a tool that packs in parallel, or `cat a.gz b.gz`, makes it
+    packed = gzip.compress(b"one.example\ntwo") + gzip.compress(b"") + gzip.compress(b".example\n") + bytes(512)
+    assert [one.host for one in read(packed, size=size)] == ["one.example", "two.example"]
+    with pytest.raises(BadFeed, match="was cut off"):
+        read(gzip.compress(b"one.example\n") + gzip.compress(b"two.example\n")[:-3], size=size)
+    with pytest.raises(BadFeed, match="is damaged"):
+        read(gzip.compress(b"one.example\n") + b"and something else", size=size)
+
+
 def test_a_bomb_goes_off_outside():
     bomb = gzip.compress(b"\n" * 40_000_000)
     assert len(bomb) < 50_000

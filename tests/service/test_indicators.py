@@ -177,7 +177,7 @@ def test_a_search_goes_over_all_and_tells_who_wrote_what(portero):
     )
     made(portero, "sought-fed", {"host": "sought-3.example", "action": "block"}, feed="some-feed")
     found = list(portero.indicators.search("SOUGHT"))
-    assert [(one.selector, one.feed, one.over, one.number) for one in found] == [
+    assert [(one.selector, one.feed, one.ended, one.number) for one in found] == [
         ("host sought-1.example", None, False, 1),
         ("host sought-2.example", None, True, 2),
         ("host sought-3.example", "some-feed", False, 1),
@@ -185,7 +185,7 @@ def test_a_search_goes_over_all_and_tells_who_wrote_what(portero):
     assert [one.selector for one in portero.indicators.search("needle")] == ["host sought-1.example"]
     assert len(list(portero.indicators.search("sought", origin="feed"))) == 1
     assert len(list(portero.indicators.search("sought", action="warn"))) == 1
-    assert len(list(portero.indicators.search("sought", over=False))) == 2
+    assert len(list(portero.indicators.search("sought", ended=False))) == 2
     assert len(list(portero.indicators.search(ruleset="sought"))) == 2
 
 

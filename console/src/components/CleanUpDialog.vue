@@ -12,7 +12,7 @@ const { data, isPending, error, refetch } = useCleanable(shown)
 const cleanUp = useCleanUp()
 const because = ref<CleanUpReason[]>(['ended', 'duplicate', 'overshadowed'])
 const REASONS: { value: CleanUpReason; text: string }[] = [
-  { value: 'ended', text: 'over' },
+  { value: 'ended', text: 'ended' },
   { value: 'duplicate', text: 'said twice on the same machines' },
   { value: 'overshadowed', text: 'within a wider one that says the same' },
 ]

@@ -2,8 +2,8 @@
 import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 
 import { useComparison } from '../api/content'
-import ActionMark from './ActionMark.vue'
 import StateBox from './StateBox.vue'
+import VerdictTable from './VerdictTable.vue'
 
 /** What a generation of a feed changes: hosts by what is said of them before and after, and verdicts. */
 const props = defineProps<{ feed: string; number: number }>()
@@ -19,7 +19,7 @@ const words = (categories: readonly string[]) => categories.join(', ') || 'nothi
     <h2>What generation {{ number }} changes</h2>
     <StateBox :loading="isPending" :error="error" :rows="4" @retry="refetch()">
       <template v-if="data">
-        <p class="sub px-3 mb-2">
+        <p class="sub against">
           Against {{ data.against ? `generation ${data.against}` : 'nothing before' }}:
           {{ data.added.toLocaleString() }} new, {{ data.changed.toLocaleString() }} changed,
           {{ data.removed.toLocaleString() }} gone.
@@ -29,32 +29,7 @@ const words = (categories: readonly string[]) => categories.join(', ') || 'nothi
             visited first.</template
           >
         </p>
-        <BTableSimple v-if="data.verdicts?.length" caption-top>
-          <caption class="visually-hidden">
-            Verdicts that change
-          </caption>
-          <BThead
-            ><BTr
-              ><BTh>What</BTh><BTh>Before</BTh><BTh>After</BTh><BTh class="text-end">Machines</BTh
-              ><BTh>When</BTh><BTh>By</BTh></BTr
-            ></BThead
-          >
-          <BTbody>
-            <BTr v-for="(one, place) in data.verdicts.slice(0, 30)" :key="place">
-              <BTd
-                ><code>{{ one.words }}</code
-                ><span v-if="one.alike" class="dim small">
-                  and {{ one.alike.toLocaleString() }} more</span
-                ></BTd
-              >
-              <BTd><ActionMark :action="one.before" /></BTd>
-              <BTd><ActionMark :action="one.after" /></BTd>
-              <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
-              <BTd class="sub">{{ one.when ?? 'always' }}</BTd>
-              <BTd class="sub">{{ one.by ?? 'no rule' }}</BTd>
-            </BTr>
-          </BTbody>
-        </BTableSimple>
+        <VerdictTable v-if="data.verdicts?.length" :verdicts="data.verdicts" />
         <BTableSimple v-if="data.transitions?.length" caption-top>
           <caption class="visually-hidden">
             Hosts of which something else is said
@@ -86,3 +61,10 @@ const words = (categories: readonly string[]) => categories.join(', ') || 'nothi
     </StateBox>
   </section>
 </template>
+
+<style scoped>
+.against {
+  padding: 0 1.1rem;
+  margin-bottom: 0.5rem;
+}
+</style>

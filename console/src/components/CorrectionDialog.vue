@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { BFormInput, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
-import { computed, reactive, watch } from 'vue'
+import { BFormInput, BFormTextarea, BModal } from 'bootstrap-vue-next'
+import { reactive, watch } from 'vue'
 
 import { usePutCorrection } from '../api/content'
-import { useTaxonomy } from '../api/policy'
+import CategoryPicker from './CategoryPicker.vue'
 import DialogButtons from './DialogButtons.vue'
 
 /** Say in which categories a host is, in place of what feeds say, and why. */
@@ -15,16 +15,7 @@ const props = defineProps<{
 }>()
 const shown = defineModel<boolean>({ required: true })
 const put = usePutCorrection()
-const { data: taxonomy } = useTaxonomy()
 const draft = reactive({ host: '', categories: [] as string[], reason: '' })
-const options = computed(() =>
-  (taxonomy.value?.families ?? []).map(({ name, categories }) => ({
-    label: name,
-    options: categories
-      .filter(({ key }) => key !== 'uncategorised')
-      .map((one) => ({ value: one.key, text: one.name })),
-  })),
-)
 watch(shown, () => {
   put.reset()
   Object.assign(draft, {
@@ -57,15 +48,7 @@ function save() {
         placeholder="crew-rota.example"
         :readonly="version !== undefined"
       />
-      <label class="form-label mt-3" for="correction-categories">Categories (Ctrl for more than one)</label>
-      <BFormSelect
-        id="correction-categories"
-        v-model="draft.categories"
-        multiple
-        required
-        :select-size="8"
-        :options="options"
-      />
+      <CategoryPicker v-model="draft.categories" legend="Categories" class="mt-3" />
       <label class="form-label mt-3" for="correction-reason">Why</label>
       <BFormTextarea
         id="correction-reason"

@@ -10,6 +10,7 @@ import {
   type Feed,
   type FeedBody,
 } from '../api/content'
+import CategoryPicker from './CategoryPicker.vue'
 import DialogButtons from './DialogButtons.vue'
 
 /** Make a feed, or change one: where it comes from, how often, and what its words mean. */
@@ -54,7 +55,7 @@ const draft = ref({
   every: '',
   source: '',
   licence: '',
-  categories: '',
+  categories: [] as string[],
   mapping: '',
   action: 'block' as NonNullable<Feed['action']>,
   lifetime: '',
@@ -81,7 +82,7 @@ watch(shown, () => {
     every: feed?.every_minutes?.toString() ?? '',
     source: feed?.source ?? '',
     licence: feed?.licence ?? '',
-    categories: (feed?.categories ?? []).join(', '),
+    categories: [...(feed?.categories ?? [])],
     mapping: Object.entries(feed?.mapping ?? {})
       .map(([word, categories]) => `${word} = ${categories.join(', ')}`)
       .join('\n'),
@@ -113,7 +114,7 @@ function body(): FeedBody {
     every_minutes: draft.value.every ? Number(draft.value.every) : null,
     source: draft.value.source.trim() || null,
     licence: draft.value.licence.trim() || null,
-    categories: categories ? keys(draft.value.categories) : [],
+    categories: categories ? draft.value.categories : [],
     mapping: categories
       ? Object.fromEntries(lines.map((line) => [line.split('=')[0].trim(), keys(line.split('=')[1])]))
       : {},
@@ -205,8 +206,7 @@ function drop() {
         </div>
         <template v-if="draft.kind === 'categories'">
           <div class="wide">
-            <label class="form-label" for="feed-categories">Categories of every host in it</label>
-            <BFormInput id="feed-categories" v-model="draft.categories" placeholder="anonymisers" />
+            <CategoryPicker v-model="draft.categories" legend="Categories of every host in it" />
           </div>
           <div v-if="draft.format === 'csv'" class="wide">
             <label class="form-label" for="feed-mapping">Its words and our categories, a line each</label>

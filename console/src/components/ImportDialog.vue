@@ -62,7 +62,7 @@ const NUMBERS = [
   ['unchanged', 'there already'],
   ['duplicates', 'doubled in the file'],
   ['overlapping', 'overlapping'],
-  ['ended', 'over already'],
+  ['ended', 'ended already'],
   ['removed', 'would go'],
   ['refused', 'refused'],
   ['set_aside', 'kept aside'],

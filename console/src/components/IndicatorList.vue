@@ -36,7 +36,7 @@ const filters = computed(
       ruleset: props.ruleset,
       origin: origin.value || undefined,
       action: action.value || undefined,
-      over: ended.value === '' ? undefined : ended.value === 'yes',
+      ended: ended.value === '' ? undefined : ended.value === 'yes',
       limit: 100,
     }) as IndicatorFilters,
 )
@@ -151,7 +151,7 @@ function add() {
           <BTr
             v-for="one in rules.items.value"
             :key="`${one.ruleset}/${one.selector}`"
-            :class="{ over: one.over }"
+            :class="{ ended: one.ended }"
           >
             <BTd v-if="mayEdit"
               ><BFormCheckbox v-model="chosen" :value="one.selector" :aria-label="`Choose ${one.selector}`"
@@ -172,7 +172,7 @@ function add() {
             >
             <BTd class="sub text-nowrap">{{ one.feed ? `feed ${one.feed}` : 'by hand' }}</BTd>
             <BTd class="sub text-nowrap"
-              >{{ one.rule.valid_until?.slice(0, 10) }}<template v-if="one.over"> ended</template></BTd
+              >{{ one.rule.valid_until?.slice(0, 10) }}<template v-if="one.ended"> ended</template></BTd
             >
           </BTr>
         </BTbody>
@@ -200,7 +200,7 @@ function add() {
 .selector {
   overflow-wrap: anywhere;
 }
-.over {
+.ended {
   color: var(--ink-3);
 }
 .wrong {

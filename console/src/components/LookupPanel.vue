@@ -144,7 +144,7 @@ function tryOut(url: string) {
         <BTr
           v-for="rule in found.rules"
           :key="`${rule.ruleset}/${rule.number}`"
-          :class="{ passed: rule.over }"
+          :class="{ passed: rule.ended }"
         >
           <BTd
             ><template v-for="put in rule.assignments" :key="put.assignment"
@@ -159,7 +159,7 @@ function tryOut(url: string) {
             ><code>{{ rule.selector }}</code>
             <div class="small dim">
               <template v-if="rule.part">some pages of it only </template
-              ><template v-if="rule.over">has ended</template>
+              ><template v-if="rule.ended">has ended</template>
             </div></BTd
           >
           <BTd class="mixed"

@@ -1,25 +1,14 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { Preview } from '../api/client'
 import { counted, span } from '../composables/words'
-import ActionMark from './ActionMark.vue'
 import Icon from './Icon.vue'
+import VerdictTable from './VerdictTable.vue'
 
 /** What a change would do: machines, verdicts, findings, where it will not hold, when it has taken hold. */
 const props = defineProps<{ preview?: Preview }>()
-const SHOWN = 40
-
-const CHIPS = {
-  released: 'released',
-  softened: 'softened',
-  recorded: 'recorded',
-  unrecorded: 'recorded no more',
-}
-const chip = (effect: string) => CHIPS[effect as keyof typeof CHIPS]
 const tightened = computed(() => (props.preview?.effects.stopped ?? 0) + (props.preview?.effects.warned ?? 0))
-const rows = computed(() => props.preview?.verdicts.slice(0, SHOWN) ?? [])
 const hold = computed(() => {
   const most = props.preview?.taking_hold.most
   return most == null ? '–' : `~${most < 60 ? '1 min' : span(most)}`
@@ -59,38 +48,8 @@ const hold = computed(() => {
       <p v-for="loss in preview.losses" :key="loss" class="loss">
         <Icon name="exclamation" /> <b>{{ loss }}</b>
       </p>
-      <BTableSimple v-if="rows.length" small caption-top class="rows">
-        <caption class="visually-hidden">
-          Verdicts that would change
-        </caption>
-        <BThead
-          ><BTr
-            ><BTh>What changes</BTh><BTh>Before</BTh><BTh><span class="visually-hidden">becomes</span></BTh
-            ><BTh>After</BTh><BTh class="text-end">Machines</BTh><BTh>When</BTh><BTh>By</BTh></BTr
-          ></BThead
-        >
-        <BTbody>
-          <BTr v-for="(row, number) in rows" :key="number">
-            <BTd class="what"
-              ><b>{{ row.words }}</b
-              ><template v-if="row.alike"> and {{ row.alike.toLocaleString() }} more alike</template>{{ ' '
-              }}<span v-if="chip(row.effect)" class="chip" :class="row.effect">{{
-                chip(row.effect)
-              }}</span></BTd
-            >
-            <BTd><ActionMark :action="row.before" /></BTd>
-            <BTd class="dim">→</BTd>
-            <BTd><ActionMark :action="row.after" /></BTd>
-            <BTd class="text-end">{{ row.devices.toLocaleString() }}</BTd>
-            <BTd class="small">{{ row.when ?? 'always' }}</BTd>
-            <BTd class="small sub">{{ row.by ?? 'no rule' }}</BTd>
-          </BTr>
-        </BTbody>
-      </BTableSimple>
+      <VerdictTable v-if="preview.verdicts.length" :verdicts="preview.verdicts" />
       <p v-else-if="preview.complete" class="sub">No verdict becomes another.</p>
-      <p v-if="preview.verdicts.length > SHOWN" class="small dim">
-        and {{ preview.verdicts.length - SHOWN }} more
-      </p>
       <p v-if="!preview.complete" class="loss">
         <Icon name="hourglass" /> Time ran out {{ preview.stopped_at }}: more may change than is told here.
       </p>
@@ -141,19 +100,8 @@ const hold = computed(() => {
   font-size: 1.25rem;
   letter-spacing: -0.01em;
 }
-.free,
-.released {
+.free {
   color: var(--allow);
-}
-.released {
-  border-color: var(--allow);
-}
-.softened {
-  color: var(--warn);
-  border-color: var(--warn);
-}
-.what {
-  overflow-wrap: anywhere;
 }
 .loss {
   color: var(--warn);

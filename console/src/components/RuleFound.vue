@@ -7,7 +7,7 @@ defineProps<{ found: FoundIndicator }>()
 </script>
 
 <template>
-  <div class="found" :class="{ over: found.over }">
+  <div class="found" :class="{ ended: found.ended }">
     <ActionMark :action="found.rule.action" />
     <code>{{ found.selector }}</code>
     <RouterLink :to="{ name: 'indicators', params: { ruleset: found.ruleset } }" class="small">{{
@@ -15,7 +15,7 @@ defineProps<{ found: FoundIndicator }>()
     }}</RouterLink>
     <span class="small dim"
       >{{ found.feed ? `from the feed ${found.feed}` : 'by hand'
-      }}<template v-if="found.over">, has ended</template></span
+      }}<template v-if="found.ended">, has ended</template></span
     >
   </div>
 </template>
@@ -30,7 +30,7 @@ defineProps<{ found: FoundIndicator }>()
 .found code {
   overflow-wrap: anywhere;
 }
-.over {
+.ended {
   color: var(--ink-3);
 }
 </style>

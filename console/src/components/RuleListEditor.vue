@@ -192,7 +192,7 @@ function add() {
   Object.assign(one, fresh(), { selector: one.selector, action: one.action })
 }
 const day = (moment: string | null | undefined) => moment?.slice(0, 10) ?? ''
-const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
+const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
 </script>
 
 <template>
@@ -304,7 +304,7 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
           </BTr>
         </BThead>
         <BTbody>
-          <BTr v-for="rule in shown" :key="textOf(rule)" :class="{ over: isOver(rule) }">
+          <BTr v-for="rule in shown" :key="textOf(rule)" :class="{ ended: hasEnded(rule) }">
             <BTd v-if="mayAuthor" class="box"
               ><input
                 v-model="chosen"
@@ -323,7 +323,7 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
               <div v-if="rule.note" class="small dim">{{ rule.note }}</div></BTd
             >
             <BTd class="text-nowrap"
-              >{{ day(rule.valid_until) }} <span v-if="isOver(rule)" class="small dim">over</span></BTd
+              >{{ day(rule.valid_until) }} <span v-if="hasEnded(rule)" class="small dim">ended</span></BTd
             >
             <BTd class="text-end text-nowrap">
               <BButton
@@ -388,7 +388,7 @@ const isOver = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_u
 .selector code {
   overflow-wrap: anywhere;
 }
-.over {
+.ended {
   color: var(--ink-2);
 }
 </style>

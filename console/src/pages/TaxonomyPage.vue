@@ -1,34 +1,19 @@
 <script setup lang="ts">
 import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 
 import { useCategoryIndex } from '../api/content'
-import { useTaxonomy } from '../api/policy'
 import ControlTabs from '../components/ControlTabs.vue'
 import PageHead from '../components/PageHead.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import StateBox from '../components/StateBox.vue'
 import TryDialog from '../components/TryDialog.vue'
+import { useCategorySearch } from '../composables/useCategorySearch'
 
 /** The web taxonomy: what each category means, and the test host with which it can be tried. */
-const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
 const { data: index } = useCategoryIndex()
 const sought = ref('')
-const families = computed(() => {
-  const text = sought.value.trim().toLowerCase()
-  return (taxonomy.value?.families ?? [])
-    .map((family) => ({
-      ...family,
-      categories: family.categories.filter(
-        (one) =>
-          !text ||
-          `${family.name} ${family.key} ${one.key} ${one.name} ${one.definition}`
-            .toLowerCase()
-            .includes(text),
-      ),
-    }))
-    .filter(({ categories }) => categories.length)
-})
+const { families, isPending, error, refetch } = useCategorySearch(sought)
 const trying = ref(false)
 const url = ref('')
 function tryOut(host: string) {

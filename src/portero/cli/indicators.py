@@ -28,7 +28,7 @@ MOST_TOLD = 12
 def indicator_list(context: Context) -> int:
     """Search indicators."""
     options = context.options
-    over = {"yes": True, "no": False}.get(options.ended or "")
+    ended = {"yes": True, "no": False}.get(options.ended or "")
     with context.client() as portero:
         found = list(
             portero.indicators.search(
@@ -36,7 +36,7 @@ def indicator_list(context: Context) -> int:
                 ruleset=options.ruleset,
                 origin=options.origin,
                 action=options.action,
-                over=over,
+                ended=ended,
                 limit=options.limit,
             )
         )
@@ -55,7 +55,7 @@ def indicator_list(context: Context) -> int:
                 output.mark(one.rule.action),
                 one.ruleset,
                 "feed" if one.feed else "by hand",
-                "ended" if one.over else (f"{one.rule.valid_until:%Y-%m-%d}" if one.rule.valid_until else ""),
+                "ended" if one.ended else (f"{one.rule.valid_until:%Y-%m-%d}" if one.rule.valid_until else ""),
                 output.cut(one.rule.name or "", 24),
             )
             for one in found
@@ -97,7 +97,7 @@ def indicator_import(context: Context) -> int:
 def _tell_report(one: ImportReport) -> None:
     output.say(
         f"{sentences.counted(one.rules, 'rule')}: {one.new:,} new, {one.changed:,} changed, {one.unchanged:,} there"
-        f" already, {one.duplicates:,} doubled in the file, {one.ended:,} over already."
+        f" already, {one.duplicates:,} doubled in the file, {one.ended:,} ended already."
     )
     if one.removed:
         output.say(f"{sentences.counted(one.removed, 'rule')} that the file does not name would go.")
@@ -200,7 +200,7 @@ def _number(found: CleanUp) -> int:
 def _tell_clean_up(found: CleanUp, number: int) -> None:
     output.say(
         f"{sentences.counted(number, 'indicator')} can go without any verdict becoming another one"
-        f" ({found.ended:,} over, {found.duplicate:,} doubled, {found.overshadowed:,} overshadowed)."
+        f" ({found.ended:,} ended, {found.duplicate:,} doubled, {found.overshadowed:,} overshadowed)."
     )
     rows = [(one.selector, one.ruleset, one.reason, one.by or "") for one in found.items[: 2 * MOST_TOLD]]
     if rows:
@@ -262,7 +262,7 @@ def register(commands: Commands) -> None:
     )
     tidy.add_argument("ruleset", nargs="?", metavar="RULESET", help="of this ruleset only")
     for word, what in (
-        ("ended", "what is over"),
+        ("ended", "what has ended"),
         ("duplicate", "what is said twice"),
         ("overshadowed", "what is within others"),
     ):

@@ -59,7 +59,7 @@ def _cell(cell: BoardCell) -> str:
         *([cell.place] if cell.place != "anywhere" else []),
         *(["exception"] if cell.exception else []),
         *([cell.state.value] if cell.state != "active" else []),
-        *(["ended"] if cell.over else []),
+        *(["ended"] if cell.ended else []),
     ]
     told = cell.action.value if cell.action else "applies"
     return f"{told} {cell.ruleset}" + (f" ({', '.join(marks)})" if marks else "")

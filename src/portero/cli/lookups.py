@@ -80,7 +80,7 @@ def _tell_rules(rules: tuple[TouchingRule, ...]) -> None:
         marks = [
             *(["from " + one.feed] if one.feed else []),
             *(["some pages"] if one.part else []),
-            *(["ended"] if one.over else []),
+            *(["ended"] if one.ended else []),
             *(["mandatory"] if any(put.mandatory for put in one.assignments) else []),
         ]
         rows.append(

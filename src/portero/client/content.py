@@ -148,11 +148,11 @@ class Indicators(Part):
         ruleset: str | None = None,
         origin: str | None = None,
         action: str | None = None,
-        over: bool | None = None,
+        ended: bool | None = None,
         limit: int | None = None,
     ) -> Iterator[FoundIndicator]:
-        """Rules in which a text stands; of a ruleset; of an origin, `hand` or `feed`; of an action; over or not."""
-        asked = {"q": q, "ruleset": ruleset, "origin": origin, "action": action, "over": over}
+        """Rules in which a text stands; of a ruleset; of an origin, `hand` or `feed`; of an action; ended or not."""
+        asked = {"q": q, "ruleset": ruleset, "origin": origin, "action": action, "ended": ended}
         return self.connection.pages("/indicators", FoundIndicator, limit, **asked)
 
     def edit(self, ruleset: str, edit: RulesEdit, *, reason: str | None = None) -> RulesetState:

@@ -11,6 +11,7 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator
 from datetime import date
 from ipaddress import ip_address
+from itertools import chain
 from typing import NamedTuple
 
 from portero.core.nouns.urls import normal_site
@@ -49,18 +50,33 @@ Line = HostLine | Refused
 
 def unpacked(chunks: Iterable[bytes], most: int = MAX_BYTES) -> Iterator[bytes]:
     """The bytes of a file, of one packed with gzip unpacked. BadFeed where it unpacks to more than `most`."""
-    source, total, unzip = iter(chunks), 0, None
-    for place, chunk in enumerate(source):
-        if place == 0 and chunk[:2] == _GZIP:
-            unzip = zlib.decompressobj(wbits=31)
+    total = 0
+    for plain in _unpacked(iter(chunks)):
+        total += len(plain)
+        if total > most:
+            raise BadFeed(f"the file is more than {most // 1_000_000:,} MB unpacked, which is more than is read")
+        yield plain
+
+
+def _unpacked(chunks: Iterator[bytes]) -> Iterator[bytes]:
+    head = next(chunks, b"")
+    while len(head) < len(_GZIP) and (more := next(chunks, None)) is not None:
+        head += more
+    if not head.startswith(_GZIP):
+        yield from chain((head,), chunks)
+        return
+    unzip = zlib.decompressobj(wbits=31)
+    for chunk in chain((head,), chunks):
         while chunk:
-            plain = _decompressed(unzip, chunk) if unzip else chunk
-            total += len(plain)
-            if total > most:
-                raise BadFeed(f"the file is more than {most // 1_000_000:,} MB unpacked, which is more than is read")
-            yield plain
-            chunk = unzip.unconsumed_tail if unzip else b""
-    if unzip is not None and not unzip.eof:
+            if unzip.eof:
+                # one member may follow another, and zeros fill up the last block (RFC 1952, 2.2)
+                chunk = chunk.lstrip(b"\0")
+                if not chunk:
+                    break
+                unzip = zlib.decompressobj(wbits=31)
+            yield _decompressed(unzip, chunk)
+            chunk = unzip.unused_data if unzip.eof else unzip.unconsumed_tail
+    if not unzip.eof:
         raise BadFeed("the packed file was cut off")
 
 

@@ -158,7 +158,7 @@ def weigh(desk: Desk, ruleset: Ruleset, parcel: Parcel, replace: bool, is_kept: 
         changed=len(changed),
         unchanged=len(rules) - len(new) - len(changed),
         duplicates=parcel.duplicates,
-        ended=sum(indicators.is_over(one, now) for one in rules),
+        ended=sum(indicators.has_ended(one, now) for one in rules),
         removed=len(there.keys() - {one.selector for one in rules}) if replace else 0,
         overlapping=number,
         overlaps=tuple(told),
@@ -231,7 +231,7 @@ def found_in(ruleset: Ruleset, place: int, now: datetime, assigned: bool) -> Fou
         rule=rule,
         selector=str(rule.selector),
         assigned=assigned,
-        over=indicators.is_over(rule, now),
+        ended=indicators.has_ended(rule, now),
     )
 
 

@@ -8,7 +8,7 @@ from datetime import date
 
 from portero.core import sentences
 from portero.core.insight.effects.subjects import Subject
-from portero.core.insight.indicators import is_over
+from portero.core.insight.indicators import has_ended
 from portero.core.matching.categories import look_up
 from portero.core.matching.feed_entries import FeedEntry
 from portero.core.nouns.action import overridden
@@ -153,7 +153,7 @@ def _rules(desk: Desk, url: str, host: str) -> Iterator[TouchingRule]:
             selector=str(rule.selector),
             action=rule.action,
             part=part,
-            over=is_over(rule, now),
+            ended=has_ended(rule, now),
             assignments=tuple(
                 TouchingAssignment(
                     assignment=one.key,

@@ -64,5 +64,5 @@ def overload(before: Estate, after: Estate, combinations: Callable[[], Iterable[
     return (
         f"Machines in {groups} would have {then.indicators:,} indicators to carry ({then.by_hand:,} written by hand,"
         f" {then.by_feed:,} from feeds), and may have {most:,}. Take some out (“portero indicator clean-up” shows which"
-        " are over, doubled or overshadowed), put fewer on these machines, or raise the capacity in the settings."
+        " have ended, are doubled or overshadowed), put fewer on these machines, or raise the capacity in the settings."
     )

@@ -47,7 +47,7 @@ def visit_of(rule: Rule) -> tuple[Visit, str | None] | None:
     return None
 
 
-def is_over(rule: Rule, now: datetime) -> bool:
+def has_ended(rule: Rule, now: datetime) -> bool:
     """Whether it has ended."""
     return rule.valid_until is not None and rule.valid_until <= now
 
@@ -148,16 +148,16 @@ def _within(rules: Sequence[tuple[int, Rule]], there: Iterable[Placed]) -> dict[
 
 
 def clean_up(estate: Estate, now: datetime) -> Iterator[CleanUpItem]:
-    """Every indicator that can go without a verdict becoming another one: it is over; another ruleset on the same
+    """Every indicator that can go without a verdict becoming another one: it has ended; another ruleset on the same
     machines says the same; or the wider one that would count in its place says the same for as long.
     """
     rulesets = [one for one in estate.rulesets if one.kind == "indicator"]
-    every = Covering(one for one in all_placed(rulesets) if not is_over(one.rule, now))
+    every = Covering(one for one in all_placed(rulesets) if not has_ended(one.rule, now))
     same = _SaidAsWell(estate, rulesets, now)
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):
             found: tuple[CleanUpReason, Placed | None] | None = None
-            if is_over(rule, now):
+            if has_ended(rule, now):
                 found = "ended", None
             elif twin := same.by(ruleset, rule):
                 found = "duplicate", twin
@@ -207,7 +207,7 @@ class _SaidAsWell:
         for ruleset in rulesets:
             if ruleset.feed is None:
                 for number, rule in enumerate(ruleset.rules, start=1):
-                    if not is_over(rule, now):
+                    if not has_ended(rule, now):
                         self._by.setdefault((rule.selector, rule.action), []).append(Placed(ruleset, number, rule))
 
     def by(self, ruleset: Ruleset, rule: Rule) -> Placed | None:

@@ -41,7 +41,7 @@ class BoardCell(Noun):
     assignment: str
     action: Annotated[Action | None, Field(description="What all of its rules come to; None where they differ.")] = None
     state: State
-    over: Annotated[bool, Field(description="Whether it has ended.")] = False
+    ended: Annotated[bool, Field(description="Whether it has ended.")] = False
     mandatory: bool = False
     schedule: Key | None = None
     people: Annotated[bool, Field(description="Whether it is for some people only.")] = False

@@ -68,7 +68,10 @@ class Feed(Noun):
         Literal["warn", "block", "log"] | None, Field(description="Of indicators that come without one.")
     ] = None
     lifetime_days: Annotated[
-        int | None, Field(ge=1, le=3650, description="An indicator ends so long after the feed first named it.")
+        int | None,
+        Field(
+            ge=1, le=3650, description="An indicator ends so long after it began or, where it does not say, first came."
+        ),
     ] = None
     review: Annotated[bool, Field(description="A new generation waits until somebody has looked at it.")] = False
     private_network: Annotated[bool, Field(description="It may be fetched from a private address.")] = False

@@ -20,7 +20,7 @@ class FoundIndicator(Noun):
     rule: Rule
     selector: str
     assigned: Annotated[bool, Field(description="Whether its ruleset is put on some group or machine.")]
-    over: Annotated[bool, Field(description="Whether it has ended.")]
+    ended: Annotated[bool, Field(description="Whether it has ended.")]
 
 
 class RulesEdit(Noun):

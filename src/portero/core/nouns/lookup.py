@@ -64,7 +64,7 @@ class TouchingRule(Noun):
     selector: str
     action: Action
     part: Annotated[bool, Field(description="It names some pages of the host only.")] = False
-    over: Annotated[bool, Field(description="It has ended.")] = False
+    ended: Annotated[bool, Field(description="It has ended.")] = False
     assignments: tuple[TouchingAssignment, ...]
 
 

@@ -12,7 +12,7 @@ from fastapi.responses import StreamingResponse
 from pydantic import ValidationError
 
 from portero.core import sentences
-from portero.core.insight.indicators import is_over
+from portero.core.insight.indicators import has_ended
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import State
 from portero.core.nouns.base import fault_of
@@ -65,20 +65,20 @@ def list_indicators(
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
     origin: Origin = None,
     action: Action | None = None,
-    over: Annotated[bool | None, Query(description="Only those that have ended, or only those that have not.")] = None,
+    ended: Annotated[bool | None, Query(description="Only those that have ended, or only those that have not.")] = None,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[FoundIndicator]:
     """The rules of one ruleset of whatever kind, or of all rulesets of indicators, in their order."""
     estate, now = desk.snapshot.estate, moment(desk.now())
     assigned = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
-    page = offset_page(_places(desk, q, ruleset, origin, action, over), cursor, limit)
+    page = offset_page(_places(desk, q, ruleset, origin, action, ended), cursor, limit)
     items = [bulk.found_in(own, place, now, own.key in assigned) for own, place in page.items]
     return Page(items=items, next=page.next, total=page.total)
 
 
 def _places(
-    desk: Desk, q: str | None, ruleset: str | None, origin: str | None, action: Action | None, over: bool | None
+    desk: Desk, q: str | None, ruleset: str | None, origin: str | None, action: Action | None, ended: bool | None
 ) -> list[tuple[Ruleset, int]]:
     estate, now = desk.snapshot.estate, moment(desk.now())
     if ruleset is not None:
@@ -90,8 +90,8 @@ def _places(
     found = [(own, place) for own in wanted for place in desk.finder.numbers(own, q or "")]
     if action is not None:
         found = [(own, place) for own, place in found if own.rules[place].action is action]
-    if over is not None:
-        found = [(own, place) for own, place in found if is_over(own.rules[place], now) is over]
+    if ended is not None:
+        found = [(own, place) for own, place in found if has_ended(own.rules[place], now) is ended]
     return found
 
 
@@ -175,7 +175,7 @@ SentFile = Annotated[Sent, Depends(_sent)]
 
 @router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
 def weigh_rules(_who: Author, desk: TheDesk, sent: SentFile) -> ImportReport:
-    """What putting a file of rules in would come to: new, changed, doubled, overlapping, over; and what those rules
+    """What putting a file of rules in would come to: new, changed, doubled, overlapping, ended; and what those rules
     would meet in the activity of the last 30 days. Nothing is kept.
     """
     return bulk.weigh(desk, *sent, is_kept=False)
@@ -264,7 +264,7 @@ def get_clean_up(
     because: Reasons = None,
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
 ) -> CleanUp:
-    """Indicators that can go without any verdict becoming another one: over, doubled, overshadowed."""
+    """Indicators that can go without any verdict becoming another one: ended, doubled, overshadowed."""
     return bulk.clean_up(desk, because or _ALL, ruleset)[0]
 
 

@@ -80,7 +80,7 @@ def get_board(_who: Signed, desk: TheDesk) -> Board:
 _KINDS = ("category", "indicator", "site", "startup")
 
 
-def _cell(one: Assignment, target: str, estate: Estate, over: bool) -> BoardCell:
+def _cell(one: Assignment, target: str, estate: Estate, ended: bool) -> BoardCell:
     ruleset = estate.ruleset_by_key[one.ruleset]
     actions: set[Action] = {overridden(rule.action, one.action) for rule in ruleset.rules}
     return BoardCell(
@@ -89,7 +89,7 @@ def _cell(one: Assignment, target: str, estate: Estate, over: bool) -> BoardCell
         assignment=one.key,
         action=actions.pop() if len(actions) == 1 else None,
         state=one.state,
-        over=over,
+        ended=ended,
         mandatory=one.mandatory,
         schedule=one.schedule,
         people=one.names_people,
