@@ -76,6 +76,17 @@ def test_a_machine_that_does_less_than_meant_is_a_gap(reported, code):
     assert bool(found.effective.layers[1].logged) == (reported == "observing")
 
 
+def test_an_older_category_index_is_a_caveat_where_the_host_s_categories_come_from_it():
+    corrected = estate(corrections=[{"host": "own.example", "categories": ["gambling"]}])
+    older = {"index_current": False}
+    assert codes(told(corrected, **older)) == ["stale-index"]
+    assert codes(told(corrected, url="http://nobody-knows.example/", **older)) == ["stale-index"]
+    assert codes(told(corrected, url="http://own.example/", **older)) == [], "corrections travel with the bundle"
+    assert codes(told(corrected, url="http://gambling.category.test/", **older)) == []
+    assert codes(told(estate(assignments=[]), **older)) == [], "no rule looks at categories"
+    assert codes(told(corrected)) == []
+
+
 def test_a_machine_that_has_not_heard_of_a_mode_yet_still_does_the_old_one():
     before, after = estate(), estate(settings={"layers": {"filter": "observing"}})
     old = Policy(compile_bundle(before, ("whole-fleet",)))

@@ -10,6 +10,7 @@ import httpx
 import pytest
 
 from conftest import assignment, run_async
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.feed import Feed
@@ -127,6 +128,23 @@ def test_a_machine_fetches_the_base_once_and_then_differences(machine, portero, 
     assert machine[1].fetched == [("check-in", 0)]
     index = portero.feeds.category_index()
     assert (index.hosts, index.devices_current) == (20_001, 1)
+
+
+def test_a_machine_with_an_older_index_is_told_of_where_that_counts(machine, portero, tmp_path):
+    bring(portero, tmp_path, "".join(f"told-{n}.example,games\n" for n in range(3_000)))
+    device = check_in(machine).identity.device
+
+    def caveats(url: str) -> list[str]:
+        found = portero.check(Attempt(device=device, url=url))
+        return [one.code.value for one in found.effective.caveats if one.code.value.startswith("stale")]
+
+    assert caveats("http://told-7.example/") == []
+    assert portero.devices.get(device).applied_index == portero.feeds.category_index().digest
+    bring(portero, tmp_path, "".join(f"told-{n}.example,music\n" for n in range(3_000)))
+    assert caveats("http://told-7.example/") == ["stale-index"]
+    assert caveats("http://games.category.test/") == []
+    check_in(machine)
+    assert caveats("http://told-7.example/") == []
 
 
 def test_a_link_that_breaks_goes_on_where_it_broke(machine, portero, tmp_path):

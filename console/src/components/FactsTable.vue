@@ -29,6 +29,7 @@ const rows = computed(() => {
     ['Joined', props.device.joined_at ? new Date(props.device.joined_at).toLocaleString() : null],
     ['Bundle it should have', props.device.bundle],
     ['Bundle it has applied', props.device.applied_bundle],
+    ['Category index it has', props.device.applied_index],
   ]
 })
 </script>

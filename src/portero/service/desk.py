@@ -402,6 +402,7 @@ class Desk:
             lifecycle=device.lifecycle,
             applied=self.policy(device, device.applied_bundle),
             current=device.applied_bundle == device.bundle,
+            index_current=device.applied_index in (None, self.index.digest),
             since=since,
             coverage=self.snapshot.estate.coverage_table,
             catalogue=self.roster.catalogue,

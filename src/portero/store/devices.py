@@ -191,6 +191,7 @@ def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> De
         bundle=row["digest"],
         applied_bundle=row["applied_bundle"],
         applied_revision=row["applied_revision"],
+        applied_index=row["applied_index"],
         applied_at=moment(row["applied_at"]),
         rollout=_rollout_of(row, now),
         blockers=tuple(sorted(known, key=lambda code: ORDER[code])),

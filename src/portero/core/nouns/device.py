@@ -170,6 +170,9 @@ class Device(Noun):
     bundle: Annotated[str | None, Field(description="Digest of the bundle it should have.")] = None
     applied_bundle: Annotated[str | None, Field(description="Digest of the bundle it says it has applied.")] = None
     applied_revision: int | None = None
+    applied_index: Annotated[
+        str | None, Field(description="Digest of the category index it says it holds; None where it has not said.")
+    ] = None
     applied_at: Timestamp | None = None
     rollout: Annotated[
         RolloutState | None, Field(description="None for a machine that never joined, or is retired.")

@@ -117,6 +117,7 @@ class CaveatCode(StrEnum):
     NOT_ENROLLED = "not-enrolled"
     NEVER_APPLIED = "never-applied"
     STALE_BUNDLE = "stale-bundle"
+    STALE_INDEX = "stale-index"
     SILENT = "silent"
     FILTER_OFF = "filter-off"
     FILTER_OBSERVING = "filter-observing"

@@ -185,12 +185,18 @@ def _with_aside(layers: list[LayerVerdict], look: _Look, case: Case) -> list[Lay
     ]
 
 
+_OF_THE_INDEX = ("index", "none")
+"""Where categories come from that may be others on a machine with another index."""
+
+
 def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
     standing, applied, visit = case.standing, case.standing.applied, meant.visited.visit
     caveats = standing_caveats(standing)
     if applied is None:
         why = caveats[0].detail
         return _Sayings([_nothing(layer.layer, why) for layer in intended.layers[:2]], caveats)
+    if not standing.index_current and applied.categories and meant.entry.source in _OF_THE_INDEX:
+        caveats.append(sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER))
     look = meant if applied is meant.policy else _look(applied, case, visit)
     policy, frame, path = meant.policy, look.frame, _path(case, visit)
     in_play = bool(frame.site_list.patterns)

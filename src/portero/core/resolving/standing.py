@@ -34,6 +34,8 @@ class Standing(NamedTuple):
     applied: Policy | None = None
     current: bool = True
     """Whether the applied bundle is the newest."""
+    index_current: bool = True
+    """Whether the category index that it holds is the newest, as far as that is known."""
     since: Mapping[str, float] = {}
     """Since when it has applied the assignments that hold until restart, by key."""
     coverage: CoverageTable = SHIPPED_TABLE

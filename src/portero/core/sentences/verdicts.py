@@ -225,6 +225,10 @@ _CAVEATS: dict[CaveatCode, tuple[str, str]] = {
         "This machine does not hold the newest bundle yet.",
         "Wait for its next check-in; the roll-out page says when to expect it.",
     ),
+    CaveatCode.STALE_INDEX: (
+        "This machine does not hold the newest category index yet, so it may see the host in other categories.",
+        "Wait for its next check-in; a correction of the host travels with the bundle.",
+    ),
     CaveatCode.SILENT: (
         "This machine has missed its check-ins, so nobody knows what it does now.",
         "See that it is switched on and reaches the service.",
