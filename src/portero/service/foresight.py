@@ -106,11 +106,16 @@ class Foresight:
         )
 
     def compare_indexes(
-        self, estate: Estate, directory: Directory, other: CategoryIndex, hosts: Iterable[str], seconds: float
+        self,
+        estate: Estate,
+        directory: Directory,
+        indexes: Sequence[CategoryIndex],
+        hosts: Iterable[str],
+        seconds: float,
     ) -> Shifted:
-        """What would become of these hosts if another category index were in force."""
-        world = self.world(directory, seconds)
-        cutters = [self.cutter(estate), Cutter(estate, other, self._roster.catalogue)]
+        """What becomes of these hosts where the second category index counts in place of the first."""
+        world, cutter = self.world(directory, seconds), self.cutter(estate)
+        cutters = [cutter.seeing(index) for index in indexes]
         return look_at_hosts(hosts, cutters, world)
 
     def _turns(

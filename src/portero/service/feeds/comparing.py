@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from portero.core.insight.contents import filled
 from portero.core.insight.previewing import Shifted
-from portero.core.matching.categories import LayeredIndex, MemoryIndex
+from portero.core.matching.categories import CategoryIndex, LayeredIndex, MemoryIndex
 from portero.core.matching.feed_entries import FeedEntry, compared
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed, FeedComparison, Generation, Transition
@@ -99,18 +99,22 @@ class _Categories:
 
     def _shifted(self, hosts: list[str]) -> Shifted:
         desk = self._desk
-        other = self._index_with(hosts)
-        return desk.foresight.compare_indexes(desk.snapshot.estate, desk.directory, other, hosts, SECONDS)
+        sides = ((self._old, self._against), (self._new, self._generation))
+        indexes = [self._index_with(file, one, hosts) for file, one in sides]
+        return desk.foresight.compare_indexes(desk.snapshot.estate, desk.directory, indexes, hosts, SECONDS)
 
-    def _index_with(self, hosts: list[str]) -> LayeredIndex:
-        """The index in force as it would be for these hosts."""
-        held = self._desk.holdings.held
-        files = self._desk.holdings.files_in_force(self._desk.snapshot.estate)
+    def _index_with(self, own: IndexFile | None, generation: Generation | None, hosts: list[str]) -> CategoryIndex:
+        """The index as it is for these hosts with a generation of the feed in force, beside the other feeds."""
+        holdings = self._desk.holdings
+        held = holdings.held
+        number = generation.number if generation is not None else None
+        if held.kept.generations.get(self._feed.key) == number:
+            return held.category_index
+        files = holdings.files_in_force(self._desk.snapshot.estate)
         others = [file for key, file in files.items() if key != self._feed.key]
         then: dict[str, tuple[str, ...]] = {}
         for host in hosts:
-            said = {one for file in (*others, self._new) for one in self._said(file, host)}
-            then[host] = tuple(sorted(said))
+            then[host] = tuple(sorted({one for file in (*others, own) for one in self._said(file, host)}))
         return LayeredIndex("", held.category_index, MemoryIndex(then))
 
     def _said(self, file: IndexFile | None, host: str) -> tuple[str, ...]:

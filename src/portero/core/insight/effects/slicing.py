@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Hashable, Iterable, Mapping, Sequence
+from copy import copy
 from typing import NamedTuple
 
 from portero.core.insight.effects.rulings import ANY_TIME, rules_met
@@ -50,6 +51,7 @@ class Cutter:
 
     def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
         self.estate = estate
+        self._catalogue = catalogue
         self._showing = Showing(estate, index, catalogue)
         self._in_force = [one for one in estate.assignments if one.state is State.ACTIVE]
         used = dict.fromkeys(one.ruleset for one in self._in_force)
@@ -59,6 +61,12 @@ class Cutter:
         self._whole = Policy(bundle)
         self._keys = [one.ruleset for one in bundle.assignments]
         self._frame = self._whole.frame(ANY_TIME)
+
+    def seeing(self, index: CategoryIndex) -> Cutter:
+        """The same rules, where hosts are in the categories of another index."""
+        other = copy(self)
+        other._showing = Showing(self.estate, index, self._catalogue)
+        return other
 
     def show(self, subject: Subject) -> Shown:
         """The subject as rules look at it."""
