@@ -60,6 +60,13 @@ def words(desk: Desk) -> dict[tuple[str, str], str]:
     return found
 
 
+def differing(before: dict[tuple[str, str], str], after: dict[tuple[str, str], str]) -> Counter[tuple[str, str, str]]:
+    """On how many machines each host has become something else."""
+    return Counter(
+        (host, before[device, host], word) for (device, host), word in after.items() if before[device, host] != word
+    )
+
+
 def told(comparison: FeedComparison) -> Counter[tuple[str, str, str]]:
     """On how many machines each host becomes something else, those told together set apart."""
     found: Counter[tuple[str, str, str]] = Counter()
@@ -69,6 +76,13 @@ def told(comparison: FeedComparison) -> Counter[tuple[str, str, str]]:
         for host in (one.subject.removeprefix("host "), *one.alike_examples):
             found[host, one.before.value, one.after.value] += one.devices
     return found
+
+
+def join_all(desk: Desk) -> None:
+    """Let the machines join."""
+    code = enrolment.make_code(desk, NewEnrolmentCode(uses=len(DEVICES)), "tests").code
+    for device in DEVICES:
+        enrolment.join(desk, code, Facts(hostname=device, layers=ENFORCING))
 
 
 def estate_parts(chance: random.Random) -> dict[str, object]:
@@ -110,22 +124,42 @@ def test_verdicts_that_a_generation_changes_are_those_that_become_others(desk, t
     chance = random.Random(seed)
     parts = estate_parts(chance)
     configure(desk, Feed(key="list", kind="categories", format="csv"), **parts)
-    code = enrolment.make_code(desk, NewEnrolmentCode(uses=len(DEVICES)), "tests").code
-    for device in DEVICES:
-        enrolment.join(desk, code, Facts(hostname=device, layers=ENFORCING))
+    join_all(desk)
     bring(desk, "list", lines(chance), tmp_path)
     before = words(desk)
     bring(desk, "list", lines(chance), tmp_path, review=True)
     waiting = compared(desk, "list", 2)
     assert words(desk) == before, "while it waits nothing is changed"
     desk.feeds.take(desk.snapshot.estate.feeds[0])
-    after = words(desk)
-    changed: Counter[tuple[str, str, str]] = Counter(
-        (host, before[device, host], word) for (device, host), word in after.items() if before[device, host] != word
-    )
+    changed = differing(before, words(desk))
     assert told(waiting) == changed
     assert waiting.complete
     assert told(compared(desk, "list", 2)) == changed, "the same once it counts"
+
+
+def indicators(chance: random.Random) -> str:
+    named = chance.sample(HOSTS, chance.randint(1, 5))
+    rows = (f"host,{host},{chance.choice(('block', 'warn', 'log'))}\n" for host in named)
+    return "selector,value,action\n" + "".join(rows)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_so_are_those_that_a_generation_of_indicators_changes(desk, tmp_path, seed):
+    chance = random.Random(seed)
+    parts = estate_parts(chance)
+    watch = Ruleset(key="watch", kind="indicator", feed="watch")
+    put = Assignment(key="watch", ruleset="watch", to=(chance.choice(("alpha", "beta", "whole-fleet")),))
+    parts |= {"rulesets": (*parts["rulesets"], watch), "assignments": (*parts["assignments"], put)}
+    configure(desk, Feed(key="watch", kind="indicators", format="csv", action="block"), **parts)
+    join_all(desk)
+    bring(desk, "watch", indicators(chance), tmp_path)
+    before = words(desk)
+    bring(desk, "watch", indicators(chance), tmp_path, review=True)
+    waiting = compared(desk, "watch", 2)
+    desk.feeds.take(desk.snapshot.estate.feeds[0])
+    changed = differing(before, words(desk))
+    assert told(waiting) == changed
+    assert told(compared(desk, "watch", 2)) == changed
 
 
 def test_a_comparison_tells_what_is_said_of_how_many_hosts(desk, tmp_path):

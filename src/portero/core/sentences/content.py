@@ -37,6 +37,10 @@ def every(minutes: int) -> str:
     raise AssertionError(minutes)
 
 
+FAR = 3_650
+"""So many days ahead nobody looks."""
+
+
 def capacity(most: int, may: int, a_day: float | None, full_in: float | None) -> str:
     """How full it is and how that goes on."""
     told = f"Up to {most:,} of {counted(may, 'indicator')} on a machine ({most / may:.0%})"
@@ -44,9 +48,11 @@ def capacity(most: int, may: int, a_day: float | None, full_in: float | None) ->
         return f"{told}: it is full."
     if a_day is None:
         return f"{told}; how fast it fills is known after a day."
+    pace = f"{abs(a_day):,.0f}" if abs(a_day) >= 1 else "less than one"
     if full_in is None:
-        return f"{told}, and no more from day to day." if a_day == 0 else f"{told}, {-a_day:,.0f} fewer each day."
-    return f"{told}, {a_day:,.0f} more each day: full in {counted(round(full_in), 'day')} at that rate."
+        return f"{told}, and no more from day to day." if a_day == 0 else f"{told}, {pace} fewer each day."
+    days = f"{counted(round(full_in), 'day')}" if full_in <= FAR else "more than ten years"
+    return f"{told}, {pace} more each day: full in {days} at that rate."
 
 
 def newly_registered(days: int) -> str:
