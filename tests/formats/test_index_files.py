@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portero.core.matching.categories import LayeredIndex, MemoryIndex, look_up
-from portero.core.matching.feed_entries import FeedEntry, compared, joined
+from portero.core.matching.feed_entries import compared
 from portero.formats import index_files
 from portero.formats.index_files import BadIndex, IndexFile, write_index
 
@@ -77,27 +77,3 @@ def test_a_difference_on_top_of_a_base_says_what_the_new_one_says(old, new):
     for host in before | after:
         assert index.get(host) == after.get(host)
         assert look_up("www." + host, index, {}) == look_up("www." + host, MemoryIndex(after), {})
-
-
-ENTRIES = st.dictionaries(
-    HOSTS,
-    st.builds(
-        FeedEntry,
-        st.lists(st.sampled_from(["games", "music", "sport"]), max_size=2, unique=True).map(tuple),
-        st.none() | st.integers(90, 110),
-        st.just(1),
-    ),
-    max_size=12,
-)
-
-
-@given(st.lists(ENTRIES, max_size=4), st.integers(1, 15))
-def test_feeds_are_joined_host_by_host(feeds, days):
-    found = dict(joined([sorted(one.items()) for one in feeds], 110, days))
-    for host in {host for one in feeds for host in one}:
-        own = [one[host] for one in feeds if host in one]
-        expected = {category for entry in own for category in entry.categories}
-        if any(entry.registered is not None and 110 - entry.registered < days for entry in own):
-            expected.add("newly-registered")
-        assert set(found.get(host, ())) == expected
-    assert list(found) == sorted(found)

@@ -14,6 +14,7 @@ from portero.client import AlreadyExists, ChangedMeanwhile, Invalid, NotAllowed,
 from portero.core.nouns.assignment import Assignment, NewAssignment
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import Precedence
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
@@ -290,7 +291,7 @@ def test_who_last_changed_what_governs_a_machine(little):
     assert "work" not in {one.key for one in little.revisions.governing("laptop-1")}
 
 
-def test_an_author_does_not_restore_settings(little, service):
+def test_an_author_does_not_restore_settings_and_feeds(little, service):
     store = Store(service.data / "portero.sqlite3")
     with store.writing() as connection:
         access.add_administrator(connection, "an-author", "author", hash_password("a long enough password"))
@@ -302,6 +303,14 @@ def test_an_author_does_not_restore_settings(little, service):
         with pytest.raises(NotAllowed, match="needs the role of a keeper"):
             author.revisions.restore(at)
         assert author.preview(lambda asked: asked.revisions.restore(at)).summary == "Changed the settings"
+        little.revisions.restore(at)
+        elsewhere = {"key": "old", "kind": "categories", "format": "csv", "address": "https://feeds.example/old.csv"}
+        little.feeds.create(Feed.model_validate(elsewhere))
+        fetching = next(little.revisions.list(limit=1)).number
+        little.feeds.remove("old")
+        with pytest.raises(NotAllowed, match=f"Restoring revision {fetching} changes the settings or the feeds"):
+            author.revisions.restore(fetching)
+        assert list(little.feeds.list()) == []
 
 
 # --- the board, overlaps, the worklist, warnings ---

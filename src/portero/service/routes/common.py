@@ -167,6 +167,20 @@ class Asked:
         )
 
 
+    def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
+        """Problem where somebody who is no keeper would change the settings, or from where the service fetches.
+
+        `what` would do so, as in “The document”.
+        """
+        guarded = after.settings != before.settings or after.feeds != before.feeds
+        if guarded and self.who.role != "keeper" and not self.preview:
+            raise Problem(
+                "not-allowed",
+                f"{what} changes the settings or the feeds, which needs the role of a keeper; {self.who.name} is"
+                f" {self.who.role}.",
+            )
+
+
 def _asked_by_author(who: Author, desk: TheDesk, reason: Reason = None, preview: WantsPreview = False) -> Asked:
     return Asked(who, desk, reason, preview)
 

@@ -41,15 +41,9 @@ def put_estate(
 
     What the document does not name goes, unless others are to be kept.
     """
-    desk, who, seen = change.desk, change.who, change.desk.snapshot
+    desk, seen = change.desk, change.desk.snapshot
     after = desk.with_frozen(keeping_others(seen.estate, body) if keep_others else body)
-    guarded = after.settings != seen.estate.settings or after.feeds != seen.estate.feeds
-    if guarded and who.role != "keeper" and not change.preview:
-        raise Problem(
-            "not-allowed",
-            "The document changes the settings or the feeds, which needs the role of a keeper;"
-            f" {who.name} is {who.role}. Leave them as they are, or keep others and do not name them.",
-        )
+    change.refuse_guarded(seen.estate, after, "The document")
 
     def edit(before: Estate, _versions: Any) -> Estate:
         if not change.preview:

@@ -88,8 +88,7 @@ def restore_revision(number: Number, change: Authoring) -> Revision:
     """Make the estate what it was at a revision. That is a new revision; what came between stays in the history."""
     desk, seen = change.desk, change.desk.snapshot
     after = desk.estate_at(number)
-    if after.settings != seen.estate.settings and change.who.role != "keeper" and not change.preview:
-        raise Problem("not-allowed", f"Revision {number} had other settings, which needs the role of a keeper.")
+    change.refuse_guarded(seen.estate, after, f"Restoring revision {number}")
 
     def edit(before: Estate, _versions: Any) -> Estate:
         if before is not seen.estate:
