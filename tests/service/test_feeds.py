@@ -255,6 +255,90 @@ def test_an_etag_saves_reading_again(desk, source):
     assert categories(desk, "sent.example") == ("uncategorised",)
 
 
+# --- a feed that is changed ---
+
+
+def test_what_a_changed_feed_makes_of_its_words_counts_at_the_next_reading(desk, source):
+    configure(desk, listing(source, mapping={"betting": ["gambling"]}))
+    source.answer = text("bet.example,betting\n", ETag='"one"')
+    poll(desk, "list")
+    configure(desk, listing(source, name="Another name", mapping={"betting": ["gambling"]}))
+    poll(desk, "list")
+    assert "If-None-Match" in source.asked[-1][1], "its name has no part in what it brings"
+    configure(desk, listing(source, mapping={"betting": ["games"]}))
+    assert poll(desk, "list").last_poll.result == "new"
+    assert "If-None-Match" not in source.asked[-1][1]
+    assert categories(desk, "bet.example") == ("games",)
+    poll(desk, "list")
+    assert "If-None-Match" in source.asked[-1][1]
+
+
+def test_a_collection_is_read_from_its_beginning_where_its_indicators_would_be_others(desk, source):
+    with_watch(desk, source)
+    source.answer = standins.envelope(
+        "[domain-name:value = 'a.example']", X_TAXII_Date_Added_Last="2026-11-20T00:00:00Z"
+    )
+    poll(desk, "watch")
+    with_watch(desk, source, action="warn")
+    assert poll(desk, "watch").last_poll.result == "new"
+    assert "added_after" not in source.asked[-1][0]
+    assert rules(desk) == ["warn host a.example"]
+    source.answer = standins.envelope(
+        "[domain-name:value = 'b.example']", X_TAXII_Date_Added_Last="2026-11-21T00:00:00Z"
+    )
+    poll(desk, "watch")
+    assert "added_after=2026-11-20" in source.asked[-1][0]
+    assert rules(desk) == ["warn host a.example", "warn host b.example"]
+    with_watch(desk, source, action="warn", address=f"{source.url}/api/collections/another/")
+    source.answer = standins.envelope("[domain-name:value = 'c.example']")
+    found = poll(desk, "watch")
+    assert rules(desk) == ["warn host c.example"], "nothing of the other collection stays"
+    assert (found.in_force.added, found.in_force.removed) == (1, 2)
+
+
+def test_a_feed_that_is_changed_while_it_is_read_is_not_put_in_force(desk, source):
+    configure(desk, listing(source, mapping={"betting": ["gambling"]}))
+    source.answer = text("bet.example,betting\n")
+    poll(desk, "list")
+
+    def meanwhile(to) -> None:
+        configure(desk, listing(source, mapping={"betting": ["games"]}))
+        text("bet.example,betting\nnew.example,betting\n")(to)
+
+    source.answer = meanwhile
+    assert "was changed while it was read" in in_force_stays(desk, source)
+    assert categories(desk, "new.example") == ("uncategorised",)
+
+
+def test_a_feed_that_is_removed_while_it_is_read_leaves_nothing(desk, source):
+    configure(desk, listing(source))
+
+    def meanwhile(to) -> None:
+        configure(desk)
+        text("a.example,games\n")(to)
+
+    source.answer = meanwhile
+    desk.feeds.poll(listing(source), "tests").result(30)
+    with desk.store.reading() as connection:
+        assert feeds.statuses(connection) == {}
+        assert feeds.generations(connection, "list") == []
+    configure(desk, listing(source))
+    assert (summary(desk, "list").in_force, summary(desk, "list").last_poll) == (None, None)
+    assert categories(desk, "a.example") == ("uncategorised",)
+
+
+def test_the_same_that_waits_already_is_no_further_generation(desk, source):
+    configure(desk, listing(source, review=True))
+    source.answer = text("a.example,games\n")
+    assert [poll(desk, "list").waiting.number for _ in range(2)] == [1, 1]
+    desk.feeds.take(desk.snapshot.estate.feeds[0])
+    source.answer = text("b.example,games\n")
+    assert poll(desk, "list").waiting.number == 2
+    source.answer = text("a.example,games\n")
+    found = poll(desk, "list")
+    assert (found.last_poll.result, found.waiting) == ("unchanged", None), "the source has taken it back"
+
+
 def test_a_credential_goes_to_the_source_and_is_never_told(desk, source):
     configure(desk, listing(source))
     source.answer = text("a.example,games\n")

@@ -236,6 +236,8 @@ class Desk:
         """
         with self._lock:
             before, revision = self.snapshot
+            if all(one.key != feed for one in before.feeds):
+                raise Problem("not-found", f"There is no feed “{feed}” any more.")
             contents = dict(self.holdings.held.contents)
             if index is None:
                 contents[feed] = self.holdings.contents_of(self.holdings.generation(feed, number))

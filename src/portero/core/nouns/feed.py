@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from typing import Annotated, Literal, Self
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
@@ -18,6 +20,7 @@ FORMATS: dict[FeedKind, tuple[FeedFormat, ...]] = {
     "indicators": ("host-list", "hosts-file", "csv", "stix", "taxii"),
 }
 """What each kind of feed may be written in."""
+_READING = {"kind", "format", "address", "categories", "mapping", "action", "lifetime_days"}
 WITHOUT_WORDS = ("host-list", "hosts-file")
 """Formats that name hosts alone."""
 
@@ -95,6 +98,12 @@ class Feed(Noun):
             raise ValueError("indicators from outside need a default “action”: warn, block or log")
         return self
 
+    @property
+    def fingerprint(self) -> str:
+        """Of all that decides what a source comes to: where it differs, the same source comes to something else."""
+        told = self.model_dump(mode="json", include=_READING)
+        return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()[:16]
+
 
 class BadLine(Noun):
     """A line, or an object, that could not be used."""
@@ -133,6 +142,7 @@ class Generation(Noun):
     removed: int = 0
     changed: int = 0
     bookmark: Annotated[str | None, Field(description="Up to where a TAXII collection was read.")] = None
+    read_as: Annotated[str, Field(description="Fingerprint of how the feed was to be read then.")] = ""
     state: Annotated[Literal["in force", "waiting", "kept", "gone"], Field(description="`gone`: only its figures.")] = (
         "kept"
     )

@@ -110,8 +110,11 @@ class Feeds:
     def _run(self, task: _Task) -> None:
         key, desk = task.feed.key, self._desk
         try:
-            result = self._read(task)
-            self._note(task, Poll(at=moment(desk.now()), result=result))
+            # as it is to be read by now, where it had to wait for its turn
+            newest = self._configured(key)
+            if newest is not None:
+                task = replace(task, feed=newest)
+                self._note(task, Poll(at=moment(desk.now()), result=self._read(task)))
         except (FetchProblem, BadFeed, StoreProblem, OSError) as problem:
             self._fail(task, str(problem))
         except Problem as problem:
@@ -125,6 +128,10 @@ class Feeds:
             self._progress.pop(key, None)
             desk.live.tell("feed")
 
+    def _configured(self, key: str) -> Feed | None:
+        """The feed as it is configured now."""
+        return next((one for one in self._desk.snapshot.estate.feeds if one.key == key), None)
+
     def _fail(self, task: _Task, problem: str) -> None:
         with self._desk.store.reading() as connection:
             before = feeds.status_of(connection, task.feed.key).poll
@@ -133,13 +140,16 @@ class Feeds:
         self._note(task, Poll(at=moment(self._desk.now()), result="failed", problem=said[:2000], failures=failures))
 
     def _note(self, task: _Task, poll: Poll) -> None:
-        every = task.feed.every_minutes
+        feed = self._configured(task.feed.key)
+        if feed is None:
+            return
+        every = feed.every_minutes
         due = None
         if every is not None:
             wait = min(BACK_OFF_SECONDS * 2 ** (poll.failures - 1), MOST_BACK_OFF) if poll.failures else every * 60.0
             due = self._desk.now() + min(wait, every * 60.0)
         with self._desk.store.writing() as connection:
-            feeds.note_poll(connection, task.feed.key, poll, due)
+            feeds.note_poll(connection, feed.key, poll, due)
 
     def _read(self, task: _Task) -> Result:
         """Read a feed and put it in force, or let it wait to be looked at; what came of it."""
@@ -147,26 +157,33 @@ class Feeds:
         with desk.store.reading() as connection:
             status, credential = feeds.status_of(connection, feed.key), feeds.credential_of(connection, feed.key)
             before = feeds.get_generation(connection, feed.key, status.current)
-            number = feeds.next_number(connection, feed.key)
         source = Source(feed.address or "", credential, feed.private_network, self._bounds)
-        found = self._brought(task, source, before, status)
+        found = self._brought(task, source, before, status.etag)
         if found is None:
             return "unchanged"
         brought, etag = found
         try:
-            return self._keep(task, brought, etag, before, number)
+            return self._keep(task, brought, etag, before)
         finally:
             desk.holdings.artefacts.settle((brought.digest,))
 
-    def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None, number: int) -> Result:
+    def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None) -> Result:
         """Keep what was brought as a generation, and put it in force unless it is to be looked at first."""
         desk, feed = self._desk, task.feed
+        if (newest := self._configured(feed.key)) is None or newest.fingerprint != feed.fingerprint:
+            raise Problem("changed-meanwhile", "the feed was changed while it was read; read it again")
+        with desk.store.reading() as connection:
+            status, number = feeds.status_of(connection, feed.key), feeds.next_number(connection, feed.key)
+            waiting = feeds.get_generation(connection, feed.key, status.waiting)
         generation = self._generation(task, brought, number)
         waits = task.review or _is_odd(generation, before)
-        is_new = before is None or brought.digest != before.digest
+        is_new = not _is_same(generation, before)
         with desk.store.writing() as connection:
             indicators.set_aside(connection, feed.key, brought.tally.asides, desk.now())
-            if is_new:
+            if not is_new:
+                # what waited is not what the source says any more
+                feeds.note(connection, feed.key, waiting=None)
+            elif not (waits and _is_same(generation, waiting)):
                 feeds.keep_generation(connection, generation)
                 if waits:
                     feeds.note(connection, feed.key, waiting=number)
@@ -210,10 +227,11 @@ class Feeds:
             removed=tally.removed,
             changed=tally.changed,
             bookmark=brought.bookmark,
+            read_as=task.feed.fingerprint,
         )
 
     def _brought(
-        self, task: _Task, source: Source, before: Generation | None, status: Status
+        self, task: _Task, source: Source, before: Generation | None, etag: str | None
     ) -> tuple[Brought, str | None] | None:
         """What a task brings, and the ETag that came with it; None where the address says that nothing is new.
 
@@ -224,8 +242,8 @@ class Feeds:
         if task.feed.format == "taxii":
             return self._from_collection(task, source, before), None
         headers = {"Accept-Encoding": "gzip"}
-        if status.etag and before is not None:
-            headers["If-None-Match"] = status.etag
+        if etag and _was_read_alike(task.feed, before):
+            headers["If-None-Match"] = etag
         with source.reading(source.address, headers) as answer:
             if answer.status_code == 304:
                 return None
@@ -244,14 +262,25 @@ class Feeds:
             return read_indicators(feed, None, counted, had_before, now, holdings.artefacts, note)
 
     def _from_collection(self, task: _Task, source: Source, before: Generation | None) -> Brought:
-        """What was added to a collection since the generation before, on top of what that has."""
-        desk, feed = self._desk, task.feed
-        bookmark = before.bookmark if before is not None else None
+        """What was added to a collection since the generation before, on top of what that has; all of it, where the
+        feed was to be read otherwise then.
+        """
+        holdings, feed = self._desk.holdings, task.feed
+        base = before if _was_read_alike(feed, before) else None
+        bookmark = base.bookmark if base is not None else None
         with self._noting(feed.key, ()) as (_, note):
             # all pages before anything is made of them: a poll that is cut off midway changes nothing
             pages = list(read_collection(source, bookmark, partial(note, "fetching")))
-            had, objects = desk.holdings.indicators_of(before), [page.objects for page in pages]
-            made = read_indicators(feed, objects, (), had, moment(desk.now()), desk.holdings.artefacts, note)
+            made = read_indicators(
+                feed,
+                [page.objects for page in pages],
+                (),
+                holdings.indicators_of(before),
+                moment(self._desk.now()),
+                holdings.artefacts,
+                note,
+                holdings.indicators_of(base),
+            )
         added = [page.added_last for page in pages if page.added_last]
         return replace(made, bookmark=max(added, default=bookmark))
 
@@ -362,6 +391,16 @@ class Feeds:
                 desk.holdings.tidy()
         except Exception:
             _log.exception("failed", task="refresh_index")
+
+
+def _was_read_alike(feed: Feed, generation: Generation | None) -> bool:
+    """Whether there is a generation, and the feed was to be read then as it is now."""
+    return generation is not None and generation.read_as == feed.fingerprint
+
+
+def _is_same(one: Generation, other: Generation | None) -> bool:
+    """Whether two generations bring the same, read alike."""
+    return other is not None and (one.digest, one.read_as) == (other.digest, other.read_as)
 
 
 def _is_odd(generation: Generation, before: Generation | None) -> bool:

@@ -266,15 +266,16 @@ def read_indicators(
     now: datetime,
     artefacts: Artefacts,
     note: Note,
+    base: Indicators | None = None,
 ) -> Brought:
-    """A generation of a feed of indicators. BadFeed.
+    """A generation of a feed of indicators, compared with the one before. BadFeed.
 
-    `pages` are those of a TAXII collection: what was added to it since, on top of `before`. Other feeds come whole, as
-    `chunks`.
+    `pages` are those of a TAXII collection: what was added to it since `base`, or all of it. Other feeds come whole,
+    as `chunks`.
     """
     tally = Tally()
     if pages is not None:
-        made = _updated(feed, pages, before, now, tally)
+        made = _updated(feed, pages, base or Indicators(), now, tally)
     elif feed.format in ("stix", "taxii"):
         made = _updated(feed, [objects_of(b"".join(unpacked(chunks, 400_000_000)))], Indicators(), now, tally)
     else:
@@ -294,10 +295,10 @@ def _write(out: BinaryIO, packed: bytes) -> None:
 
 
 def _updated(
-    feed: Feed, pages: Iterable[Iterable[Mapping[str, Any]]], before: Indicators, now: datetime, tally: Tally
+    feed: Feed, pages: Iterable[Iterable[Mapping[str, Any]]], base: Indicators, now: datetime, tally: Tally
 ) -> Indicators:
     """What STIX objects make of what was there: newer versions replace, what is called back goes."""
-    made = before.copy()
+    made = base.copy()
     assert feed.action is not None
     defaults = Defaults(feed.action, now, feed.lifetime_days)
     newest: dict[str, Mapping[str, Any]] = {}

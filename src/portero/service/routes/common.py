@@ -166,7 +166,6 @@ class Asked:
             edit, noun=noun, by=self.who.name, reason=self.reason or reason, once=once, answer=answer
         )
 
-
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
         """Problem where somebody who is no keeper would change the settings, or from where the service fetches.
 
