@@ -218,6 +218,32 @@ def test_going_back_lets_the_schedule_rest(desk, source):
     assert (categories(desk, "a.example"), summary(desk, "list").held) == (("music",), False)
 
 
+def test_going_back_goes_to_what_counted_before_whatever_was_left_out_or_put_back(desk, source):
+    configure(desk, listing(source))
+    feed = desk.snapshot.estate.feeds[0]
+
+    def brings(category: str, review: bool = False) -> None:
+        configure(desk, listing(source, review=review))
+        source.answer = text(f"a.example,{category}\n")
+        poll(desk, "list")
+
+    brings("games")
+    brings("music", review=True)
+    desk.feeds.drop(feed)
+    brings("news")
+    desk.feeds.go_back(feed)
+    assert categories(desk, "a.example") == ("games",), "what was left out is not gone back to"
+    desk.feeds.resume(feed)
+    brings("sport")
+    desk.feeds.go_back(feed)
+    assert categories(desk, "a.example") == ("games",), "nor what was put back"
+    states = {one.number: one.state for one in generations(desk)}
+    assert states == {1: "in force", 2: "left out", 3: "kept", 4: "kept"}
+    told = {number: desk.feeds.compared(feed, number) for number in states}
+    assert {number: one.against for number, one in told.items()} == {1: None, 2: 1, 3: 1, 4: 1}
+    assert [one.before for one in told[4].transitions] == [("games",)]
+
+
 def test_what_is_kept_of_old_generations_is_bounded(desk, source):
     configure(desk, listing(source))
     for number in range(9):

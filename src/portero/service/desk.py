@@ -229,7 +229,7 @@ class Desk:
 
     # --- what feeds bring ---
 
-    def bring_in(self, feed: str, number: int | None, index: KeptIndex | None, held: bool) -> None:
+    def bring_in(self, feed: str, number: int, index: KeptIndex | None, held: bool) -> None:
         """Put a generation of a feed in force: of indicators with their bundles, of categories with their index.
 
         Problem where machines would have more to carry than they may. `held`: its schedule rests.
@@ -244,7 +244,7 @@ class Desk:
             after = filled(before, contents)
             refuse_overload(before, after, self.roster)
             with self._naming() as connection:
-                feeds.note(connection, feed, current=number, waiting=None, held=int(held))
+                feeds.put_in_force(connection, feed, number, held)
                 self.publisher.generations = feeds.current_numbers(connection, {one.key for one in before.feeds})
                 if index is None:
                     woken = self._publish_contents(connection, before, after, feed, revision)

@@ -106,6 +106,17 @@ def get_generation(connection: sqlite3.Connection, feed: str, number: int | None
     return Generation.model_validate_json(row[0]) if row else None
 
 
+def put_in_force(connection: sqlite3.Connection, feed: str, number: int, held: bool) -> None:
+    """A generation counts from now on. The one in whose place it first came is noted with it, to go back to."""
+    replaced = status_of(connection, feed).current or 0
+    connection.execute(
+        "UPDATE generation SET document = json_set(document, '$.replaced', ?)"
+        " WHERE feed = ? AND number = ? AND json_extract(document, '$.replaced') IS NULL",
+        (replaced, feed, number),
+    )
+    note(connection, feed, current=number, waiting=None, held=int(held))
+
+
 def generations(connection: sqlite3.Connection, feed: str, most: int = 200) -> list[Generation]:
     """A feed's generations, the newest first."""
     rows = connection.execute(
@@ -130,12 +141,15 @@ def current_numbers(connection: sqlite3.Connection, feeds: Collection[str]) -> t
 
 
 def wanted_digests(connection: sqlite3.Connection, kept: int) -> set[str]:
-    """The digests of what is in force, what waits, and the newest few generations of each feed."""
+    """The digests of what is in force, what it replaced, what waits, and the newest few generations of each feed."""
     rows = connection.execute(
         "SELECT digest FROM (SELECT generation.*, row_number() OVER (PARTITION BY feed ORDER BY number DESC) AS place"
         " FROM generation) WHERE place <= ?"
         " UNION SELECT generation.digest FROM generation JOIN feed_status ON generation.feed = feed_status.feed"
-        " AND generation.number IN (feed_status.current, feed_status.waiting)",
+        " AND generation.number IN (feed_status.current, feed_status.waiting)"
+        " UNION SELECT earlier.digest FROM generation JOIN feed_status ON generation.feed = feed_status.feed"
+        " AND generation.number = feed_status.current JOIN generation AS earlier ON earlier.feed = generation.feed"
+        " AND earlier.number = json_extract(generation.document, '$.replaced')",
         (kept,),
     )
     return {row[0] for row in rows}

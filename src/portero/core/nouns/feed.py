@@ -143,9 +143,13 @@ class Generation(Noun):
     changed: int = 0
     bookmark: Annotated[str | None, Field(description="Up to where a TAXII collection was read.")] = None
     read_as: Annotated[str, Field(description="Fingerprint of how the feed was to be read then.")] = ""
-    state: Annotated[Literal["in force", "waiting", "kept", "gone"], Field(description="`gone`: only its figures.")] = (
-        "kept"
-    )
+    replaced: Annotated[
+        int | None,
+        Field(description="In place of which one it was put in force, 0 for none; None where it never was."),
+    ] = None
+    state: Annotated[
+        Literal["in force", "waiting", "left out", "kept", "gone"], Field(description="`gone`: only its figures.")
+    ] = "kept"
 
 
 class Poll(Noun):

@@ -340,13 +340,11 @@ class Feeds:
     def go_back(self, feed: Feed) -> None:
         """Put the generation before the one in force back in force; the schedule rests. Problem where there is none."""
         with self._desk.store.reading() as connection:
-            status = feeds.status_of(connection, feed.key)
-            known = feeds.generations(connection, feed.key)
-        earlier = [one for one in known if status.current is not None and one.number < status.current]
-        there = next((one for one in earlier if self._desk.holdings.artefacts.has(one.digest)), None)
-        if there is None:
+            current = feeds.get_generation(connection, feed.key, feeds.status_of(connection, feed.key).current)
+            earlier = feeds.get_generation(connection, feed.key, current.replaced) if current is not None else None
+        if earlier is None or not self._desk.holdings.artefacts.has(earlier.digest):
             raise Problem("not-found", f"There is no earlier generation of “{feed.key}” to go back to.")
-        self.put_in_force(feed, there.number, held=True)
+        self.put_in_force(feed, earlier.number, held=True)
 
     def resume(self, feed: Feed) -> None:
         """Let the schedule run again after going back."""
@@ -355,15 +353,16 @@ class Feeds:
         self._desk.live.tell("feed")
 
     def compared(self, feed: Feed, number: int) -> FeedComparison:
-        """What a generation changes: one that waits, against the one in force; another one, against the one before."""
+        """What a generation changes, against the one that it replaced; what one that never counted would, against the
+        one in force.
+        """
         with self._desk.store.reading() as connection:
-            status = feeds.status_of(connection, feed.key)
+            current = feeds.status_of(connection, feed.key).current
             generation = feeds.get_generation(connection, feed.key, number)
-            earlier = [one for one in feeds.generations(connection, feed.key) if one.number < number]
-            in_force = feeds.get_generation(connection, feed.key, status.current)
+            replaced = generation.replaced if generation is not None else None
+            against = feeds.get_generation(connection, feed.key, current if replaced is None else replaced)
         if generation is None:
             raise Problem("not-found", f"There is no generation {number} of “{feed.key}”.")
-        against = in_force if status.waiting == number else next(iter(earlier), None)
         has = self._desk.holdings.artefacts.has
         if not has(generation.digest) or (against is not None and not has(against.digest)):
             raise Problem("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")

@@ -43,6 +43,8 @@ def _state(desk: Desk, status: Status, one: Generation) -> Generation:
         state = "in force"
     elif one.number == status.waiting:
         state = "waiting"
+    elif one.replaced is None:
+        state = "left out"
     else:
         state = "kept" if desk.holdings.artefacts.has(one.digest) else "gone"
     return one.model_copy(update={"state": state})
