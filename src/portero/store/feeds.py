@@ -141,16 +141,19 @@ def current_numbers(connection: sqlite3.Connection, feeds: Collection[str]) -> t
 
 
 def wanted_digests(connection: sqlite3.Connection, kept: int) -> set[str]:
-    """The digests of what is in force, what it replaced, what waits, and the newest few generations of each feed."""
+    """The digests of what is in force, what it replaced, what waits; and of each feed the newest few generations that
+    counted, and those that came.
+    """
     rows = connection.execute(
-        "SELECT digest FROM (SELECT generation.*, row_number() OVER (PARTITION BY feed ORDER BY number DESC) AS place"
-        " FROM generation) WHERE place <= ?"
-        " UNION SELECT generation.digest FROM generation JOIN feed_status ON generation.feed = feed_status.feed"
-        " AND generation.number IN (feed_status.current, feed_status.waiting)"
-        " UNION SELECT earlier.digest FROM generation JOIN feed_status ON generation.feed = feed_status.feed"
-        " AND generation.number = feed_status.current JOIN generation AS earlier ON earlier.feed = generation.feed"
-        " AND earlier.number = json_extract(generation.document, '$.replaced')",
-        (kept,),
+        "WITH told AS (SELECT feed, number, digest, json_extract(document, '$.replaced') AS replaced FROM generation),"
+        " came AS (SELECT digest, row_number() OVER (PARTITION BY feed ORDER BY number DESC) AS place FROM told),"
+        " counted AS (SELECT digest, row_number() OVER (PARTITION BY feed ORDER BY number DESC) AS place FROM told"
+        "  WHERE replaced IS NOT NULL)"
+        " SELECT digest FROM came WHERE place <= :kept UNION SELECT digest FROM counted WHERE place <= :kept"
+        " UNION SELECT told.digest FROM told JOIN feed_status AS status USING (feed)"
+        "  LEFT JOIN told AS now ON now.feed = told.feed AND now.number = status.current"
+        "  WHERE told.number IN (status.current, status.waiting, now.replaced)",
+        {"kept": kept},
     )
     return {row[0] for row in rows}
 
