@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import json
 import random
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 
 from portero.core.nouns.feed import Feed
+from portero.core.nouns.ruleset import Ruleset
 from portero.formats.bundles import open_manifest
 from portero.service.desk import Desk
 from portero.service.feeds.holdings import KEPT_GENERATIONS
 from portero.service.problems import Problem
+from service import standins
 from service.standins import Source, configure, desk_at, poll, summary, text
 from service.test_feeds import categories, enrol
 
@@ -200,5 +205,87 @@ def test_after_every_step_of_a_feeds_life_what_must_count_counts(tmp_path, seed)
         with desk_at(tmp_path, NOON) as (desk, _clock):
             walk.desk = desk
             walk.look()
+    finally:
+        source.close()
+
+
+# --- a collection ---
+
+
+class Collection:
+    """A TAXII collection as its server keeps it: objects with when each was added, in pages of two."""
+
+    def __init__(self) -> None:
+        self.added: list[tuple[str, dict[str, object]]] = []
+
+    def put(self, number: int, **parts: object) -> None:
+        """Add a newer version of an object."""
+        when = f"2026-11-20T00:{len(self.added) // 60:02}:{len(self.added) % 60:02}Z"
+        one = standins.stix(f"[domain-name:value = 'h{number % 3}.example']", **parts)
+        version = f"2026-11-{10 + len(self.added) // 24:02}T{len(self.added) % 24:02}:00:00Z"
+        self.added.append(
+            (when, {**one, "id": f"indicator--00000000-0000-4000-8000-{number:012}", "modified": version})
+        )
+
+    def answer(self, to) -> None:
+        asked = parse_qs(urlsplit(to.path).query)
+        after, begin = asked.get("added_after", [""])[0], int(asked.get("next", ["0"])[0])
+        newest = {one["id"]: (when, one) for when, one in self.added if when > after}
+        found = sorted(newest.values(), key=lambda entry: entry[0])
+        page, more = found[begin : begin + 2], len(found) > begin + 2
+        document = {"objects": [one for _, one in page], "more": more, **({"next": str(begin + 2)} if more else {})}
+        headers = {"X_TAXII_Date_Added_Last": page[-1][0]} if page else {}
+        standins.body(json.dumps(document).encode(), standins.TAXII, **headers)(to)
+
+    def stands(self) -> set[str]:
+        """The hosts that some object names in its newest version, and that is not called back."""
+        newest = {one["id"]: one for _, one in self.added}
+        return {str(one["pattern"]).split("'")[1] for one in newest.values() if not one.get("revoked")}
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_what_is_read_of_a_collection_bit_by_bit_is_what_it_holds(tmp_path, seed):
+    chance, source, collection = random.Random(seed), Source(), Collection()
+    source.answer = collection.answer
+    given = {
+        "kind": "indicators",
+        "format": "taxii",
+        "private_network": True,
+        "address": f"{source.url}/collections/1/",
+    }
+
+    def set_up(**more: object) -> None:
+        watch = Ruleset(key="watch", kind="indicator", feed="watch")
+        feed = Feed.model_validate({"key": "watch", "action": "block", **given, **more})
+        configure(desk, feed, rulesets=(watch,))
+
+    read: dict[int, tuple[set[str], str]] = {}
+    try:
+        with desk_at(tmp_path, NOON) as (desk, _clock):
+            set_up()
+            for _ in range(25):
+                for _ in range(chance.randint(0, 3)):
+                    parts = {"revoked": True} if chance.random() < 0.3 else {}
+                    collection.put(chance.randrange(6), **parts)
+                action = desk.snapshot.estate.feeds[0].action
+                if chance.random() < 0.15:
+                    action = "warn" if action == "block" else "block"
+                set_up(review=chance.random() < 0.3, action=action)
+                found = poll(desk, "watch")
+                assert found.last_poll.result != "failed", found.last_poll.problem
+                newest = found.waiting or found.in_force
+                if newest is not None and found.last_poll.result != "unchanged":
+                    read[newest.number] = collection.stands(), str(action)
+                feed = desk.snapshot.estate.feeds[0]
+                for deed in (desk.feeds.take, desk.feeds.drop, desk.feeds.go_back, desk.feeds.resume):
+                    if chance.random() < 0.2:
+                        with suppress(Problem):
+                            deed(feed)
+                in_force = summary(desk, "watch").in_force
+                if in_force is not None:
+                    hosts, word = read[in_force.number]
+                    rules = desk.snapshot.estate.ruleset_by_key["watch"].rules
+                    assert {str(one.host) for one in rules} == hosts
+                    assert {one.action.value for one in rules} <= {word}
     finally:
         source.close()

@@ -126,14 +126,14 @@ def _compare_indicators(desk: Desk, feed: Feed, generation: Generation, against:
     before, after = (_with(desk, estate, feed, one) for one in (against, generation))
     preview = desk.foresight.preview(before, after, desk.snapshot.revision, desk.directory)
     holdings = desk.holdings
-    old, new = (dict(holdings.indicators_of(one)) for one in (against, generation))
+    old, new = (holdings.indicators_of(one).said() for one in (against, generation))
     return FeedComparison(
         feed=feed.key,
         number=generation.number,
         against=against.number if against else None,
         added=len(new.keys() - old.keys()),
         removed=len(old.keys() - new.keys()),
-        changed=sum(old[one]["rule"] != new[one]["rule"] for one in old.keys() & new.keys()),
+        changed=sum(old[one] != new[one] for one in old.keys() & new.keys()),
         verdicts=preview.verdicts,
         effects=preview.effects,
         looked_at=len(old.keys() ^ new.keys()),

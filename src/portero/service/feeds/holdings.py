@@ -18,7 +18,7 @@ from portero.core.nouns.rule import Rule
 from portero.formats.bundles import CategoryPart, CategoryParts
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 from portero.formats.index_files import IndexFile, write_index
-from portero.service.feeds.reading import Indicators
+from portero.service.feeds.indicators import Indicators
 from portero.store import feeds
 from portero.store.artefacts import Artefacts
 from portero.store.database import Store

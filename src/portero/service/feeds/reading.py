@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, BinaryIO
-
-import zstandard
 
 from portero.core.matching.feed_entries import FeedEntry, compared
 from portero.core.nouns.feed import BadLine, Feed
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import MAX_RULES
-from portero.core.nouns.selector import Selector
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.feed_files import BadFeed, HostLine, Refused, read_feed, unpacked
 from portero.formats.index_files import IndexFile, write_index
 from portero.formats.rules_csv import read_rules
 from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_objects
+from portero.service.feeds.indicators import Indicators
 from portero.store.artefacts import Artefacts
 from portero.store.gathering import Gathering
 
@@ -195,69 +192,6 @@ def _joined(
 # --- indicators ---
 
 
-class Indicators:
-    """What a feed of indicators brings: rules by what they match, each with the object that it came from."""
-
-    def __init__(self) -> None:
-        self._kept: dict[Selector, dict[str, Any]] = {}
-
-    @classmethod
-    def of(cls, packed: bytes) -> Indicators:
-        """What `packed` wrote."""
-        made = cls()
-        plain = zstandard.ZstdDecompressor().decompress(packed, max_output_size=2_000_000_000)
-        for entry in json.loads(plain):
-            made._kept[Rule.model_validate(entry["rule"]).selector] = entry
-        return made
-
-    def packed(self) -> bytes:
-        """As zstd-compressed JSON."""
-        plain = json.dumps(list(self._kept.values()), separators=(",", ":")).encode()
-        return zstandard.ZstdCompressor(level=6).compress(plain)
-
-    def put(self, rule: Rule, id: str | None, day: str) -> bool:
-        """Take a rule in; False where one for the same was there already. It keeps the day on which it came first."""
-        had = self._kept.get(rule.selector)
-        first = had["first"] if had else day
-        self._kept[rule.selector] = {"id": id, "first": first, "rule": rule.model_dump(mode="json", exclude_none=True)}
-        return had is None
-
-    def copy(self) -> Indicators:
-        """The same, to be changed by itself."""
-        made = Indicators()
-        made._kept = dict(self._kept)
-        return made
-
-    def drop_ended(self, now: datetime) -> int:
-        """Drop those that are over; how many they were."""
-        before = len(self._kept)
-        self._kept = {
-            selector: entry
-            for selector, entry in self._kept.items()
-            if not (until := entry["rule"].get("valid_until")) or datetime.fromisoformat(until) > now
-        }
-        return before - len(self._kept)
-
-    def drop(self, ids: Set[str]) -> None:
-        """Drop what came from objects that were called back, or were sent anew."""
-        self._kept = {selector: one for selector, one in self._kept.items() if one["id"] not in ids}
-
-    def first(self, rule: Rule) -> str | None:
-        """The day on which a rule for the same came first."""
-        had = self._kept.get(rule.selector)
-        return str(had["first"]) if had else None
-
-    def __len__(self) -> int:
-        return len(self._kept)
-
-    def __iter__(self) -> Iterator[tuple[Selector, dict[str, Any]]]:
-        return iter(self._kept.items())
-
-    def rules(self) -> tuple[Rule, ...]:
-        """The rules."""
-        return tuple(Rule.model_validate(one["rule"]) for one in self._kept.values())
-
-
 def read_indicators(
     feed: Feed,
     pages: Iterable[Iterable[Mapping[str, Any]]] | None,
@@ -369,7 +303,7 @@ def _host_rule(line: HostLine, action: str) -> Rule | Refused:
 
 
 def _count_differences(before: Indicators, made: Indicators, tally: Tally) -> None:
-    old, new = dict(before), dict(made)
+    old, new = before.said(), made.said()
     tally.added = len(new.keys() - old.keys())
     tally.removed = len(old.keys() - new.keys())
-    tally.changed = sum(old[one]["rule"] != new[one]["rule"] for one in new.keys() & old.keys())
+    tally.changed = sum(old[one] != new[one] for one in new.keys() & old.keys())
