@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 
 import { useCapacity } from '../api/content'
 import { useSession } from '../api/session'
+import { counted } from '../composables/words'
 import CleanUpDialog from './CleanUpDialog.vue'
 import ContentSettingsDialog from './ContentSettingsDialog.vue'
 
@@ -29,9 +30,9 @@ const close = computed(() => (data.value ? data.value.most / data.value.capacity
       <span class="dim"
         ><span class="key hand" aria-hidden="true" /> {{ data.by_hand.toLocaleString() }} by hand,
         <span class="key fed" aria-hidden="true" /> {{ data.by_feed.toLocaleString() }} from feeds, on
-        <RouterLink :to="{ name: 'devices', query: { group: data.groups[0] } }"
-          >{{ data.devices.toLocaleString() }} machines</RouterLink
-        >; {{ data.ending.toLocaleString() }} end within 30 days.</span
+        <RouterLink :to="{ name: 'devices', query: { group: data.groups[0] } }">{{
+          counted(data.devices, 'machine')
+        }}</RouterLink>; {{ data.ending.toLocaleString() }} end within 30 days.</span
       >
       <BButton v-if="mayAuthor" variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
         >Clean up…</BButton

@@ -2,16 +2,15 @@
 import { BButton, BFormCheckbox, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
-import { useCategorySearch } from '../composables/useCategorySearch'
+import { useCategories, useCategorySearch } from '../composables/useCategories'
 import Icon from './Icon.vue'
 
 /** Choose web categories: those chosen at the top, all others below by family. */
 defineProps<{ legend: string }>()
 const chosen = defineModel<string[]>({ required: true })
 const sought = ref('')
-const { data: taxonomy, families } = useCategorySearch(sought)
-const nameOf = (key: string) =>
-  taxonomy.value?.families.flatMap(({ categories }) => categories).find((one) => one.key === key)?.name ?? key
+const { families } = useCategorySearch(sought)
+const { nameOf } = useCategories()
 /** What no entry can say: it is what a host without one is in. */
 const DERIVED = 'uncategorised'
 </script>

@@ -119,8 +119,8 @@ const NUMBERS = [
         </ul>
         <p v-if="report.hit_hosts" class="mb-1">
           In the last 30 days these would have met <b>{{ counted(report.hit_hosts, 'host') }}</b> on
-          {{ report.hit_devices?.toLocaleString() }} machines ({{ report.hit_visits?.toLocaleString() }}
-          visits so far):
+          {{ counted(report.hit_devices ?? 0, 'machine') }} ({{ counted(report.hit_visits ?? 0, 'visit') }} so
+          far):
         </p>
         <p v-else class="sub mb-1">Nothing that was visited in the last 30 days meets them.</p>
         <BTableSimple v-if="report.hits?.length" caption-top>
@@ -169,7 +169,7 @@ const NUMBERS = [
           </div>
         </details>
         <p v-if="report.files" class="mb-1">
-          {{ report.files.toLocaleString() }} hashes of files go to the startup ruleset
+          {{ counted(report.files, 'hash', 'hashes') }} of files go to the startup ruleset
           {{ report.files_ruleset }}.
         </p>
         <p class="sub mb-0">

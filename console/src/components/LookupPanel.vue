@@ -3,8 +3,10 @@ import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-
 import { computed, ref } from 'vue'
 
 import type { Lookup } from '../api/content'
-import { useTaxonomy } from '../api/policy'
 import { useSession } from '../api/session'
+import { routeOf } from '../composables/kinds'
+import { useCategories } from '../composables/useCategories'
+import { counted } from '../composables/words'
 import ActionMark from './ActionMark.vue'
 import CorrectionDialog from './CorrectionDialog.vue'
 import Icon from './Icon.vue'
@@ -13,16 +15,11 @@ import TryDialog from './TryDialog.vue'
 
 /** All that is known of a host: categories and who says so, where it was seen, which rules touch it. */
 const props = defineProps<{ found: Lookup }>()
-const { data: taxonomy } = useTaxonomy()
 const { mayAuthor } = useSession()
 const correcting = ref(false)
 const trying = ref(false)
 const tried = ref('')
-const named = computed(
-  () =>
-    new Map((taxonomy.value?.families ?? []).flatMap((one) => one.categories).map((one) => [one.key, one])),
-)
-const nameOf = (key: string) => named.value.get(key)?.name ?? key
+const { categoryOf, nameOf } = useCategories()
 const entered = computed(() => {
   const { source, entry, host } = props.found
   if (source === 'none') return 'no feed and no correction knows it'
@@ -44,7 +41,7 @@ function tryOut(url: string) {
         v-for="category in found.categories"
         :key="category"
         class="category"
-        :title="named.get(category)?.definition"
+        :title="categoryOf(category)?.definition"
         >{{ nameOf(category)
         }}<template v-if="category === 'newly-registered'">
           (less than {{ found.newly_registered_days }} days)</template
@@ -108,8 +105,7 @@ function tryOut(url: string) {
       <dd>
         <template v-if="found.devices">
           <RouterLink :to="{ name: 'activity', query: { host: found.host } }"
-            >on {{ found.devices.toLocaleString() }} machines,
-            {{ found.visits?.toLocaleString() }} visits</RouterLink
+            >on {{ counted(found.devices, 'machine') }}, {{ counted(found.visits ?? 0, 'visit') }}</RouterLink
           >
           <span class="dim"
             >, first <RelativeTime :at="found.first_seen" />, last <RelativeTime :at="found.last_seen"
@@ -165,7 +161,8 @@ function tryOut(url: string) {
           <BTd class="mixed"
             ><RouterLink
               :to="{
-                path: `/controls/${rule.kind === 'category' ? 'categories' : rule.kind === 'site' ? 'sites' : rule.kind === 'indicator' ? 'indicators' : 'startup'}/${rule.ruleset}`,
+                name: routeOf(rule.kind),
+                params: { ruleset: rule.ruleset },
               }"
               >{{ rule.ruleset }}</RouterLink
             >, rule {{ rule.number }}

@@ -11,7 +11,7 @@ import MachineName from '../components/MachineName.vue'
 import PageHead from '../components/PageHead.vue'
 import RuleFound from '../components/RuleFound.vue'
 import StateBox from '../components/StateBox.vue'
-import { KINDS } from '../composables/kinds'
+import { routeOf } from '../composables/kinds'
 
 /** What the search in the top bar finds: a host with all that is known of it, machines, rules, groups and rulesets. */
 const FEW = 8
@@ -38,7 +38,7 @@ const places = computed(() => [
     name,
     what: `ruleset of kind ${kind}`,
     to: {
-      name: Object.values(KINDS).find((shape) => shape.kind === kind)?.route ?? 'categories',
+      name: routeOf(kind),
       params: { ruleset: key },
     },
   })),

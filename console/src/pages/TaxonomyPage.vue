@@ -8,7 +8,8 @@ import PageHead from '../components/PageHead.vue'
 import RelativeTime from '../components/RelativeTime.vue'
 import StateBox from '../components/StateBox.vue'
 import TryDialog from '../components/TryDialog.vue'
-import { useCategorySearch } from '../composables/useCategorySearch'
+import { useCategorySearch } from '../composables/useCategories'
+import { counted } from '../composables/words'
 
 /** The web taxonomy: what each category means, and the test host with which it can be tried. */
 const { data: index } = useCategoryIndex()
@@ -35,7 +36,8 @@ function tryOut(host: string) {
         <RelativeTime :at="index.made_at" />,
         <RouterLink :to="{ name: 'feeds' }"
           >of {{ Object.keys(index.generations ?? {}).length || 'no' }} feeds</RouterLink
-        >; {{ index.devices_current }} machines have it, {{ index.devices_behind }} not yet</span
+        >; {{ counted(index.devices_current, 'machine') }} up to date, {{ index.devices_behind }} not
+        yet</span
       >
     </PageHead>
     <StateBox :loading="isPending" :error="error" @retry="refetch()">
