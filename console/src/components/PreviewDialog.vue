@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { onKeyStroke } from '@vueuse/core'
 import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { ref, shallowRef, watch } from 'vue'
 
@@ -25,6 +26,8 @@ watch(proposal, async (asked) => {
     if (proposal.value === asked) shown.value = false
   }
 })
+// wherever the focus is: it may not have come into the dialog yet, or have been lost to a button that is disabled now
+onKeyStroke('Escape', () => (shown.value = false))
 /** The dialog has gone from the screen; unless the next proposal has brought it back meanwhile, this one is over. */
 function gone() {
   if (!shown.value) proposal.value = undefined
