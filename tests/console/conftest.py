@@ -12,6 +12,8 @@ from conftest import Service, assignment, group, ruleset, under
 from portero.client import Portero
 from portero.core.nouns.enrolment import NewEnrolmentCode
 
+# a machine that is busy with something else is slow, not wrong
+expect.set_options(timeout=15_000)
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 
 
