@@ -121,6 +121,19 @@ def test_a_feed_is_made_read_looked_at_and_put_back(console, portero, outside, a
     assert portero.look_up("new.example").categories == ("uncategorised",)
 
 
+def test_a_feed_leads_to_each_ruleset_that_takes_it_in_whatever_its_kind(console, portero):
+    given = {"key": "watch", "kind": "indicators", "format": "stix", "action": "block"}
+    portero.feeds.create(Feed.model_validate(given))
+    for key, kind in (("watch", "indicator"), ("watch-files", "startup")):
+        portero.rulesets.create(Ruleset.model_validate({"key": key, "kind": kind, "feed": "watch"}))
+    console.go("/controls/feeds/watch")
+    feed = console.get_by_role("region", name="Feed", exact=True)
+    expect(feed).to_contain_text("in watch and watch-files")
+    feed.get_by_role("link", name="watch-files").click()
+    expect(console).to_have_url(re.compile("/controls/startup/watch-files$"))
+    expect(console.get_by_role("heading", name="watch-files")).to_be_visible()
+
+
 def test_a_feed_that_fails_says_why(console, portero):
     given = {"kind": "categories", "format": "csv", "address": "http://127.0.0.1:9/none.csv", "private_network": True}
     portero.feeds.create(Feed.model_validate({"key": "broken", **given}))

@@ -3,7 +3,9 @@ import { BButton, BFormCheckbox, BTableSimple, BTbody, BTd, BTh, BThead, BTr } f
 import { computed, ref, useTemplateRef } from 'vue'
 
 import { useAside, useDeed, useGenerations, useSendFile, type Deed, type Feed } from '../api/content'
+import { useRulesets } from '../api/policy'
 import { useSession } from '../api/session'
+import { routeOf } from '../composables/kinds'
 import ComparisonPanel from './ComparisonPanel.vue'
 import Icon from './Icon.vue'
 import RelativeTime from './RelativeTime.vue'
@@ -27,6 +29,9 @@ function sendFile() {
   if (sent) send.mutate({ feed: props.feed.key, file: sent, review: review.value })
   if (file.value) file.value.value = ''
 }
+const { data: rulesets } = useRulesets()
+/** The rulesets that its indicators are put in; those of hashes are of kind startup. */
+const taking = computed(() => (rulesets.value ?? []).filter(({ key }) => props.feed.rulesets?.includes(key)))
 const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
 </script>
 
@@ -57,15 +62,12 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
         By {{ feed.source ?? 'somebody not named' }}; {{ feed.licence ?? 'no licence noted'
         }}<template v-if="feed.credential">; fetched with a credential</template
         ><template v-if="feed.lifetime_days"
-          >; indicators end {{ feed.lifetime_days }} days after they first came</template
-        ><template v-if="feed.rulesets?.length"
-          >; in
-          <RouterLink
-            v-for="key in feed.rulesets"
-            :key="key"
-            :to="{ name: 'indicators', params: { ruleset: key } }"
-            >{{ key }}</RouterLink
-          ></template
+          >; indicators end {{ feed.lifetime_days }} days after they began</template
+        ><template v-for="(one, place) in taking" :key="one.key"
+          >{{ place ? ' and ' : '; in '
+          }}<RouterLink :to="{ name: routeOf(one.kind), params: { ruleset: one.key } }">{{
+            one.key
+          }}</RouterLink></template
         >
       </p>
       <p v-if="mapping.length" class="small dim mb-0">

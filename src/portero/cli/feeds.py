@@ -317,7 +317,7 @@ def register(commands: Commands) -> None:
         "--map", action="append", metavar="WORD=KEYS", help="a word of its own, and the categories it means"
     )
     put.add_argument("--action", choices=("warn", "block", "log"), help="of indicators that come without one")
-    put.add_argument("--lifetime-days", type=int, metavar="N", help="an indicator ends so long after it first came")
+    put.add_argument("--lifetime-days", type=int, metavar="N", help="an indicator ends so long after it began")
     put.add_argument("--review", choices=("yes", "no"), help="whether each generation waits to be looked at")
     put.add_argument("--private-network", choices=("yes", "no"), help="whether it may be on a private address")
     add_change(put)
