@@ -30,9 +30,11 @@ const close = computed(() => (data.value ? data.value.most / data.value.capacity
       <span class="dim"
         ><span class="key hand" aria-hidden="true" /> {{ data.by_hand.toLocaleString() }} by hand,
         <span class="key fed" aria-hidden="true" /> {{ data.by_feed.toLocaleString() }} from feeds, on
-        <RouterLink :to="{ name: 'devices', query: { group: data.groups[0] } }">{{
-          counted(data.devices, 'machine')
-        }}</RouterLink>; {{ data.ending.toLocaleString() }} end within 30 days.</span
+        {{ counted(data.devices, 'machine') }} in
+        <template v-for="(group, place) in data.groups" :key="group"
+          >{{ place ? ', ' : ''
+          }}<RouterLink :to="{ name: 'groups', params: { group } }">{{ group }}</RouterLink></template
+        >; {{ data.ending.toLocaleString() }} end within 30 days.</span
       >
       <BButton v-if="mayAuthor" variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
         >Clean up…</BButton
