@@ -15,6 +15,7 @@ import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from functools import partial
+from itertools import count
 from pathlib import Path
 
 from bench.estates import CATEGORIES, indicator_rulesets, make_estate
@@ -28,11 +29,12 @@ from portero.core.resolving.bundles import compile_bundle
 from portero.formats.bundles import pack_bundle, write_difference
 from portero.formats.feed_files import lines_of
 from portero.formats.index_files import IndexFile, write_index
-from portero.service.bulk import merged
-from portero.service.desk import Desk
 from portero.service.feeds.reading import read_categories
+from portero.service.indicators import merged
+from portero.service.keepers import Keepers, open_keepers
 from portero.service.routes.indicators import list_indicators
-from portero.service.routes.policy import list_rulesets
+from portero.service.routes.rulesets import ROUTES
+from portero.service.state import Snapshot
 from portero.store.artefacts import Artefacts
 
 _WORDS = ["harbour", "reef", "tide", "anchor", "gull", "mast", "quay", "shoal", "buoy", "drift", "cargo", "lantern"]
@@ -184,18 +186,18 @@ def _difference_size(file: IndexFile, hosts: int) -> int:
     return len(out.getvalue())
 
 
-def _desk(folder: Path, indicators: int) -> Desk:
-    """A desk with that many indicators in one ruleset, put on everybody."""
-    desk = Desk(folder)
+def _keepers(folder: Path, indicators: int) -> Keepers:
+    """Keepers with that many indicators in one ruleset, put on everybody."""
+    keepers = open_keepers(folder)
     rules = tuple(rule for one in indicator_rulesets(indicators, random.Random(2)) for rule in one.rules)
     ruleset = indicator_rulesets(10, random.Random(2))[0].model_copy(update={"key": "many", "rules": rules})
 
-    def edit(estate: Estate, _versions: object) -> Estate:
+    def edit(snapshot: Snapshot) -> Estate:
         put = Assignment(key="all", ruleset="many", to=("whole-fleet",))
-        return estate.replacing(rulesets=(ruleset,), assignments=(put,))
+        return snapshot.estate.replacing(rulesets=(ruleset,), assignments=(put,))
 
-    desk.change(edit, noun="ruleset", by="bench")
-    return desk
+    keepers.estate.change(edit, by="bench")
+    return keepers
 
 
 def indicator_rows(sizes: tuple[int, ...], rounds: int) -> list[Row | Figure]:
@@ -203,34 +205,36 @@ def indicator_rows(sizes: tuple[int, ...], rounds: int) -> list[Row | Figure]:
     rows: list[Row | Figure] = []
     for number in sizes:
         with tempfile.TemporaryDirectory() as folder:
-            desk = _desk(Path(folder), number)
+            keepers = _keepers(Path(folder), number)
             name = f"{number:,} indicators"
-            listed = partial(list_indicators, None, desk, limit=100)  # type: ignore[arg-type]
-            searched = partial(list_indicators, None, desk, q="site77", limit=100)  # type: ignore[arg-type]
-            rulesets = partial(list_rulesets, None, desk)  # type: ignore[arg-type]
+            listed = partial(list_indicators, None, keepers, limit=100)  # type: ignore[arg-type]
+            searched = partial(list_indicators, None, keepers, q="site77", limit=100)  # type: ignore[arg-type]
+            rulesets = partial(ROUTES.tell_all, keepers, keepers.estate.snapshot)
             searched()
             list_, search, names = in_turns(rounds, whole(listed, 1), whole(searched, 1), whole(rulesets, 1))
             rows.append(Row(f"{name}: a page of the list", list_, most_ms=150))
             rows.append(Row(f"{name}: a search", search, most_ms=150))
             rows.append(Row(f"{name}: the list of rulesets", names, most_ms=150))
-            rows += _bundles(desk.snapshot.estate, name, number, rounds)
-            rows += _foresight(desk, name)
-            desk.close()
+            rows += _bundles(keepers.estate.snapshot.estate, name, number, rounds)
+            rows += _foresight(keepers, name)
+            keepers.close()
     return rows
 
 
-def _foresight(desk: Desk, name: str) -> list[Row | Figure]:
+def _foresight(keepers: Keepers, name: str) -> list[Row | Figure]:
     """What it takes to tell what one more rule among so many would do, and to find what is to be settled."""
-    revision, before = desk.snapshot.revision, desk.snapshot.estate
+    revision, before = keepers.estate.snapshot.revision, keepers.estate.snapshot.estate
     one_more = merged(before.rulesets[0], [Rule.model_validate({"host": "one-more.example", "action": "block"})])
 
     def preview() -> None:
         # another estate each time: nothing that was made for it is there yet
-        desk.foresight.preview(before, before.replacing(rulesets=(one_more,)), revision, desk.directory)
+        keepers.foresight.preview(before, before.replacing(rulesets=(one_more,)), revision)
+
+    numbers = count(1_000_000)
 
     def findings() -> None:
-        desk.foresight.forget()
-        assert desk.foresight.findings(before, revision, desk.directory).complete
+        # of another revision each time: nothing that was found is there yet
+        assert keepers.foresight.findings(before, next(numbers)).complete
 
     previewing, finding = in_turns(2, whole(preview, 1), whole(findings, 1))
     return [

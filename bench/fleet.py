@@ -23,7 +23,8 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.service import readiness
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers, open_keepers
+from portero.service.state import Snapshot
 from portero.store import devices
 from portero.store.devices import DeviceFilter
 
@@ -164,38 +165,38 @@ def membership_rows(count: int, rounds: int) -> list[Row]:
 
 
 @contextmanager
-def stored_fleet(count: int, seed: int = 6) -> Iterator[Desk]:
-    """A desk on a store with that many machines, all of which hold their bundle."""
+def stored_fleet(count: int, seed: int = 6) -> Iterator[Keepers]:
+    """The keepers of a store with that many machines, all of which hold their bundle."""
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary)
-        desk = Desk(folder)
+        keepers = open_keepers(folder)
         groups = make_groups(200)
-        desk.change(lambda estate, _: estate.replacing(groups=groups), noun="group", by="bench")
-        _fill(desk, count, seed)
-        desk.close()
-        desk = Desk(folder)
+        keepers.estate.change(lambda snapshot: snapshot.estate.replacing(groups=groups), by="bench")
+        _fill(keepers, count, seed)
+        keepers.close()
+        keepers = open_keepers(folder)
         try:
-            yield desk
+            yield keepers
         finally:
-            desk.close()
+            keepers.close()
 
 
-def _fill(desk: Desk, count: int, seed: int) -> None:
-    rng, now = random.Random(seed), desk.now()
+def _fill(keepers: Keepers, count: int, seed: int) -> None:
+    rng, now = random.Random(seed), keepers.now()
     columns = ("id", "hostname", "lifecycle", "kind", "unit", "os_family", "os_version", "zone", "filter_layer")
     more = ("words", "class", "known_at", "joined_at", "last_heard", "silent_after", "facts_at", "applied_bundle")
     insert = f"INSERT INTO device ({', '.join((*columns, *more))}) VALUES ({', '.join('?' * 17)})"
-    fleet = desk.roster.fleet
-    with desk.store.writing() as connection:
+    fleet = keepers.fleet.members
+    with keepers.fleet.settling() as settlement:
+        connection = settlement.connection
         known: dict[tuple[str, ...], tuple[int, str]] = {}
         for number in range(count):
             facts = make_facts(number, rng)
             member = Member(f"id-{number}", facts_from_json(json.dumps(facts)))
             groups = fleet.membership.groups_of(member, NOW)
             if groups not in known:
-                id = desk.publisher.class_for(connection, desk.snapshot.estate, groups, desk.snapshot.revision, now)
-                digest = connection.execute("SELECT digest FROM class WHERE id = ?", (id,)).fetchone()[0]
-                known[groups] = (id, digest)
+                own = settlement.class_of(groups)
+                known[groups] = (own.id, own.digest)
             told = member.facts
             system = told.os
             assert system
@@ -214,20 +215,20 @@ def _fill(desk: Desk, count: int, seed: int) -> None:
 
 def store_rows(count: int, rounds: int) -> list[Row]:
     """Lists, search, previews and one changed group on a store, beside bare indexed queries on the same file."""
-    with stored_fleet(count) as desk, closing(sqlite3.connect(desk.folder / "portero.sqlite3")) as bare:
-        return _store_rows(desk, bare, count, rounds)
+    with stored_fleet(count) as keepers, closing(sqlite3.connect(keepers.folder / "portero.sqlite3")) as bare:
+        return _store_rows(keepers, bare, count, rounds)
 
 
-def _listed(desk: Desk, filter: DeviceFilter, sort: str = "hostname") -> Callable[[], object]:
+def _listed(keepers: Keepers, filter: DeviceFilter, sort: str = "hostname") -> Callable[[], object]:
     def run() -> object:
-        with desk.store.reading() as connection:
-            found = devices.list_devices(connection, filter, desk.now(), sort=sort, limit=50)
-            return devices.devices_of(connection, found.rows, desk.now())
+        with keepers.store.reading() as connection:
+            found = devices.list_devices(connection, filter, keepers.now(), sort=sort, limit=50)
+            return devices.devices_of(connection, found.rows, keepers.now())
 
     return run
 
 
-def _store_rows(desk: Desk, bare: sqlite3.Connection, count: int, rounds: int) -> list[Row]:
+def _store_rows(keepers: Keepers, bare: sqlite3.Connection, count: int, rounds: int) -> list[Row]:
     def query(sql: str) -> Callable[[], object]:
         return lambda: bare.execute(sql).fetchall()
 
@@ -239,28 +240,39 @@ def _store_rows(desk: Desk, bare: sqlite3.Connection, count: int, rounds: int) -
     counted = "SELECT class, count(*) FROM device GROUP BY class"
     group = Group(key="group-7", members=MembershipRule(all=(read_condition("os.version from 12.3"),)))
 
+    estate = keepers.estate.snapshot.estate
+
+    def ready() -> object:
+        return readiness.fleet_readiness(keepers.store, estate, keepers.now(), None, None)
+
     def changed_group() -> object:
-        number = desk.snapshot.revision
+        number = keepers.estate.snapshot.revision
         rule = MembershipRule(all=(read_condition(f"hostname starts_with machine-0{number % 10}{number % 7}1"),))
 
-        def edit(estate: Estate, _versions: object) -> Estate:
-            groups = tuple(Group(key=one.key, members=rule) if one.key == "group-7" else one for one in estate.groups)
-            return estate.replacing(groups=groups)
+        def edit(snapshot: Snapshot) -> Estate:
+            estate = snapshot.estate
+            groups = (Group(key=one.key, members=rule) if one.key == "group-7" else one for one in estate.groups)
+            return estate.replacing(groups=tuple(groups))
 
-        return desk.change(edit, noun="group", by="bench")
+        return keepers.estate.change(edit, by="bench")
 
     def matched() -> object:
-        ids = desk.matching(MembershipRule(all=(read_condition("os.version below 12.2"),)))
-        return _listed(desk, DeviceFilter(ids=ids))()
+        ids = keepers.fleet.matching(MembershipRule(all=(read_condition("os.version below 12.2"),)))
+        return _listed(keepers, DeviceFilter(ids=ids))()
 
     calls: list[tuple[str, Callable[[], object], str, float]] = [
-        ("list, first page", _listed(desk, DeviceFilter()), page, 150),
-        ("list, sorted by roll-out state", _listed(desk, DeviceFilter(), "rollout"), page, 150),
-        ("search by a part of the hostname", _listed(desk, DeviceFilter(search="-000123")), searched, 150),
-        ("machines of one group", _listed(desk, DeviceFilter(group="group-7")), page, 150),
+        ("list, first page", _listed(keepers, DeviceFilter()), page, 150),
+        ("list, sorted by roll-out state", _listed(keepers, DeviceFilter(), "rollout"), page, 150),
+        ("search by a part of the hostname", _listed(keepers, DeviceFilter(search="-000123")), searched, 150),
+        ("machines of one group", _listed(keepers, DeviceFilter(group="group-7")), page, 150),
         ("machines by a condition on a fact", matched, searched, 150),
-        ("readiness of the fleet", lambda: readiness.fleet_readiness(desk, None, None), counted, 150),
-        ("preview of a group", lambda: preview_group(desk.roster.fleet, group, NOW), counted, 150),
+        (
+            "readiness of the fleet",
+            lambda: readiness.fleet_readiness(keepers.store, estate, keepers.now(), None, None),
+            counted,
+            150,
+        ),
+        ("preview of a group", lambda: preview_group(keepers.fleet.members, group, NOW), counted, 150),
         ("one group changed, to its bundles", changed_group, counted, 200),
     ]
     rows = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from itertools import count as count_from
 
 from bench.estates import make_estate
 from bench.fleet import stored_fleet
@@ -13,66 +14,69 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET, Group
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.resolving.bundles import compile_bundle
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
+from portero.service.state import Snapshot
 
 
 def foresight_rows(count: int, indicators: int, rounds: int) -> list[Row]:
     """What a preview costs: of one rule for everybody, of a long list for everybody, of a group; and findings."""
-    with stored_fleet(count) as desk:
+    with stored_fleet(count) as keepers:
         policy = make_estate(200, 1000, indicators)
         listed = next(one for one in policy.rulesets if one.kind == "indicator")
         everybody = Assignment.model_validate({"key": "fleet", "ruleset": "rules-0", "to": [WHOLE_FLEET]})
-        desk.change(
-            lambda estate, _: estate.replacing(
+        keepers.estate.change(
+            lambda snapshot: snapshot.estate.replacing(
                 schedules=policy.schedules,
                 rulesets=policy.rulesets,
                 assignments=(*policy.assignments, everybody),
             ),
-            noun="ruleset",
             by="bench",
         )
-        return _rows(desk, listed, count, rounds)
+        return _rows(keepers, listed, count, rounds)
 
 
-def _rows(desk: Desk, listed: Ruleset, count: int, rounds: int) -> list[Row]:
-    def one_rule(estate: Estate, _versions: object) -> Estate:
+def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Row]:
+    def one_rule(snapshot: Snapshot) -> Estate:
         rules = [{"category": "games", "action": "block"}, {"category": "music", "action": "warn"}]
         new = Ruleset.model_validate({"key": "rules-0", "kind": "category", "rules": rules})
-        return estate.replacing(rulesets=tuple(new if one.key == "rules-0" else one for one in estate.rulesets))
+        rulesets = (new if one.key == "rules-0" else one for one in snapshot.estate.rulesets)
+        return snapshot.estate.replacing(rulesets=tuple(rulesets))
 
-    def long_list(estate: Estate, _versions: object) -> Estate:
+    def long_list(snapshot: Snapshot) -> Estate:
         new = Assignment.model_validate({"key": "listed", "ruleset": listed.key, "to": [WHOLE_FLEET]})
-        return estate.replacing(assignments=(*estate.assignments, new))
+        return snapshot.estate.replacing(assignments=(*snapshot.estate.assignments, new))
 
-    def one_group(estate: Estate, _versions: object) -> Estate:
-        edited = Group(key="group-7", members=estate.groups[8].members)
-        return estate.replacing(groups=tuple(edited if one.key == "group-7" else one for one in estate.groups))
+    def one_group(snapshot: Snapshot) -> Estate:
+        edited = Group(key="group-7", members=snapshot.estate.groups[8].members)
+        groups = (edited if one.key == "group-7" else one for one in snapshot.estate.groups)
+        return snapshot.estate.replacing(groups=tuple(groups))
 
-    fleet = desk.roster.fleet
+    fleet = keepers.fleet.members
     classes = Counter(fleet.groups_of(member.id) for member in fleet)
 
     def one_pass() -> int:
-        estate = desk.snapshot.estate
+        estate = keepers.estate.snapshot.estate
         return sum(len(compile_bundle(estate, groups).assignments) for groups in classes)
 
     def overlapping() -> object:
-        world = desk.foresight.world(desk.directory, 10.0)
+        world = keepers.foresight.world(10.0)
         members = [one for one in world.members if {"group-7", "group-9"} <= set(world.groups(one.id))]
-        return overlap(desk.snapshot.estate, world, ["group-7", "group-9"], members, [])
+        return overlap(keepers.estate.snapshot.estate, world, ["group-7", "group-9"], members, [])
+
+    numbers = count_from(1_000_000)
 
     def findings() -> object:
-        estate, revision = desk.snapshot
-        desk.foresight.forget()
-        return desk.foresight.findings(estate, revision, desk.directory)
+        # of another revision each time: nothing that was found is there yet
+        return keepers.foresight.findings(keepers.estate.snapshot.estate, next(numbers))
 
     calls = [
-        ("preview of two rules for everybody", lambda: desk.preview(one_rule, noun="ruleset"), 6000.0),
+        ("preview of two rules for everybody", lambda: keepers.estate.preview(one_rule), 6000.0),
         (
             f"preview of {len(listed.rules):,} indicators for everybody",
-            lambda: desk.preview(long_list, noun="assignment"),
+            lambda: keepers.estate.preview(long_list),
             6000.0,
         ),
-        ("preview of one group's rule", lambda: desk.preview(one_group, noun="group"), 6000.0),
+        ("preview of one group's rule", lambda: keepers.estate.preview(one_group), 6000.0),
         ("what two groups come to", overlapping, 1500.0),
         ("all findings", findings, 10000.0),
     ]

@@ -3,26 +3,30 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import io
 import os
 import re
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import httpx
 import pytest
 from hypothesis import settings
 
+from portero.cli import main as portero_command
 from portero.client import Portero
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.group import Group
 from portero.core.nouns.ruleset import Ruleset
+from portero.endpoint import main as endpoint
 from portero.formats.bundles import open_manifest, unpack_bundle
 
 sys.path.insert(0, str(Path(__file__).parent))
@@ -161,19 +165,30 @@ class Wire:
         return unpack_bundle(packed, offered["bundle"]), offered
 
 
-def run_endpoint(*arguments: object, expect: int = 0) -> subprocess.CompletedProcess[str]:
-    """Run `portero-endpoint` to its end."""
-    return _run("portero.endpoint.main", arguments, expect, None)
+class Ended(NamedTuple):
+    """What a program said, and the status with which it ended."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+def run_endpoint(*arguments: object, expect: int = 0) -> Ended:
+    """Run `portero-endpoint` to its end, in this process."""
+    return _call(endpoint.run, arguments, expect)
 
 
 def run_portero(
     *arguments: object, expect: int = 0, env: dict[str, str] | None = None, input: str | None = None
-) -> subprocess.CompletedProcess[str]:
-    """Run `portero` to its end."""
-    return _run("portero.cli.main", arguments, expect, env, input)
+) -> Ended:
+    """Run `portero` to its end, in this process."""
+    return _call(portero_command.run, arguments, expect, env, input)
 
 
-def _run(module, arguments, expect, env, input=None) -> subprocess.CompletedProcess[str]:
+def start(
+    module: str, *arguments: object, expect: int = 0, env: dict[str, str] | None = None, input: str | None = None
+) -> Ended:
+    """Run a program to its end as a process of its own, as a shell does."""
     done = subprocess.run(
         [sys.executable, "-m", module, *map(str, arguments)],
         capture_output=True,
@@ -184,10 +199,38 @@ def _run(module, arguments, expect, env, input=None) -> subprocess.CompletedProc
         timeout=60,
         check=False,
     )
-    told = f"exit {done.returncode}\n{done.stdout}\n{done.stderr}"
-    assert "Traceback" not in done.stderr, told
-    assert done.returncode == expect, told
-    return done
+    assert "Traceback" not in done.stderr, done.stderr
+    return _as_expected(Ended(done.returncode, done.stdout, done.stderr), expect)
+
+
+def _call(
+    run: Callable[[list[str]], int],
+    arguments: Sequence[object],
+    expect: int,
+    env: dict[str, str] | None = None,
+    input: str | None = None,
+) -> Ended:
+    out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
+    given = io.TextIOWrapper(io.BytesIO((input or "").encode()), encoding="utf-8")
+    with (
+        pytest.MonkeyPatch.context() as patched,
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
+        for name, value in (env or {}).items():
+            patched.setenv(name, value)
+        patched.setattr(sys, "stdin", given)
+        try:
+            status = run([*map(str, arguments)])
+        except SystemExit as ended:
+            status = ended.code if isinstance(ended.code, int) else 0
+    said, complained = (stream.buffer.getvalue().decode() for stream in (out, err))  # type: ignore[attr-defined]
+    return _as_expected(Ended(status, said, complained), expect)
+
+
+def _as_expected(ended: Ended, expect: int) -> Ended:
+    assert ended.returncode == expect, f"exit {ended.returncode}\n{ended.stdout}\n{ended.stderr}"
+    return ended
 
 
 def eventually(check: Callable[[], object], timeout: float = 15, pause: float = 0.05) -> object:

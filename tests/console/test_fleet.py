@@ -387,11 +387,11 @@ def test_labels_and_modes_that_changed_under_an_open_dialog_are_refused(console,
     assert portero.devices.get(wire.id).labels == {"wave": "first"}
     portero.devices.retire(wire.id)
 
-    portero.enforcement.put_layer_modes(GroupLayers(group="office", filter="observing"))
+    portero.layer_modes.put(GroupLayers(group="office", filter="observing"))
     console.go("/fleet/layers")
     console.get_by_role("button", name="Change office").click()
     dialog.get_by_label("Filter").select_option("off")
-    portero.enforcement.put_layer_modes(GroupLayers(group="office", startup="off"), version=None)
+    portero.layer_modes.put(GroupLayers(group="office", startup="off"), version=None)
     expect(console.get_by_role("row").filter(has_text="office").locator("td").nth(3)).to_have_text("off")
     dialog.get_by_role("button", name="Save").click()
     expect(dialog.get_by_role("alert")).to_contain_text("The set of layer modes “office” was changed in revision")
@@ -399,4 +399,4 @@ def test_labels_and_modes_that_changed_under_an_open_dialog_are_refused(console,
     console.get_by_role("button", name="Change office").click()
     expect(dialog.get_by_label("Startup layer")).to_have_value("off")
     expect(dialog.get_by_label("Filter")).to_have_value("")
-    portero.enforcement.remove_layer_modes("office")
+    portero.layer_modes.remove("office")

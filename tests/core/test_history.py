@@ -8,8 +8,8 @@ from itertools import pairwise
 import pytest
 
 from made_estates import Maker
-from portero.core.insight.differences import NOUNS, differences
-from portero.core.insight.history import Step, Undo, undone
+from portero.core.insight.differences import differences
+from portero.core.insight.history import Step, step_back, undone
 from portero.core.insight.merging import keeping_others
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
@@ -20,25 +20,7 @@ from portero.formats.estate_document import write_estate
 
 def step(before: Estate, after: Estate) -> Step:
     """What it takes to go back, as the store keeps it."""
-    undos = []
-    for change in differences(before, after):
-        stood = None
-        if change.verb == "removed" and change.noun in NOUNS:
-            attribute, by = NOUNS[change.noun]
-            keys = [getattr(one, by) for one in getattr(before, attribute)]
-            stood = keys.index(change.key)
-        undos.append(Undo(change, stood))
-    orders = {noun: [getattr(one, by) for one in getattr(before, attribute)] for noun, (attribute, by) in NOUNS.items()}
-    return Step(undos, {noun: keys for noun, keys in orders.items() if keys} if _is_shuffled(before, after) else {})
-
-
-def _is_shuffled(before: Estate, after: Estate) -> bool:
-    for attribute, by in NOUNS.values():
-        old, new = ([getattr(one, by) for one in getattr(estate, attribute)] for estate in (before, after))
-        kept = [key for key in old if key in set(new)]
-        if new[: len(kept)] != kept:
-            return True
-    return False
+    return step_back(before, after, differences(before, after))
 
 
 def named_otherwise(rng: random.Random) -> dict[str, object]:

@@ -290,14 +290,14 @@ def test_a_filter_rules_without_a_bundle_by_letting_pass(policy, join):
 def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(policy, join, portero):
     folder = join("moded")
     assert rule(folder)["verdict"] == "block"
-    portero.enforcement.put_layer_modes(GroupLayers(group="office", filter="observing"))
+    portero.layer_modes.put(GroupLayers(group="office", filter="observing"))
     assert run_async(_check_in(folder)) is None
     told = rule(folder)
     assert (told["verdict"], told["layer"]["logged"][0]["ruleset"]) == ("allow", "rules")
     assert portero.devices.get("moded").facts.layers.filter == "observing"
     found = eventually(lambda: list(portero.activity(device="moded", host="lucky-reef.example")))
     assert {one.verdict for one in found} == {"block", "allow"}
-    portero.enforcement.remove_layer_modes("office")
+    portero.layer_modes.remove("office")
     portero.enforcement.put_settings(Settings(gateway_networks=("198.51.100.0/24",)), version=None)
     identity = json.loads((folder / "device.json").read_text())
     identity["facts"] |= {"place": "on-site", "addresses": ["198.51.100.9"]}

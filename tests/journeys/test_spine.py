@@ -8,7 +8,7 @@ import time
 import pytest
 from playwright.sync_api import Error, expect
 
-from conftest import Process, eventually, run_endpoint, run_portero
+from conftest import Process, eventually, start
 from portero.demo.web import start_web
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
@@ -17,7 +17,8 @@ pytestmark = [pytest.mark.browser, pytest.mark.process]
 @pytest.fixture(scope="module")
 def env(service, tmp_path_factory):
     env = {"XDG_CONFIG_HOME": str(tmp_path_factory.mktemp("config"))}
-    run_portero(
+    start(
+        "portero.cli.main",
         *("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin"),
         env=env,
         input=service.password + "\n",
@@ -29,9 +30,19 @@ def env(service, tmp_path_factory):
 def filtered(service, env, tmp_path):
     """A machine that has joined and runs its filter; the filter's port."""
     web = start_web(tmp_path, 0, 0)
-    code = json.loads(run_portero("enrol-code", "create", "--json", env=env).stdout)["code"]
+    code = json.loads(start("portero.cli.main", "enrol-code", "create", "--json", env=env).stdout)["code"]
     machine = ("--hostname", "mess-01", "--unit", "brackwater/ships/tern", "--kind", "desktop")
-    run_endpoint("join", "--service", service.url, "--code", code, "--data", tmp_path / "machine", *machine)
+    start(
+        "portero.endpoint.main",
+        "join",
+        "--service",
+        service.url,
+        "--code",
+        code,
+        "--data",
+        tmp_path / "machine",
+        *machine,
+    )
     running = Process(
         *("portero.endpoint.main", "run", "--data", tmp_path / "machine", "--port", 0, "--user", "watch-2"),
         *("--origin", f"{web[0]},{web[1]}", "--every", 30),
@@ -49,9 +60,9 @@ def test_a_category_is_blocked_reaches_a_machine_stops_a_browser_and_is_explaine
     expect(visitor.get_by_text("nothing stopped you")).to_be_visible()
 
     # a group is made and a category blocked through the command line
-    run_portero("group", "create", "ships", "--where", "unit under brackwater/ships", env=env)
-    run_portero("ruleset", "create", "no-gambling", "--block", "gambling", env=env)
-    run_portero("assign", "no-gambling", "--to", "ships", env=env)
+    start("portero.cli.main", "group", "create", "ships", "--where", "unit under brackwater/ships", env=env)
+    start("portero.cli.main", "ruleset", "create", "no-gambling", "--block", "gambling", env=env)
+    start("portero.cli.main", "assign", "no-gambling", "--to", "ships", env=env)
     committed = time.monotonic()
     eventually(lambda: "nothing stopped" not in visitor.goto("http://lucky-reef.example/").text(), timeout=20)
     took = time.monotonic() - committed
@@ -82,11 +93,11 @@ def test_a_category_is_blocked_reaches_a_machine_stops_a_browser_and_is_explaine
     page.get_by_label("Address to try").fill("http://lucky-reef.example/")
     page.keyboard.press("Enter")
     expect(page.locator(".ladder").first).to_contain_text("no-gambling on ships blocks it")
-    told = run_portero("check", "visit", "mess-01", "http://lucky-reef.example/", env=env)
+    told = start("portero.cli.main", "check", "visit", "mess-01", "http://lucky-reef.example/", env=env)
     assert "wins  block  no-gambling on ships: category gambling" in told.stdout
 
     # the assignment is paused, and the page opens within seconds with nothing restarted
-    run_portero("assignment", "pause", "no-gambling--ships", env=env)
+    start("portero.cli.main", "assignment", "pause", "no-gambling--ships", env=env)
     paused = time.monotonic()
     eventually(lambda: "nothing stopped" in visitor.goto("http://lucky-reef.example/").text(), timeout=20)
     with capsys.disabled():

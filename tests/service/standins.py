@@ -1,4 +1,4 @@
-"""Sources outside that behave badly, each a real server on loopback; and a desk whose clock is the test's."""
+"""Sources outside that behave badly, each a real server on loopback; and a keepers whose clock is the test's."""
 
 from __future__ import annotations
 
@@ -13,11 +13,13 @@ from typing import Any
 
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed, FeedSummary
+from portero.core.nouns.worklist import Worklist
 from portero.demo.history import Clock
-from portero.service.desk import Desk
 from portero.service.feeds.fetching import Bounds
-from portero.service.feeds.polling import Feeds
+from portero.service.keepers import Keepers, open_keepers
 from portero.service.routes import feeds as routes
+from portero.service.state import Snapshot
+from portero.service.worklist import worklist
 
 Answer = Callable[[BaseHTTPRequestHandler], None]
 TAXII = "application/taxii+json;version=2.1"
@@ -141,34 +143,41 @@ def redirect(to_url: str) -> Answer:
 
 
 @contextmanager
-def desk_at(folder: Path, at: float, bounds: Bounds = Bounds(2.0, 20.0, 5_000_000)) -> Iterator[tuple[Desk, Clock]]:
-    """A desk whose clock stands, with narrow bounds for what is fetched."""
+def keepers_at(
+    folder: Path, at: float, bounds: Bounds = Bounds(2.0, 20.0, 5_000_000)
+) -> Iterator[tuple[Keepers, Clock]]:
+    """Keepers whose clock stands, with narrow bounds for what is fetched."""
     clock = Clock(at)
-    desk = Desk(folder, clock)
-    desk.feeds = Feeds(desk, bounds)
+    keepers = open_keepers(folder, clock, bounds)
     try:
-        yield desk, clock
+        yield keepers, clock
     finally:
-        desk.close()
+        keepers.close()
 
 
-def configure(desk: Desk, *feeds: Feed, **parts: Any) -> None:
+def configure(keepers: Keepers, *feeds: Feed, **parts: Any) -> None:
     """Make these the estate's feeds."""
 
-    def edit(estate: Estate, _versions: object) -> Estate:
-        return estate.replacing(feeds=feeds, **parts)
+    def edit(snapshot: Snapshot) -> Estate:
+        return snapshot.estate.replacing(feeds=feeds, **parts)
 
-    desk.change(edit, noun="feed", by="tests")
+    keepers.estate.change(edit, by="tests")
 
 
-def poll(desk: Desk, key: str) -> FeedSummary:
+def poll(keepers: Keepers, key: str) -> FeedSummary:
     """Fetch a feed and wait for what comes of it."""
-    feed = next(one for one in desk.snapshot.estate.feeds if one.key == key)
-    polling = desk.feeds.poll(feed, "tests")
+    feed = next(one for one in keepers.estate.snapshot.estate.feeds if one.key == key)
+    polling = keepers.feeds.poll(feed, "tests")
     assert polling is not None
     polling.result(60)
-    return summary(desk, key)
+    return summary(keepers, key)
 
 
-def summary(desk: Desk, key: str) -> FeedSummary:
-    return routes._shown(desk, key)
+def to_do(keepers: Keepers) -> Worklist:
+    """What needs a decision now."""
+    estate, found = keepers.estate.snapshot.estate, keepers.findings.all()
+    return worklist(keepers.store, estate, found, keepers.now())
+
+
+def summary(keepers: Keepers, key: str) -> FeedSummary:
+    return routes.shown(keepers, key)

@@ -14,19 +14,17 @@ from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.settings import Settings
-from portero.service import bulk, enrolment
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
-from service.standins import desk_at
+from service.standins import keepers_at
 
 NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
 DAY = 86_400.0
 
 
 @pytest.fixture
-def desk(tmp_path):
-    with desk_at(tmp_path, NOON) as (made, clock):
-        made.clock = clock
+def keepers(tmp_path):
+    with keepers_at(tmp_path, NOON) as (made, _clock):
         yield made
 
 
@@ -35,54 +33,55 @@ def listed(key: str, number: int, **more: object) -> Ruleset:
     return Ruleset.model_validate({"key": key, "kind": "indicator", "rules": rules})
 
 
-def put(desk: Desk, *rulesets: tuple[Ruleset, str], capacity: int = 1_000, **parts: object) -> None:
-    def edit(estate: Estate, _versions: object) -> Estate:
-        return estate.replacing(
+def put(keepers: Keepers, *rulesets: tuple[Ruleset, str], capacity: int = 1_000, **parts: object) -> None:
+    def edit(snapshot) -> Estate:
+        return snapshot.estate.replacing(
             rulesets=tuple(ruleset for ruleset, _ in rulesets),
             assignments=tuple(Assignment(key=one.key, ruleset=one.key, to=(to,)) for one, to in rulesets),
             settings=Settings(indicator_capacity=capacity),
             **parts,
         )
 
-    desk.change(edit, noun="ruleset", by="tests")
+    keepers.estate.change(edit, by="tests")
 
 
-def enrol(desk: Desk, *hostnames: str) -> None:
-    code = enrolment.make_code(desk, NewEnrolmentCode(uses=len(hostnames)), "tests").code
+def enrol(keepers: Keepers, *hostnames: str) -> None:
+    code = keepers.enrolment.make_code(NewEnrolmentCode(uses=len(hostnames)), "tests").code
     for hostname in hostnames:
-        enrolment.join(desk, code, Facts(hostname=hostname))
+        keepers.enrolment.join(code, Facts(hostname=hostname))
 
 
-def test_those_that_carry_most_are_named_and_others_are_not(desk):
+def test_those_that_carry_most_are_named_and_others_are_not(keepers):
     quays = group("quays", any=[{"field": "hostname", "op": "starts_with", "value": "quay-"}])
-    put(desk, (listed("all", 3), "whole-fleet"), (listed("quay", 4), "quays"), groups=(quays,), precedence=("quays",))
-    enrol(desk, "quay-1", "quay-2", "ship-1")
-    use = bulk.capacity_use(desk)
+    put(
+        keepers, (listed("all", 3), "whole-fleet"), (listed("quay", 4), "quays"), groups=(quays,), precedence=("quays",)
+    )
+    enrol(keepers, "quay-1", "quay-2", "ship-1")
+    use = keepers.indicators.capacity()
     assert (use.most, use.devices, use.groups) == (7, 2, ("quays", "whole-fleet"))
     assert use.sentence == ("Up to 7 of 1,000 indicators on a machine (1%); how fast it fills is known after a day.")
 
 
-def test_a_ruleset_that_is_paused_or_put_on_nobody_is_not_carried(desk):
-    put(desk, (listed("all", 3), "whole-fleet"))
-    enrol(desk, "ship-1")
-    desk.change(
-        lambda estate, _: estate.replacing(
-            rulesets=(*estate.rulesets, listed("spare", 50)),
-            assignments=tuple(one.model_copy(update={"state": State.PAUSED}) for one in estate.assignments),
+def test_a_ruleset_that_is_paused_or_put_on_nobody_is_not_carried(keepers):
+    put(keepers, (listed("all", 3), "whole-fleet"))
+    enrol(keepers, "ship-1")
+    keepers.estate.change(
+        lambda snapshot: snapshot.estate.replacing(
+            rulesets=(*snapshot.estate.rulesets, listed("spare", 50)),
+            assignments=tuple(one.model_copy(update={"state": State.PAUSED}) for one in snapshot.estate.assignments),
         ),
-        noun="assignment",
         by="tests",
     )
-    assert bulk.capacity_use(desk).most == 0
+    assert keepers.indicators.capacity().most == 0
 
 
-def test_the_forecast_goes_by_the_days_that_were_counted(desk):
-    enrol(desk, "ship-1")
+def test_the_forecast_goes_by_the_days_that_were_counted(keepers):
+    enrol(keepers, "ship-1")
     for number in (100, 150, 200):
-        put(desk, (listed("all", number), "whole-fleet"))
-        desk.note_indicators()
-        desk.clock.at += 2 * DAY
-    use = bulk.capacity_use(desk)
+        put(keepers, (listed("all", number), "whole-fleet"))
+        keepers.indicators.count()
+        keepers.now.at += 2 * DAY
+    use = keepers.indicators.capacity()
     assert (use.most, use.a_day) == (200, pytest.approx(100 / 6))
     assert use.full_in_days == pytest.approx(800 * 6 / 100)
     assert use.sentence == (
@@ -90,41 +89,41 @@ def test_the_forecast_goes_by_the_days_that_were_counted(desk):
     )
 
 
-def test_counts_of_more_than_a_month_ago_are_forgotten_in_the_forecast(desk):
-    enrol(desk, "ship-1")
-    put(desk, (listed("all", 900), "whole-fleet"))
-    desk.note_indicators()
-    desk.clock.at += 40 * DAY
-    put(desk, (listed("all", 10), "whole-fleet"))
-    desk.note_indicators()
-    desk.clock.at += 5 * DAY
-    assert bulk.capacity_use(desk).a_day == 0
+def test_counts_of_more_than_a_month_ago_are_forgotten_in_the_forecast(keepers):
+    enrol(keepers, "ship-1")
+    put(keepers, (listed("all", 900), "whole-fleet"))
+    keepers.indicators.count()
+    keepers.now.at += 40 * DAY
+    put(keepers, (listed("all", 10), "whole-fleet"))
+    keepers.indicators.count()
+    keepers.now.at += 5 * DAY
+    assert keepers.indicators.capacity().a_day == 0
 
 
-def test_what_ends_within_a_month_is_counted(desk):
-    enrol(desk, "ship-1")
+def test_what_ends_within_a_month_is_counted(keepers):
+    enrol(keepers, "ship-1")
     put(
-        desk,
+        keepers,
         (listed("soon", 2, valid_until="2026-12-10T00:00:00Z"), "whole-fleet"),
         (listed("later", 3, valid_until="2027-06-01T00:00:00Z"), "whole-fleet"),
         (listed("over", 4, valid_until="2026-11-01T00:00:00Z"), "whole-fleet"),
         (listed("ever", 5), "whole-fleet"),
     )
-    assert bulk.capacity_use(desk).ending == 2
+    assert keepers.indicators.capacity().ending == 2
 
 
-def test_what_is_too_much_is_refused_by_every_way_and_less_is_always_taken(desk):
-    enrol(desk, "ship-1")
-    put(desk, (listed("all", 8), "whole-fleet"), capacity=10)
+def test_what_is_too_much_is_refused_by_every_way_and_less_is_always_taken(keepers):
+    enrol(keepers, "ship-1")
+    put(keepers, (listed("all", 8), "whole-fleet"), capacity=10)
     with pytest.raises(Problem, match="would have 11 indicators to carry"):
-        put(desk, (listed("all", 11), "whole-fleet"), capacity=10)
+        put(keepers, (listed("all", 11), "whole-fleet"), capacity=10)
     with pytest.raises(Problem, match="would have 16 indicators to carry"):
-        put(desk, (listed("all", 8), "whole-fleet"), (listed("more", 8), "whole-fleet"), capacity=10)
-    put(desk, (listed("all", 8), "whole-fleet"), capacity=5)
-    assert bulk.capacity_use(desk).sentence.endswith("on a machine (160%): it is full.")
-    put(desk, (listed("all", 7), "whole-fleet"), capacity=5)
+        put(keepers, (listed("all", 8), "whole-fleet"), (listed("more", 8), "whole-fleet"), capacity=10)
+    put(keepers, (listed("all", 8), "whole-fleet"), capacity=5)
+    assert keepers.indicators.capacity().sentence.endswith("on a machine (160%): it is full.")
+    put(keepers, (listed("all", 7), "whole-fleet"), capacity=5)
     with pytest.raises(Problem, match="would have 8 indicators"):
-        put(desk, (listed("all", 8), "whole-fleet"), capacity=5)
+        put(keepers, (listed("all", 8), "whole-fleet"), capacity=5)
 
 
 @pytest.mark.parametrize(

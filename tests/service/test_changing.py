@@ -88,11 +88,11 @@ CHANGES = {
     "new ruleset": lambda p: p.rulesets.create(ruleset("new", games="block")),
     "assignment": lambda p: p.assignments.create(assignment("never", "office")),
     "assignment removed": lambda p: p.assignments.remove("work--office", version=None),
-    "schedule": lambda p: p.schedules.put("hours", Schedule.model_validate({**HOURS, "zone": "device"}), version=None),
+    "schedule": lambda p: p.schedules.put(Schedule.model_validate({**HOURS, "zone": "device"}), version=None),
     "settings": lambda p: p.enforcement.put_settings(
         Settings.model_validate({"layers": {"filter": "observing"}}), version=None
     ),
-    "layer modes": lambda p: p.enforcement.put_layer_modes(
+    "layer modes": lambda p: p.layer_modes.put(
         GroupLayers.model_validate({"group": "office", "filter": "off"}), version=None
     ),
     "estate": lambda p: p.estate.put(Estate(), revision=None),
@@ -308,7 +308,7 @@ def test_an_author_does_not_restore_settings_and_feeds(little, service):
         little.feeds.create(Feed.model_validate(elsewhere))
         fetching = next(little.revisions.list(limit=1)).number
         little.feeds.remove("old")
-        with pytest.raises(NotAllowed, match=f"Restoring revision {fetching} changes the settings or the feeds"):
+        with pytest.raises(NotAllowed, match=f"Restoring revision {fetching} changes the feeds"):
             author.revisions.restore(fetching)
         assert list(little.feeds.list()) == []
 

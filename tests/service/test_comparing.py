@@ -12,15 +12,15 @@ import pytest
 from conftest import group, ruleset
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.correction import Correction
 from portero.core.nouns.device import Facts, Layers
 from portero.core.nouns.enrolment import NewEnrolmentCode
-from portero.core.nouns.estate import Correction
-from portero.core.nouns.feed import Feed, FeedComparison
+from portero.core.nouns.feed import Feed
+from portero.core.nouns.feed_comparison import FeedComparison
 from portero.core.nouns.ruleset import Ruleset
-from portero.service import enrolment
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.store.database import StoreProblem
-from service.standins import configure, desk_at
+from service.standins import configure, keepers_at
 
 NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
 CATEGORIES = ("games", "music", "sport", "gambling", "news")
@@ -30,31 +30,33 @@ ENFORCING = Layers(filter="enforcing", browser="enforcing", startup="enforcing")
 
 
 @pytest.fixture
-def desk(tmp_path):
-    with desk_at(tmp_path / "data", NOON) as (made, _clock):
+def keepers(tmp_path):
+    with keepers_at(tmp_path / "data", NOON) as (made, _clock):
         yield made
 
 
-def bring(desk: Desk, feed: str, lines: str, folder: Path, review: bool = False) -> None:
+def bring(keepers: Keepers, feed: str, lines: str, folder: Path, review: bool = False) -> None:
     """Put a file into a feed, and wait for what comes of it."""
     file = folder / "sent"
     file.write_text(lines)
-    found = next(one for one in desk.snapshot.estate.feeds if one.key == feed)
-    reading = desk.feeds.read_file(found, "tests", file, "sent", review)
+    found = next(one for one in keepers.estate.snapshot.estate.feeds if one.key == feed)
+    reading = keepers.feeds.read_file(found, "tests", file, "sent", review)
     assert reading is not None
     reading.result(60)
 
 
-def compared(desk: Desk, feed: str, number: int) -> FeedComparison:
-    return desk.feeds.compared(next(one for one in desk.snapshot.estate.feeds if one.key == feed), number)
+def compared(keepers: Keepers, feed: str, number: int) -> FeedComparison:
+    return keepers.comparisons.compare(
+        next(one for one in keepers.estate.snapshot.estate.feeds if one.key == feed), number
+    )
 
 
-def words(desk: Desk) -> dict[tuple[str, str], str]:
+def words(keepers: Keepers) -> dict[tuple[str, str], str]:
     """What the estate means to become of each host on each machine; log where it is let through and recorded."""
     found = {}
     for device in DEVICES:
         for host in HOSTS:
-            intended = desk.explain(Attempt(device=device, url=f"http://{host}/")).intended
+            intended = keepers.checks.explain(Attempt(device=device, url=f"http://{host}/")).intended
             logged = any(layer.logged for layer in intended.layers)
             found[device, host] = "log" if intended.verdict == "allow" and logged else intended.verdict.value
     return found
@@ -78,11 +80,11 @@ def told(comparison: FeedComparison) -> Counter[tuple[str, str, str]]:
     return found
 
 
-def join_all(desk: Desk) -> None:
+def join_all(keepers: Keepers) -> None:
     """Let the machines join."""
-    code = enrolment.make_code(desk, NewEnrolmentCode(uses=len(DEVICES)), "tests").code
+    code = keepers.enrolment.make_code(NewEnrolmentCode(uses=len(DEVICES)), "tests").code
     for device in DEVICES:
-        enrolment.join(desk, code, Facts(hostname=device, layers=ENFORCING))
+        keepers.enrolment.join(code, Facts(hostname=device, layers=ENFORCING))
 
 
 def estate_parts(chance: random.Random) -> dict[str, object]:
@@ -120,21 +122,21 @@ def lines(chance: random.Random) -> str:
 
 
 @pytest.mark.parametrize("seed", range(12))
-def test_verdicts_that_a_generation_changes_are_those_that_become_others(desk, tmp_path, seed):
+def test_verdicts_that_a_generation_changes_are_those_that_become_others(keepers, tmp_path, seed):
     chance = random.Random(seed)
     parts = estate_parts(chance)
-    configure(desk, Feed(key="list", kind="categories", format="csv"), **parts)
-    join_all(desk)
-    bring(desk, "list", lines(chance), tmp_path)
-    before = words(desk)
-    bring(desk, "list", lines(chance), tmp_path, review=True)
-    waiting = compared(desk, "list", 2)
-    assert words(desk) == before, "while it waits nothing is changed"
-    desk.feeds.take(desk.snapshot.estate.feeds[0])
-    changed = differing(before, words(desk))
+    configure(keepers, Feed(key="list", kind="categories", format="csv"), **parts)
+    join_all(keepers)
+    bring(keepers, "list", lines(chance), tmp_path)
+    before = words(keepers)
+    bring(keepers, "list", lines(chance), tmp_path, review=True)
+    waiting = compared(keepers, "list", 2)
+    assert words(keepers) == before, "while it waits nothing is changed"
+    keepers.feeds.take(keepers.estate.snapshot.estate.feeds[0])
+    changed = differing(before, words(keepers))
     assert told(waiting) == changed
     assert waiting.complete
-    assert told(compared(desk, "list", 2)) == changed, "the same once it counts"
+    assert told(compared(keepers, "list", 2)) == changed, "the same once it counts"
 
 
 def indicators(chance: random.Random) -> str:
@@ -144,30 +146,30 @@ def indicators(chance: random.Random) -> str:
 
 
 @pytest.mark.parametrize("seed", range(12))
-def test_so_are_those_that_a_generation_of_indicators_changes(desk, tmp_path, seed):
+def test_so_are_those_that_a_generation_of_indicators_changes(keepers, tmp_path, seed):
     chance = random.Random(seed)
     parts = estate_parts(chance)
     watch = Ruleset(key="watch", kind="indicator", feed="watch")
     put = Assignment(key="watch", ruleset="watch", to=(chance.choice(("alpha", "beta", "whole-fleet")),))
     parts |= {"rulesets": (*parts["rulesets"], watch), "assignments": (*parts["assignments"], put)}
-    configure(desk, Feed(key="watch", kind="indicators", format="csv", action="block"), **parts)
-    join_all(desk)
-    bring(desk, "watch", indicators(chance), tmp_path)
-    before = words(desk)
-    bring(desk, "watch", indicators(chance), tmp_path, review=True)
-    waiting = compared(desk, "watch", 2)
-    desk.feeds.take(desk.snapshot.estate.feeds[0])
-    changed = differing(before, words(desk))
+    configure(keepers, Feed(key="watch", kind="indicators", format="csv", action="block"), **parts)
+    join_all(keepers)
+    bring(keepers, "watch", indicators(chance), tmp_path)
+    before = words(keepers)
+    bring(keepers, "watch", indicators(chance), tmp_path, review=True)
+    waiting = compared(keepers, "watch", 2)
+    keepers.feeds.take(keepers.estate.snapshot.estate.feeds[0])
+    changed = differing(before, words(keepers))
     assert told(waiting) == changed
-    assert told(compared(desk, "watch", 2)) == changed
+    assert told(compared(keepers, "watch", 2)) == changed
 
 
-def test_a_comparison_tells_what_is_said_of_how_many_hosts(desk, tmp_path):
-    configure(desk, Feed(key="list", kind="categories", format="csv"))
-    bring(desk, "list", "".join(f"h{n}.example,games\n" for n in range(8)), tmp_path)
+def test_a_comparison_tells_what_is_said_of_how_many_hosts(keepers, tmp_path):
+    configure(keepers, Feed(key="list", kind="categories", format="csv"))
+    bring(keepers, "list", "".join(f"h{n}.example,games\n" for n in range(8)), tmp_path)
     changed = "".join(f"h{n}.example,{'music' if n < 5 else 'games'}\n" for n in range(7)) + "new.example,sport\n"
-    bring(desk, "list", changed, tmp_path)
-    found = compared(desk, "list", 2)
+    bring(keepers, "list", changed, tmp_path)
+    found = compared(keepers, "list", 2)
     assert (found.against, found.added, found.changed, found.removed) == (1, 1, 5, 1)
     said = {(one.before, one.after): (one.hosts, one.examples) for one in found.transitions}
     assert said == {
@@ -175,45 +177,45 @@ def test_a_comparison_tells_what_is_said_of_how_many_hosts(desk, tmp_path):
         ((), ("sport",)): (1, ("new.example",)),
         (("games",), ()): (1, ("h7.example",)),
     }
-    first = compared(desk, "list", 1)
+    first = compared(keepers, "list", 1)
     assert (first.against, first.added, first.removed) == (None, 8, 0)
 
 
-def test_of_a_generation_whose_contents_are_gone_no_comparison_is_made(desk, tmp_path):
-    configure(desk, Feed(key="list", kind="categories", format="csv"))
+def test_of_a_generation_whose_contents_are_gone_no_comparison_is_made(keepers, tmp_path):
+    configure(keepers, Feed(key="list", kind="categories", format="csv"))
     for number in range(9):
-        bring(desk, "list", f"h{number}.example,games\nstays.example,news\n", tmp_path)
+        bring(keepers, "list", f"h{number}.example,games\nstays.example,news\n", tmp_path)
     with pytest.raises(Exception, match="only the figures are kept"):
-        compared(desk, "list", 1)
+        compared(keepers, "list", 1)
     with pytest.raises(Exception, match="no generation 99"):
-        compared(desk, "list", 99)
-    assert compared(desk, "list", 9).added == 1
+        compared(keepers, "list", 99)
+    assert compared(keepers, "list", 9).added == 1
 
 
-def test_a_file_that_cannot_be_kept_leaves_what_was_in_force(desk, tmp_path, monkeypatch):
-    configure(desk, Feed(key="list", kind="categories", format="csv"))
-    bring(desk, "list", "a.example,games\n", tmp_path)
-    digest = desk.index.digest
+def test_a_file_that_cannot_be_kept_leaves_what_was_in_force(keepers, tmp_path, monkeypatch):
+    configure(keepers, Feed(key="list", kind="categories", format="csv"))
+    bring(keepers, "list", "a.example,games\n", tmp_path)
+    digest = keepers.holdings.index_in_force.digest
 
     def full(*_anything: object) -> None:
         raise StoreProblem("the disk is full")
 
     with monkeypatch.context() as patched:
-        patched.setattr(desk.holdings.artefacts, "make", full)
-        bring(desk, "list", "b.example,games\n", tmp_path)
-    assert desk.index.digest == digest
-    bring(desk, "list", "b.example,games\n", tmp_path)
-    assert desk.index.digest != digest
+        patched.setattr(keepers.holdings.artefacts, "make", full)
+        bring(keepers, "list", "b.example,games\n", tmp_path)
+    assert keepers.holdings.index_in_force.digest == digest
+    bring(keepers, "list", "b.example,games\n", tmp_path)
+    assert keepers.holdings.index_in_force.digest != digest
 
 
-def test_the_first_generation_is_compared_with_the_index_that_ships(desk, tmp_path):
+def test_the_first_generation_is_compared_with_the_index_that_ships(keepers, tmp_path):
     block = ruleset("no-gambling", gambling="block")
     put = Assignment(key="all", ruleset="no-gambling", to=("whole-fleet",))
-    configure(desk, Feed(key="list", kind="categories", format="csv"), rulesets=(block,), assignments=(put,))
-    code = enrolment.make_code(desk, NewEnrolmentCode(), "tests").code
-    enrolment.join(desk, code, Facts(hostname="alpha-1", layers=ENFORCING))
-    bring(desk, "list", "lucky-reef.example,games\nother.example,gambling\n", tmp_path, review=True)
-    assert told(compared(desk, "list", 1)) == {
+    configure(keepers, Feed(key="list", kind="categories", format="csv"), rulesets=(block,), assignments=(put,))
+    code = keepers.enrolment.make_code(NewEnrolmentCode(), "tests").code
+    keepers.enrolment.join(code, Facts(hostname="alpha-1", layers=ENFORCING))
+    bring(keepers, "list", "lucky-reef.example,games\nother.example,gambling\n", tmp_path, review=True)
+    assert told(compared(keepers, "list", 1)) == {
         ("lucky-reef.example", "block", "allow"): 1,
         ("other.example", "allow", "block"): 1,
     }

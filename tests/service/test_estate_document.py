@@ -136,11 +136,11 @@ def test_they_are_made_changed_as_seen_and_removed(empty, part, noun, change):
     with pytest.raises(AlreadyExists):
         kept.create(noun)
     changed = noun.model_copy(update=change)
-    put = kept.put("k", changed, version=made.version)
+    put = kept.put(changed, version=made.version)
     name, value = next(iter(change.items()))
     assert getattr(put, name) == value
     with pytest.raises(ChangedMeanwhile) as found:
-        kept.put("k", noun, version=made.version)
+        kept.put(noun, version=made.version)
     assert found.value.extra["version"] == put.version
     assert [one.key for one in kept.list("k")] == ["k"]
     assert not list(kept.list("nothing of the kind"))

@@ -14,11 +14,11 @@ import pytest
 from portero.core.nouns.feed import Feed
 from portero.core.nouns.ruleset import Ruleset
 from portero.formats.bundles import open_manifest
-from portero.service.desk import Desk
 from portero.service.feeds.holdings import KEPT_GENERATIONS
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from service import standins
-from service.standins import Source, configure, desk_at, poll, summary, text
+from service.standins import Source, configure, keepers_at, poll, summary, text
 from service.test_feeds import categories, enrol
 
 NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
@@ -91,15 +91,15 @@ class Model:
 class Walk:
     """One feed's life, step by step."""
 
-    def __init__(self, desk: Desk, source: Source, chance: random.Random) -> None:
-        self.desk, self.source, self.chance, self.model = desk, source, chance, Model()
+    def __init__(self, keepers: Keepers, source: Source, chance: random.Random) -> None:
+        self.keepers, self.source, self.chance, self.model = keepers, source, chance, Model()
         self.configure()
 
     def configure(self) -> None:
         given = {"kind": "categories", "format": "csv", "address": f"{self.source.url}/l", "private_network": True}
         mapping = {"betting": [self.model.meaning]}
         configure(
-            self.desk, Feed.model_validate({"key": "list", **given, "mapping": mapping, "review": self.model.review})
+            self.keepers, Feed.model_validate({"key": "list", **given, "mapping": mapping, "review": self.model.review})
         )
 
     def lines(self, content: Content) -> str:
@@ -120,22 +120,22 @@ class Walk:
 
         self.source.answer = answer
         expected = self.model.poll(content)
-        assert poll(self.desk, "list").last_poll.result == expected
+        assert poll(self.keepers, "list").last_poll.result == expected
 
     def send(self) -> None:
         content, review = self.chance.randrange(len(CONTENTS)), self.chance.random() < 0.3
-        file = self.desk.holdings.artefacts.begin()
+        file = self.keepers.holdings.artefacts.begin()
         file.write_text(self.lines(content))
         expected = self.model.read(content, None, review or self.model.review)
-        self.desk.feeds.read_file(self.feed, "tests", file, "sent", review).result(30)
-        assert summary(self.desk, "list").last_poll.result == expected
+        self.keepers.feeds.read_file(self.feed, "tests", file, "sent", review).result(30)
+        assert summary(self.keepers, "list").last_poll.result == expected
 
     def take(self) -> None:
-        if self.tried(self.desk.feeds.take, possible=self.model.waiting is not None):
+        if self.tried(self.keepers.feeds.take, possible=self.model.waiting is not None):
             self.model.count(self.model.waiting)
 
     def drop(self) -> None:
-        if self.tried(self.desk.feeds.drop, possible=self.model.waiting is not None):
+        if self.tried(self.keepers.feeds.drop, possible=self.model.waiting is not None):
             self.model.waiting = None
 
     def back(self) -> None:
@@ -143,11 +143,11 @@ class Walk:
         earlier = model.replaced.get(model.number) if model.number is not None else None
         if earlier is not None and earlier not in sorted(model.replaced)[-KEPT_GENERATIONS:]:
             return  # its contents may be gone
-        if self.tried(self.desk.feeds.go_back, possible=earlier is not None):
+        if self.tried(self.keepers.feeds.go_back, possible=earlier is not None):
             model.number, model.waiting = earlier, None
 
     def resume(self) -> None:
-        self.desk.feeds.resume(self.feed)
+        self.keepers.feeds.resume(self.feed)
         self.model.etag = None
 
     def mean_otherwise(self) -> None:
@@ -162,7 +162,7 @@ class Walk:
 
     @property
     def feed(self) -> Feed:
-        return self.desk.snapshot.estate.feeds[0]
+        return self.keepers.estate.snapshot.estate.feeds[0]
 
     def tried(self, deed, possible: bool) -> bool:
         """Do something; it is refused exactly where it is not possible."""
@@ -175,18 +175,18 @@ class Walk:
         return True
 
     def look(self) -> None:
-        found, model = summary(self.desk, "list"), self.model
+        found, model = summary(self.keepers, "list"), self.model
         assert (found.in_force.number if found.in_force else None) == model.number
         assert (found.waiting.number if found.waiting else None) == model.waiting
         if model.number is not None:
             entries = model.generations[model.number].entries
-            assert {host: categories(self.desk, host) for host in HOSTS} == {
+            assert {host: categories(self.keepers, host) for host in HOSTS} == {
                 host: (entries.get(host, "uncategorised"),) for host in HOSTS
             }
-        with self.desk.store.reading() as connection:
+        with self.keepers.store.reading() as connection:
             manifests = [row[0] for row in connection.execute("SELECT manifest FROM class")]
         for manifest in manifests:
-            assert open_manifest(manifest, self.desk.public_key).index == self.desk.index.digest
+            assert open_manifest(manifest, self.keepers.public_key).index == self.keepers.holdings.index_in_force.digest
 
 
 STEPS = ("poll", "poll", "poll", "send", "take", "drop", "back", "resume", "mean_otherwise", "review_or_not")
@@ -196,14 +196,14 @@ STEPS = ("poll", "poll", "poll", "send", "take", "drop", "back", "resume", "mean
 def test_after_every_step_of_a_feeds_life_what_must_count_counts(tmp_path, seed):
     chance, source = random.Random(seed), Source()
     try:
-        with desk_at(tmp_path, NOON) as (desk, _clock):
-            enrol(desk, "machine-1")
-            walk = Walk(desk, source, chance)
+        with keepers_at(tmp_path, NOON) as (keepers, _clock):
+            enrol(keepers, "machine-1")
+            walk = Walk(keepers, source, chance)
             for _ in range(30):
                 getattr(walk, chance.choice(STEPS))()
                 walk.look()
-        with desk_at(tmp_path, NOON) as (desk, _clock):
-            walk.desk = desk
+        with keepers_at(tmp_path, NOON) as (keepers, _clock):
+            walk.keepers = keepers
             walk.look()
     finally:
         source.close()
@@ -257,34 +257,34 @@ def test_what_is_read_of_a_collection_bit_by_bit_is_what_it_holds(tmp_path, seed
     def set_up(**more: object) -> None:
         watch = Ruleset(key="watch", kind="indicator", feed="watch")
         feed = Feed.model_validate({"key": "watch", "action": "block", **given, **more})
-        configure(desk, feed, rulesets=(watch,))
+        configure(keepers, feed, rulesets=(watch,))
 
     read: dict[int, tuple[set[str], str]] = {}
     try:
-        with desk_at(tmp_path, NOON) as (desk, _clock):
+        with keepers_at(tmp_path, NOON) as (keepers, _clock):
             set_up()
             for _ in range(25):
                 for _ in range(chance.randint(0, 3)):
                     parts = {"revoked": True} if chance.random() < 0.3 else {}
                     collection.put(chance.randrange(6), **parts)
-                action = desk.snapshot.estate.feeds[0].action
+                action = keepers.estate.snapshot.estate.feeds[0].action
                 if chance.random() < 0.15:
                     action = "warn" if action == "block" else "block"
                 set_up(review=chance.random() < 0.3, action=action)
-                found = poll(desk, "watch")
+                found = poll(keepers, "watch")
                 assert found.last_poll.result != "failed", found.last_poll.problem
                 newest = found.waiting or found.in_force
                 if newest is not None and found.last_poll.result != "unchanged":
                     read[newest.number] = collection.stands(), str(action)
-                feed = desk.snapshot.estate.feeds[0]
-                for deed in (desk.feeds.take, desk.feeds.drop, desk.feeds.go_back, desk.feeds.resume):
+                feed = keepers.estate.snapshot.estate.feeds[0]
+                for deed in (keepers.feeds.take, keepers.feeds.drop, keepers.feeds.go_back, keepers.feeds.resume):
                     if chance.random() < 0.2:
                         with suppress(Problem):
                             deed(feed)
-                in_force = summary(desk, "watch").in_force
+                in_force = summary(keepers, "watch").in_force
                 if in_force is not None:
                     hosts, word = read[in_force.number]
-                    rules = desk.snapshot.estate.ruleset_by_key["watch"].rules
+                    rules = keepers.estate.snapshot.estate.ruleset_by_key["watch"].rules
                     assert {str(one.host) for one in rules} == hosts
                     assert {one.action.value for one in rules} <= {word}
     finally:

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portero.core.nouns.ruleset import Ruleset
-from portero.service.finder import Finder
+from portero.service.ruleset_texts import RulesetTexts
 
 WORDS = st.sampled_from(["reef", "Reef", "toll", "straße", "CLAIM", "a note", ""])
 RULES = st.lists(
@@ -39,8 +39,8 @@ def naive(ruleset: Ruleset, q: str) -> list[int]:
     st.lists(RULES, min_size=1, max_size=4), st.sampled_from(["reef", "REEF-1", "toll-", "strasse", " claim ", "x", ""])
 )
 def test_what_is_found_is_what_reading_all_of_them_finds(versions, q):
-    finder = Finder()
+    texts = RulesetTexts()
     for rules in versions:
         ruleset = Ruleset.model_validate({"key": "r", "kind": "indicator", "rules": rules})
-        assert list(finder.numbers(ruleset, q)) == naive(ruleset, q)
-        assert list(finder.numbers(ruleset, q)) == naive(ruleset, q), "the same when asked again"
+        assert list(texts.numbers(ruleset, q)) == naive(ruleset, q)
+        assert list(texts.numbers(ruleset, q)) == naive(ruleset, q), "the same when asked again"

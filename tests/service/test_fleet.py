@@ -17,9 +17,8 @@ from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.group import CopiedGroup, Group, Precedence
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.history import Clock
-from portero.service import enrolment
 from portero.service.app import create_app
-from portero.service.desk import Desk
+from portero.service.keepers import open_keepers
 
 pytestmark = pytest.mark.process
 
@@ -29,8 +28,8 @@ def settled(portero: Portero):
     """Each test leaves settings as they were."""
     yield
     portero.enforcement.put_settings(Settings(), version=None)
-    for modes in portero.enforcement.layer_modes():
-        portero.enforcement.remove_layer_modes(modes.group)
+    for modes in portero.layer_modes.list():
+        portero.layer_modes.remove(modes.group)
 
 
 # --- membership follows at once ---
@@ -106,7 +105,7 @@ def test_a_copy_stands_behind_its_original_and_removing_says_what_depends(porter
         portero.groups.copy("model", CopiedGroup(key="after"))
     portero.rulesets.create(ruleset("on-model", news="warn"))
     portero.assignments.create(assignment("on-model", "model"))
-    portero.enforcement.put_layer_modes(GroupLayers(group="model", filter="off"))
+    portero.layer_modes.put(GroupLayers(group="model", filter="off"))
     with pytest.raises(StillInUse, match="on-model--model and its layer modes"):
         portero.groups.remove("model")
     portero.groups.remove("model-2")
@@ -338,11 +337,11 @@ def test_modes_reach_the_machine_in_its_bundle_and_are_compared_with_what_it_rep
     bundle, _ = wire.sync()
     assert bundle.layers["filter"] == "enforcing"
     modes = GroupLayers(group="watched", filter="observing")
-    portero.enforcement.put_layer_modes(modes, reason="a trial")
+    portero.layer_modes.put(modes, reason="a trial")
     bundle, _ = wire.sync()
     assert bundle.layers["filter"] == "observing"
     with pytest.raises(Invalid, match="There is no group"):
-        portero.enforcement.put_layer_modes(GroupLayers(group="wachted", filter="off"))
+        portero.layer_modes.put(GroupLayers(group="wachted", filter="off"))
     layer = portero.devices.readiness("watched-1").layers[0]
     assert (layer.meant, layer.meant_by, layer.reported) == ("observing", "watched", "enforcing")
     assert next(portero.revisions.list(limit=1)).summary == "Created layer modes watched"
@@ -395,49 +394,49 @@ def test_the_coverage_table_is_edited_guarded_and_put_back(portero, service):
     row = CoverageRow(
         control="site-list", browser="gullwing", http="page", https="page", date="2026-11-20", source="tried"
     )
-    made = portero.enforcement.put_coverage_row(row)
+    made = portero.coverage.put(row)
     assert (made.shipped, made.browser) == (False, "gullwing")
     wire = Wire(
         service, portero, "gulls", browsers=[{"name": "Gullwing", "managed": True}], layers={"browser": "enforcing"}
     )
     assert "browser-unmanaged" not in portero.devices.get(wire.id).blockers
     with pytest.raises(ChangedMeanwhile):
-        portero.enforcement.put_coverage_row(row, version=1)
-    portero.enforcement.reset_coverage_row("site-list/gullwing/any")
+        portero.coverage.put(row, version=1)
+    portero.coverage.remove("site-list/gullwing/any")
     assert "browser-unmanaged" in portero.devices.get(wire.id).blockers
     with pytest.raises(NotFound, match="as shipped, and stays"):
-        portero.enforcement.reset_coverage_row("filter/chromium/any")
+        portero.coverage.remove("filter/chromium/any")
 
 
 def test_time_alone_makes_a_machine_silent_and_puts_it_into_the_groups_that_ask_for_it(portero, service, tmp_path):
-    # a desk of its own, with a clock that the test moves
+    # a keepers of its own, with a clock that the test moves
     clock = Clock(time.time())
-    desk = Desk(tmp_path, clock)
+    keepers = open_keepers(tmp_path, clock)
     groups = (
         group("lost", all=[{"field": "lifecycle", "op": "is", "value": "silent"}]),
         group("dusty", all=[{"field": "last_start", "op": "older_than", "value": "P30D"}]),
     )
-    desk.change(lambda estate, _: estate.replacing(groups=groups), noun="group", by="test")
-    code = enrolment.make_code(desk, NewEnrolmentCode(), "test").code
+    keepers.estate.change(lambda snapshot: snapshot.estate.replacing(groups=groups), by="test")
+    code = keepers.enrolment.make_code(NewEnrolmentCode(), "test").code
     started = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(clock.at - 86_400))
-    joined = enrolment.join(desk, code, Facts.model_validate({"hostname": "ages", "last_start": started}))
+    joined = keepers.enrolment.join(code, Facts.model_validate({"hostname": "ages", "last_start": started}))
     assert joined is not None
-    assert desk.device("ages").groups == ("unclaimed", "whole-fleet")
+    assert keepers.fleet.device("ages").groups == ("unclaimed", "whole-fleet")
     clock.at += 600
-    desk.let_time_pass()
-    assert (desk.device("ages").lifecycle, desk.device("ages").groups[0]) == ("silent", "lost")
+    keepers.let_time_pass()
+    assert (keepers.fleet.device("ages").lifecycle, keepers.fleet.device("ages").groups[0]) == ("silent", "lost")
     clock.at += 29 * 86_400
-    desk.let_time_pass()
-    assert desk.device("ages").groups == ("lost", "dusty", "whole-fleet")
+    keepers.let_time_pass()
+    assert keepers.fleet.device("ages").groups == ("lost", "dusty", "whole-fleet")
 
     async def check_in() -> int:
-        transport = httpx.ASGITransport(create_app(desk))
+        transport = httpx.ASGITransport(create_app(keepers))
         async with httpx.AsyncClient(transport=transport, base_url="http://service.test") as http:
             headers = {"Authorization": "Bearer " + joined[1]}
             return (await http.post("/device/v1/check-in", json={}, headers=headers)).status_code
 
     assert run_async(check_in()) == 200
-    assert (desk.device("ages").lifecycle, desk.device("ages").groups[0]) == ("enrolled", "dusty")
-    desk.close()
+    assert (keepers.fleet.device("ages").lifecycle, keepers.fleet.device("ages").groups[0]) == ("enrolled", "dusty")
+    keepers.close()
     with closing(sqlite3.connect(tmp_path / "portero.sqlite3")) as store:
         assert store.execute("SELECT recheck_at FROM device").fetchone() == (None,)

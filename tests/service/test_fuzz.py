@@ -8,7 +8,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance
 
 from portero.service.app import create_app
-from portero.service.desk import Desk
+from portero.service.keepers import open_keepers
 from portero.service.secrets import hash_secret
 from portero.store import access
 
@@ -20,8 +20,8 @@ CHECKS = [not_a_server_error, response_schema_conformance, content_type_conforma
 
 
 def _application(folder):
-    desk = Desk(folder)
-    with desk.store.writing() as connection:
+    keepers = open_keepers(folder)
+    with keepers.store.writing() as connection:
         access.add_administrator(connection, "fuzzer", "keeper", "no password")
         access.add_token(
             connection,
@@ -33,7 +33,7 @@ def _application(folder):
             now=0,
             expires=None,
         )
-    return create_app(desk)
+    return create_app(keepers)
 
 
 def _cases(operation) -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from conftest import Wire, assignment, ruleset
 from portero.client import ChangedMeanwhile, Invalid, NotFound
-from portero.core.nouns.estate import Correction
+from portero.core.nouns.correction import Correction
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.service import Service as WebService
 

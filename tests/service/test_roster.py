@@ -21,11 +21,10 @@ from portero.core.nouns.settings import GroupLayers, Settings
 from portero.core.resolving.bundles import compile_bundle
 from portero.demo.history import Clock
 from portero.formats.bundles import unpack_bundle
-from portero.service import enrolment
-from portero.service.desk import Desk
+from portero.service.keepers import open_keepers
 from portero.service.roster import member_of
 from portero.store import classes, enrolling
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 HOSTNAMES = st.sampled_from(["alpha", "beta", "gamma"])
 UNITS = st.sampled_from(["u/a", "u/b"])
@@ -62,30 +61,30 @@ class Fleet(RuleBasedStateMachine):
     def open(self) -> None:
         self.folder = tempfile.TemporaryDirectory()
         self.clock = Clock(time.time())
-        self.desk = Desk(Path(self.folder.name), self.clock)
+        self.keepers = open_keepers(Path(self.folder.name), self.clock)
         rules = (ruleset("r0", news="block"),)
         groups = (group("g0", all=[{"field": "unit", "op": "is", "value": "u/a"}]), group("g1"))
         put = assignment("r0", "g0").keyed(())
-        self._change("group", groups=groups)
-        self._change("ruleset", rulesets=rules)
-        self._change("assignment", assignments=(put,))
-        self.code = enrolment.make_code(self.desk, NewEnrolmentCode(uses=1000), "test").code
+        self._change(groups=groups)
+        self._change(rulesets=rules)
+        self._change(assignments=(put,))
+        self.code = self.keepers.enrolment.make_code(NewEnrolmentCode(uses=1000), "test").code
         self.known: list[str] = []
 
     def teardown(self) -> None:
-        if hasattr(self, "desk"):
-            self.desk.close()
+        if hasattr(self, "keepers"):
+            self.keepers.close()
             self.folder.cleanup()
 
-    def _change(self, noun: str, **parts: object) -> None:
-        self.desk.change(lambda estate, _: estate.replacing(**parts), noun=noun, by="test")
+    def _change(self, **parts: object) -> None:
+        self.keepers.estate.change(lambda snapshot: snapshot.estate.replacing(**parts), by="test")
 
     def _device(self, number: int):
-        return self.desk.device(self.known[number % len(self.known)])
+        return self.keepers.fleet.device(self.known[number % len(self.known)])
 
     @rule(facts=FACTS)
     def join(self, facts: dict) -> None:
-        joined = enrolment.join(self.desk, self.code, Facts.model_validate(facts))
+        joined = self.keepers.enrolment.join(self.code, Facts.model_validate(facts))
         assert joined
         self.known.append(joined[0])
 
@@ -96,7 +95,7 @@ class Fleet(RuleBasedStateMachine):
         if device.lifecycle == "retired":
             return
         told = Facts.model_validate(facts)
-        with self.desk.settling() as settlement:
+        with self.keepers.fleet.settling() as settlement:
             enrolling.note_facts(settlement.connection, device.id, told, settlement.now)
             settlement.settle_namesakes(device.hostname)
             settlement.settle_namesakes(told.hostname)
@@ -107,71 +106,71 @@ class Fleet(RuleBasedStateMachine):
     def label(self, number: int, labels: dict) -> None:
         device = self._device(number)
         if device.lifecycle != "retired":
-            enrolment.set_labels(self.desk, device, labels, "test", None)
+            self.keepers.enrolment.set_labels(device, labels, "test", None)
 
     @precondition(lambda self: self.known)
     @rule(number=st.integers(0, 9))
     def retire(self, number: int) -> None:
         device = self._device(number)
         if device.lifecycle != "retired":
-            enrolment.retire(self.desk, device, "test", None)
+            self.keepers.enrolment.retire(device, "test", None)
 
     @precondition(lambda self: self.known)
     @rule(number=st.integers(0, 9), same=st.booleans())
     def settle_rejoin(self, number: int, same: bool) -> None:
         device = self._device(number)
         if device.rejoin_of and device.lifecycle != "retired":
-            enrolment.settle_rejoin(self.desk, device, same, "test", None)
+            self.keepers.enrolment.settle_rejoin(device, same, "test", None)
             if same:
                 self.known = [one for one in self.known if one != device.id]
 
     @rule(key=st.sampled_from(["g0", "g1", "g2"]), members=RULES, pins=PINS)
     def save_group(self, key: str, members: dict, pins: dict) -> None:
         saved = Group.model_validate({"key": key, "members": members or None, "pins": pins or None})
-        groups = {one.key: one for one in self.desk.snapshot.estate.groups} | {key: saved}
-        named = {one.group for one in self.desk.snapshot.estate.layer_modes}
+        groups = {one.key: one for one in self.keepers.estate.snapshot.estate.groups} | {key: saved}
+        named = {one.group for one in self.keepers.estate.snapshot.estate.layer_modes}
         if not any(one.names_layers and one.key in named for one in groups.values()):
-            self._change("group", groups=tuple(groups.values()))
+            self._change(groups=tuple(groups.values()))
 
     @rule(order=st.permutations(["g0", "g1"]))
     def reorder(self, order: list[str]) -> None:
-        self._change("precedence", precedence=tuple(order))
+        self._change(precedence=tuple(order))
 
     @rule(mode=MODES)
     def set_estate_mode(self, mode: str) -> None:
-        self._change("settings", settings=Settings.model_validate({"layers": {"filter": mode}}))
+        self._change(settings=Settings.model_validate({"layers": {"filter": mode}}))
 
     @rule(mode=MODES)
     def set_group_mode(self, mode: str) -> None:
-        looking = [one for one in self.desk.snapshot.estate.groups if one.key == "g1" and one.names_layers]
+        looking = [one for one in self.keepers.estate.snapshot.estate.groups if one.key == "g1" and one.names_layers]
         if not looking:
-            self._change("layer modes", layer_modes=(GroupLayers.model_validate({"group": "g1", "filter": mode}),))
+            self._change(layer_modes=(GroupLayers.model_validate({"group": "g1", "filter": mode}),))
 
     @rule(seconds=st.sampled_from([30, 400]))
     def wait(self, seconds: int) -> None:
         self.clock.at += seconds
-        self.desk.let_time_pass()
+        self.keepers.let_time_pass()
 
     @rule()
     def restart(self) -> None:
-        self.desk.close()
-        self.desk = Desk(Path(self.folder.name), self.clock)
+        self.keepers.close()
+        self.keepers = open_keepers(Path(self.folder.name), self.clock)
 
     @invariant()
     def store_memory_and_scratch_agree(self) -> None:
-        if not hasattr(self, "desk"):
+        if not hasattr(self, "keepers"):
             return
-        estate, now = self.desk.snapshot.estate, moment(self.clock.at)
+        estate, now = self.keepers.estate.snapshot.estate, moment(self.clock.at)
         scratch = Membership(estate.groups, estate.group_order)
-        with self.desk.store.reading() as connection:
+        with self.keepers.store.reading() as connection:
             by_class = {one.id: one for one in classes.list_classes(connection)}
             rows = enrolling.member_rows(connection)
-            assert len(self.desk.roster.fleet) == len(rows)
+            assert len(self.keepers.fleet.members) == len(rows)
             used = set()
             for row in rows:
                 member = member_of(row)
                 groups = scratch.groups_of(member, now)
-                assert self.desk.roster.fleet.groups_of(member.id) == groups
+                assert self.keepers.fleet.members.groups_of(member.id) == groups
                 assert by_class[row["class"]].groups == groups
                 used.add(row["class"])
                 kept = connection.execute("SELECT code, layer FROM obstacle WHERE device = ?", (member.id,)).fetchall()

@@ -11,7 +11,7 @@ import pytest
 from conftest import Process, eventually
 from portero.core.nouns.feed import Feed, FeedCredential
 from portero.store import feeds
-from service.standins import TAXII, configure, desk_at, poll, stix
+from service.standins import TAXII, configure, keepers_at, poll, stix
 
 pytestmark = pytest.mark.process
 ROOT = "trustgroup"
@@ -87,20 +87,20 @@ def server(tmp_path_factory):
 
 def test_a_real_server_is_read_to_its_end_and_asked_for_what_is_new(server, tmp_path):
     given = {"kind": "indicators", "format": "taxii", "action": "block", "private_network": True, "address": server}
-    with desk_at(tmp_path, 1_795_600_000.0) as (desk, _):
-        configure(desk, Feed.model_validate({"key": "watch", **given}))
-        assert "does not let this feed in" in poll(desk, "watch").last_poll.problem
-        with desk.store.writing() as connection:
+    with keepers_at(tmp_path, 1_795_600_000.0) as (keepers, _):
+        configure(keepers, Feed.model_validate({"key": "watch", **given}))
+        assert "does not let this feed in" in poll(keepers, "watch").last_poll.problem
+        with keepers.store.writing() as connection:
             credential = FeedCredential(user="portero", password="s3cret").model_dump_json()
             feeds.note(connection, "watch", credential=credential)
-        found = poll(desk, "watch")
+        found = poll(keepers, "watch")
         assert (found.last_poll.result, found.last_poll.problem) == ("new", None)
         assert (found.in_force.entries, found.in_force.lines) == (45, 45), "three pages of twenty at most"
         assert found.in_force.bookmark.startswith("2026-11-20")
-        assert poll(desk, "watch").last_poll.result == "unchanged"
+        assert poll(keepers, "watch").last_poll.result == "unchanged"
         headers = {"Accept": TAXII, "Content-Type": TAXII}
         new = {**stix("[url:value = 'http://new.example/x']"), "id": "indicator--00000000-0000-4000-8000-000000000999"}
         answer = httpx.post(server + "objects/", json={"objects": [new]}, headers=headers, auth=("portero", "s3cret"))
         assert answer.status_code == 202
-        found = poll(desk, "watch")
+        found = poll(keepers, "watch")
         assert (found.in_force.entries, found.in_force.lines, found.in_force.added) == (46, 1, 1)

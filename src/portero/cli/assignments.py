@@ -191,7 +191,7 @@ def register(commands: Commands) -> None:
     put.add_argument("--key", help="key of the assignment; made from ruleset and group where left out")
     add_change(put)
 
-    assignment = commands.noun("assignment", "Rulesets put on groups and machines.")
+    assignment = commands.noun("assignment", "Rulesets put on groups and machines.", of="assignment")
     listing = assignment.add("list", assignment_list, "List assignments.", "portero assignment list --group ships")
     listing.add_argument("--ruleset", help="of this ruleset only")
     listing.add_argument("--group", help="on this group only")

@@ -49,10 +49,14 @@ class Commands:
     """Adds commands to the parser, all in one shape: a line of help, options, a worked example at the foot."""
 
     def __init__(self, parser: argparse.ArgumentParser, title: str = "commands") -> None:
+        self.nouns: set[str] = set()
+        """The words of the authored nouns that have commands."""
         self._parsers = parser.add_subparsers(title=title, metavar="COMMAND", required=True)
 
-    def noun(self, name: str, summary: str) -> Commands:
-        """A noun with verbs of its own."""
+    def noun(self, name: str, summary: str, *, of: str | None = None) -> Commands:
+        """A noun with verbs of its own; `of` is the word of the authored noun that they are about."""
+        if of is not None:
+            self.nouns.add(of)
         return Commands(self._parsers.add_parser(name, help=summary, description=summary), "verbs")
 
     def add(

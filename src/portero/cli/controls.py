@@ -286,7 +286,7 @@ def register(commands: Commands) -> None:
     )
     add_change(index)
 
-    ruleset = commands.noun("ruleset", "Named lists of rules.")
+    ruleset = commands.noun("ruleset", "Named lists of rules.", of="ruleset")
     add_csv(ruleset.add("list", ruleset_list, "List rulesets.", "portero ruleset list"))
     show = ruleset.add("show", ruleset_show, "Show one ruleset.", "portero ruleset show no-gambling")
     show.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")

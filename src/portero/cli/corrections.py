@@ -6,7 +6,7 @@ from portero.cli import output
 from portero.cli.command import DONE, Commands, Context, add_change, joined_by_commas, tell_removed
 from portero.cli.lookups import correction_sentence
 from portero.client import NotFound
-from portero.core.nouns.estate import Correction
+from portero.core.nouns.correction import Correction
 
 
 def correction_list(context: Context) -> int:
@@ -71,7 +71,7 @@ def correction_export(context: Context) -> int:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    noun = commands.noun("correction", "Hosts whose categories are seen otherwise here than in feeds.")
+    noun = commands.noun("correction", "Hosts whose categories are seen otherwise here than in feeds.", of="correction")
     listing = noun.add("list", correction_list, "List corrections.", "portero correction list --search rota")
     listing.add_argument("--search", metavar="TEXT", help="part of the host, the categories or the reason")
     put = noun.add(

@@ -25,7 +25,7 @@ from portero.core import sentences
 from portero.core.insight.acceptance import ProbeOutcome, try_probes
 from portero.core.insight.offline import OfflineEstate
 from portero.core.matching.categories import EMPTY_INDEX
-from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
 from portero.core.nouns.preview import Preview
 from portero.formats.category_index import read_index
 from portero.formats.estate_document import read_estate, read_facts, write_estate, write_estate_files
@@ -91,15 +91,12 @@ def estate_check(context: Context) -> int:
 
 
 def _counts(estate: Estate) -> dict[str, int]:
-    lists = ("groups", "schedules", "application_sets", "rulesets", "assignments", "services", "corrections")
-    return {name: len(getattr(estate, name)) for name in lists}
+    return {noun.list: len(noun.of(estate)) for noun in NOUNS.values()}
 
 
 def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]) -> None:
     told = [
-        sentences.counted(number, name.removesuffix("s").replace("_", " "))
-        for name, number in _counts(estate).items()
-        if number
+        sentences.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)
     ]
     output.say(f"It fits together: {sentences.joined(told) or 'nothing in it yet'}.")
     if outcomes:

@@ -24,12 +24,13 @@ from portero.cli.command import (
     add_change,
     joined_by_commas,
 )
-from portero.cli.keeping import Family, add_list, add_remove, add_show, given_in
 from portero.cli.lookups import listing_aside
+from portero.cli.nouns import Family, given_in
 from portero.cli.previews import tell_verdicts
 from portero.client import Portero
 from portero.core import sentences
-from portero.core.nouns.feed import FORMATS, Feed, FeedComparison, FeedCredential, FeedProgress, FeedSummary
+from portero.core.nouns.feed import FORMATS, FeedCredential, FeedProgress, FeedSummary
+from portero.core.nouns.feed_comparison import FeedComparison
 
 MOST_TOLD = 12
 
@@ -278,8 +279,8 @@ def category_index(context: Context) -> int:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family("feed", Feed, lambda portero: portero.feeds)
-    noun = commands.noun("feed", "Sources from outside: of web categories and of indicators.")
+    family = Family("feed")
+    noun = family.declare(commands)
     example = (
         "harbour-list --kind categories --format csv --address https://feeds.example/hosts.csv --every 6h"
         " --map betting=gambling"
@@ -295,15 +296,9 @@ def register(commands: Commands) -> None:
         ),
         f"There is no feed yet: portero feed set {example}",
     )
-    add_list(noun, rows, "feed")
-    add_show(noun, family.show(_tell_feed), "feed", "harbour-list")
-    put = noun.add(
-        "set",
-        family.set(_feed_values, _tell_feed),
-        "Make a feed, or change the one of that key.",
-        f"portero feed set {example}",
-    )
-    put.add_argument("key", metavar="KEY")
+    family.add_list(noun, rows)
+    family.add_show(noun, family.show(_tell_feed), "harbour-list")
+    put = family.add_set(noun, family.set(_feed_values, _tell_feed), example)
     put.add_argument("--name", help="name for people")
     put.add_argument("--kind", choices=tuple(FORMATS), help="what it brings")
     formats = tuple(dict.fromkeys(one for some in FORMATS.values() for one in some))
@@ -321,7 +316,7 @@ def register(commands: Commands) -> None:
     put.add_argument("--review", choices=("yes", "no"), help="whether each generation waits to be looked at")
     put.add_argument("--private-network", choices=("yes", "no"), help="whether it may be on a private address")
     add_change(put)
-    add_remove(noun, family.remove(), "feed", "harbour-list")
+    family.add_remove(noun, family.remove(), "harbour-list")
     sending = noun.add(
         "import",
         feed_import,

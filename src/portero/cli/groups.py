@@ -57,7 +57,7 @@ def group_show(context: Context) -> int:
     with context.client() as portero:
         group = portero.groups.get(key)
         assignments = list(portero.assignments.list(group=key))
-        modes = [one for one in portero.enforcement.layer_modes() if one.group == key]
+        modes = [one for one in portero.layer_modes.list() if one.group == key]
     if context.options.json:
         output.print_json({"group": group, "assignments": assignments, "layer_modes": modes})
         return DONE
@@ -231,7 +231,7 @@ def group_move(context: Context) -> int:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    group = commands.noun("group", "Groups of machines.")
+    group = commands.noun("group", "Groups of machines.", of="group")
     listing = group.add("list", group_list, "List groups, strongest first.", "portero group list")
     add_csv(listing)
     group.add("overlaps", group_overlaps, "Say how many machines every two groups share.", "portero group overlaps")

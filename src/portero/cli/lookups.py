@@ -8,8 +8,9 @@ from portero.cli import output
 from portero.cli.command import DONE, Context
 from portero.client import Portero
 from portero.core import sentences
+from portero.core.nouns.correction import CorrectionSummary
 from portero.core.nouns.indicator import SetAside
-from portero.core.nouns.lookup import CorrectionSummary, FeedSays, HostLookup, TouchingRule
+from portero.core.nouns.lookup import FeedSays, HostLookup, TouchingRule
 from portero.core.nouns.taxonomy import NEWLY_REGISTERED, UNCATEGORISED, Taxonomy
 
 MOST_RULES = 30

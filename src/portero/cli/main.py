@@ -11,12 +11,13 @@ from pydantic import ValidationError
 
 from portero import __version__
 from portero.cli import (
+    application_sets,
     assignments,
     checking,
-    conditions,
     controls,
     corrections,
     devices,
+    directory,
     documents,
     feeds,
     findings,
@@ -25,7 +26,11 @@ from portero.cli import (
     indicators,
     insight,
     knowing,
+    notices,
+    nouns,
     output,
+    schedules,
+    services,
     serving,
     standing,
 )
@@ -55,7 +60,11 @@ _FAMILIES = (
     standing,
     controls,
     assignments,
-    conditions,
+    schedules,
+    application_sets,
+    services,
+    notices,
+    directory,
     feeds,
     corrections,
     indicators,
@@ -65,6 +74,7 @@ _FAMILIES = (
     knowing,
     history,
     insight,
+    nouns,
 )
 
 

@@ -25,7 +25,7 @@ from portero.core import sentences
 from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
 from portero.core.nouns.device import LAYERS, Device, LayerMode
 from portero.core.nouns.readiness import FleetReadiness
-from portero.core.nouns.revision import RolloutCounts
+from portero.core.nouns.rollout import RolloutCounts
 from portero.core.nouns.settings import GroupLayers
 
 # --- roll-out ---
@@ -144,7 +144,7 @@ def layers_show(context: Context) -> int:
 
 def _tell_layers(context: Context, portero: Portero) -> int:
     settings = portero.enforcement.settings()
-    modes = portero.enforcement.layer_modes()
+    modes = list(portero.layer_modes.list())
     if context.options.json:
         output.print_json({"settings": settings, "layer_modes": modes})
         return DONE
@@ -172,14 +172,14 @@ def layers_set(context: Context) -> int:
 
 
 def _set_group(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
-    before = next((one for one in portero.enforcement.layer_modes() if one.group == options.group), None)
+    before = next((one for one in portero.layer_modes.list() if one.group == options.group), None)
     version = before.version if before else None
     if options.clear:
-        portero.enforcement.remove_layer_modes(options.group, version=version, reason=options.reason)
+        portero.layer_modes.remove(options.group, version=version, reason=options.reason)
         return
     kept = {layer: getattr(before, layer) for layer in LAYERS} if before else {}
     modes = GroupLayers.model_validate({"group": options.group, **kept, **wanted})
-    portero.enforcement.put_layer_modes(modes, version=version, reason=options.reason)
+    portero.layer_modes.put(modes, version=version, reason=options.reason)
 
 
 def _set_estate(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
@@ -200,14 +200,14 @@ def coverage_list(context: Context) -> int:
     with context.client() as portero:
         if not options.csv:
             return _tell_coverage(context, portero)
-        rows = portero.enforcement.coverage()
+        rows = list(portero.coverage.list())
     names = [name for name in CoverageEntry.model_fields if name != "version"]
     output.print_csv(names, ([getattr(one, name) for name in names] for one in rows))
     return DONE
 
 
 def _tell_coverage(context: Context, portero: Portero) -> int:
-    rows = portero.enforcement.coverage()
+    rows = list(portero.coverage.list())
     if context.options.json:
         output.print_json(rows)
         return DONE
@@ -235,8 +235,8 @@ def coverage_set(context: Context) -> int:
         }
     )
     with context.client() as portero:
-        version = {one.key: one.version for one in portero.enforcement.coverage()}.get(row.key)
-        portero.enforcement.put_coverage_row(row, version=version, reason=options.reason)
+        version = {one.key: one.version for one in portero.coverage.list()}.get(row.key)
+        portero.coverage.put(row, version=version, reason=options.reason)
         return _tell_coverage(context, portero)
 
 
@@ -244,7 +244,7 @@ def coverage_reset(context: Context) -> int:
     options = context.options
     key = f"{options.control}/{options.browser}/{options.platform}"
     with context.client() as portero:
-        portero.enforcement.reset_coverage_row(key, reason=options.reason)
+        portero.coverage.remove(key, reason=options.reason)
         return _tell_coverage(context, portero)
 
 
@@ -263,7 +263,7 @@ def register(commands: Commands) -> None:
     ready.add_argument("--unit", help="of this unit and all below it")
     ready.add_argument("--group", help="of this group")
 
-    layers = commands.noun("layers", "What each layer of a machine should do.")
+    layers = commands.noun("layers", "What each layer of a machine should do.", of="layer modes")
     layers.add("show", layers_show, "Show layer modes, strongest group first.", "portero layers show")
     setting = layers.add(
         "set",
@@ -280,7 +280,7 @@ def register(commands: Commands) -> None:
     setting.add_argument("--gateway-networks", metavar="NETWORKS", help="of the estate, joined by commas; or none")
     add_change(setting)
 
-    coverage = commands.noun("coverage", "Which control reaches which browser on which platform.")
+    coverage = commands.noun("coverage", "Which control reaches which browser on which platform.", of="coverage row")
     listing = coverage.add("list", coverage_list, "Show the coverage table.", "portero coverage list")
     put = coverage.add(
         "set",

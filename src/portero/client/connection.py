@@ -15,6 +15,9 @@ from portero.client.errors import NotFound, Unreachable, problem_of
 from portero.core.nouns.preview import Preview
 
 Model = TypeVar("Model", bound=BaseModel)
+LONG_SECONDS = 300.0
+"""For what takes its time: big files, comparisons."""
+STREAM = {"Content-Type": "application/octet-stream"}
 _SAFE = ("GET", "HEAD")
 _RETRIES = 2
 PREVIEW_HEADER = "Portero-Preview"
@@ -108,11 +111,13 @@ class Connection:
         self.change("DELETE", path, headers=_match(version), params=params)
 
     def pages(self, path: str, model: type[Model], limit: int | None = None, **params: Any) -> Iterator[Model]:
-        """Items of all pages, as they are needed; at most `limit`."""
+        """Items of all pages, as they are needed; at most `limit`. A short list comes whole."""
         cursor, left = None, limit
         while True:
             size = 500 if left is None else min(left, 500)
             page = self.ask("GET", path, params=given({**params, "cursor": cursor, "limit": size})).json()
+            if isinstance(page, list):
+                page = {"items": page, "next": None}
             for item in page["items"]:
                 yield model.model_validate(item)
             cursor = page["next"]

@@ -1,4 +1,4 @@
-"""Devices, enrolment, groups, and how layers stand."""
+"""Devices, enrolment, settings, and how layers stand."""
 
 from __future__ import annotations
 
@@ -7,20 +7,11 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from portero.client.connection import Part, fields_of, given, segment
-from portero.core.nouns.coverage import CoverageEntry, CoverageRow
 from portero.core.nouns.device import Device, DeviceEvent
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
-from portero.core.nouns.group import (
-    CopiedGroup,
-    Group,
-    GroupPreview,
-    GroupSummary,
-    Precedence,
-    PrecedenceState,
-)
 from portero.core.nouns.readiness import FleetReadiness, Readiness, UnitReadiness
-from portero.core.nouns.revision import RolloutCounts
-from portero.core.nouns.settings import GroupLayers, GroupLayersState, Settings, SettingsState
+from portero.core.nouns.rollout import RolloutCounts
+from portero.core.nouns.settings import Settings, SettingsState
 from portero.core.nouns.verdict import Blocks
 
 
@@ -113,48 +104,8 @@ class Enrolment(Part):
         return Invited.model_validate_json(answer.content)
 
 
-class Groups(Part):
-    """Groups of devices."""
-
-    def list(self) -> Iterator[GroupSummary]:
-        """All groups, strongest first."""
-        return self.connection.pages("/groups", GroupSummary)
-
-    def get(self, key: str) -> GroupSummary:
-        """One group. NotFound."""
-        return self.connection.get(f"/groups/{segment(key)}", GroupSummary)
-
-    def create(self, group: Group, *, reason: str | None = None) -> GroupSummary:
-        """Make a group. AlreadyExists, Invalid."""
-        return self.connection.post("/groups", group, GroupSummary, once=True, reason=reason)
-
-    def put(self, group: Group, *, version: int | None, reason: str | None = None) -> GroupSummary:
-        """Change a group as seen at `version` (None overwrites whatever there is). ChangedMeanwhile."""
-        return self.connection.put(f"/groups/{segment(group.key)}", group, GroupSummary, version, reason=reason)
-
-    def remove(self, key: str, *, version: int | None = None, reason: str | None = None) -> None:
-        """Remove a group that nothing names. StillInUse."""
-        self.connection.delete(f"/groups/{segment(key)}", version, reason=reason)
-
-    def preview(self, group: Group) -> GroupPreview:
-        """Whom the group, saved or not, would hold; who comes in and who drops out. Nothing is kept."""
-        return self.connection.consult("/groups/preview", group, GroupPreview)
-
-    def copy(self, key: str, new: CopiedGroup, *, reason: str | None = None) -> GroupSummary:
-        """A group with the same rule and pins, right behind the original. AlreadyExists."""
-        return self.connection.post(f"/groups/{segment(key)}/copy", new, GroupSummary, reason=reason)
-
-    def order(self) -> PrecedenceState:
-        """The one order of groups, strongest first, without the built-in ones."""
-        return self.connection.get("/precedence", PrecedenceState)
-
-    def put_order(self, order: Precedence, *, version: int | None, reason: str | None = None) -> PrecedenceState:
-        """Put groups into another order, as seen at `version`. ChangedMeanwhile."""
-        return self.connection.put("/precedence", order, PrecedenceState, version, reason=reason)
-
-
 class Enforcement(Part):
-    """What layers should do, how far controls reach, and how the fleet stands."""
+    """The estate's settings, and how the fleet's layers stand."""
 
     def settings(self) -> SettingsState:
         """The estate's settings."""
@@ -169,36 +120,6 @@ class Enforcement(Part):
     def put_settings(self, settings: Settings, *, version: int | None, reason: str | None = None) -> SettingsState:
         """Change the estate's settings as seen at `version`. ChangedMeanwhile."""
         return self.connection.put("/settings", settings, SettingsState, version, reason=reason)
-
-    def layer_modes(self) -> list[GroupLayersState]:
-        """What groups say about layers, strongest group first."""
-        return self.connection.get_list("/layer-modes", GroupLayersState)
-
-    def put_layer_modes(
-        self, modes: GroupLayers, *, version: int | None = None, reason: str | None = None
-    ) -> GroupLayersState:
-        """Say what layers should do on a group's devices. ChangedMeanwhile, Invalid."""
-        path = f"/layer-modes/{segment(modes.group)}"
-        return self.connection.put(path, modes, GroupLayersState, version, reason=reason)
-
-    def remove_layer_modes(self, group: str, *, version: int | None = None, reason: str | None = None) -> None:
-        """Leave a group's layers to weaker groups and the estate again. NotFound."""
-        self.connection.delete(f"/layer-modes/{segment(group)}", version, reason=reason)
-
-    def coverage(self) -> list[CoverageEntry]:
-        """The coverage table."""
-        return self.connection.get_list("/coverage", CoverageEntry)
-
-    def put_coverage_row(
-        self, row: CoverageRow, *, version: int | None = None, reason: str | None = None
-    ) -> CoverageEntry:
-        """Put a row into the coverage table. ChangedMeanwhile."""
-        return self.connection.put("/coverage", row, CoverageEntry, version, reason=reason)
-
-    def reset_coverage_row(self, key: str, *, version: int | None = None, reason: str | None = None) -> None:
-        """Take an edited row out of the table again. NotFound."""
-        path = "/coverage/" + "/".join(segment(part) for part in key.split("/"))
-        self.connection.delete(path, version, reason=reason)
 
     def readiness(self, *, unit: str | None = None, group: str | None = None) -> FleetReadiness:
         """How many devices really enforce each layer, and what keeps the others from it."""

@@ -8,21 +8,42 @@ from typing import Any, Self
 import httpx
 from pydantic import TypeAdapter
 
-from portero.client import authored
+from portero.client.assignments import Assignments
+from portero.client.collection import Collection
 from portero.client.connection import Connection, Previewed
-from portero.client.content import Corrections, Feeds, Indicators
-from portero.client.fleet import Devices, Enforcement, Enrolment, Groups
+from portero.client.corrections import Corrections
+from portero.client.coverage import Coverage
+from portero.client.directory import DirectoryPart
+from portero.client.estate import EstateDocument
+from portero.client.feeds import Feeds
+from portero.client.fleet import Devices, Enforcement, Enrolment
+from portero.client.groups import Groups
 from portero.client.history import Revisions
+from portero.client.indicators import Indicators
 from portero.client.insight import FindingsPart, Insight
-from portero.client.policy import Assignments, Rulesets
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
+from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.lookup import HostLookup
+from portero.core.nouns.notice import Notice, NoticeSummary
 from portero.core.nouns.preview import Preview
+from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary
+from portero.core.nouns.schedule import Schedule, ScheduleSummary
+from portero.core.nouns.service import Service, ServiceSummary
+from portero.core.nouns.settings import GroupLayers, GroupLayersState
 from portero.core.nouns.taxonomy import Taxonomy
 from portero.core.nouns.verdict import Explanation, Unjudged
 
+_OWN: dict[str, type[Collection[Any, Any, Any]]] = {
+    "group": Groups,
+    "assignment": Assignments,
+    "correction": Corrections,
+    "coverage row": Coverage,
+    "feed": Feeds,
+}
+"""Nouns with calls of their own beside those that all have."""
 _ANSWERS = TypeAdapter(list[Explanation | Unjudged])
 
 
@@ -31,6 +52,18 @@ class Portero:
 
     Times out by default. Repeats only what is safe to repeat. Every problem is raised as an exception.
     """
+
+    groups: Groups
+    schedules: Collection[Schedule, ScheduleSummary, ScheduleSummary]
+    application_sets: Collection[ApplicationSet, ApplicationSetSummary, ApplicationSetSummary]
+    rulesets: Collection[Ruleset, RulesetState, RulesetSummary]
+    assignments: Assignments
+    notices: Collection[Notice, NoticeSummary, NoticeSummary]
+    corrections: Corrections
+    services: Collection[Service, ServiceSummary, ServiceSummary]
+    layer_modes: Collection[GroupLayers, GroupLayersState, GroupLayersState]
+    coverage: Coverage
+    feeds: Feeds
 
     def __init__(self, url: str, *, token: str | None = None, timeout: float = 30.0) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
@@ -42,21 +75,19 @@ class Portero:
         self.devices = Devices(connection)
         self.enrolment = Enrolment(connection)
         self.enforcement = Enforcement(connection)
-        self.groups = Groups(connection)
-        self.rulesets = Rulesets(connection)
-        self.assignments = Assignments(connection)
         self.revisions = Revisions(connection)
-        self.schedules = authored.schedules(connection)
-        self.application_sets = authored.application_sets(connection)
-        self.services = authored.services(connection)
-        self.notices = authored.notices(connection)
-        self.estate = authored.EstateDocument(connection)
-        self.directory = authored.DirectoryPart(connection)
+        self.estate = EstateDocument(connection)
+        self.directory = DirectoryPart(connection)
         self.findings = FindingsPart(connection)
         self.insight = Insight(connection)
-        self.feeds = Feeds(connection)
-        self.corrections = Corrections(connection)
         self.indicators = Indicators(connection)
+        for noun in NOUNS.values():
+            setattr(self, noun.list, _OWN.get(noun.word, Collection)(connection, noun))
+
+    def collection(self, word: str) -> Collection[Any, Any, Any]:
+        """The objects of a noun, by its word: “probe set”. KeyError where administrators author no such noun."""
+        found: Collection[Any, Any, Any] = getattr(self, NOUNS[word].list)
+        return found
 
     def __enter__(self) -> Self:
         return self

@@ -6,7 +6,7 @@ import json
 import os
 import shutil
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import partial
@@ -22,11 +22,12 @@ from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
 from portero.endpoint.keeping import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
-from portero.service import enrolment, secrets
-from portero.service.desk import Desk
+from portero.service import secrets
 from portero.service.feeds.polling import BY_SCHEDULE
+from portero.service.keepers import Keepers, open_keepers
+from portero.service.state import Snapshot
 from portero.store import access, enrolling
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
 READER = "auditor"
@@ -75,17 +76,17 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     _write_mark(kept, {})
     clock = Clock(time.time() - HISTORY_DAYS * 86_400)
-    desk = Desk(folder, clock)
+    keepers = open_keepers(folder, clock)
     try:
-        _load_people(desk)
-        desk.put_directory(read_directory(brackwater("people.yaml")), ADMINISTRATOR)
-        _live_through(desk, clock, service)
+        _load_people(keepers)
+        keepers.people.put(read_directory(brackwater("people.yaml")), ADMINISTRATOR)
+        _live_through(keepers, clock, service)
         clock.at = time.time()
-        _load_guests(desk)
+        _load_guests(keepers)
         new = NewEnrolmentCode(name="the whole fleet", uses=1000, hours=CODE_HOURS)
-        code = enrolment.make_code(desk, new, ADMINISTRATOR).code
+        code = keepers.enrolment.make_code(new, ADMINISTRATOR).code
     finally:
-        desk.close()
+        keepers.close()
     _write_mark(kept, {"code": code})
     return code
 
@@ -96,9 +97,9 @@ def _write_mark(path: Path, content: dict[str, str]) -> None:
         json.dump(content, file)
 
 
-def _load_people(desk: Desk) -> None:
+def _load_people(keepers: Keepers) -> None:
     password = secrets.hash_password(PASSWORD)
-    with desk.store.writing() as connection:
+    with keepers.store.writing() as connection:
         access.add_administrator(connection, ADMINISTRATOR, "keeper", password)
         access.add_administrator(connection, READER, "reader", password)
 
@@ -107,10 +108,10 @@ Step = tuple[float, Callable[[], object]]
 """When something was done, and what."""
 
 
-def _live_through(desk: Desk, clock: Clock, service: str) -> None:
+def _live_through(keepers: Keepers, clock: Clock, service: str) -> None:
     """All that was done before today, in the order of time."""
     steps = sorted(
-        [*_policy_steps(desk, clock.at), *_feed_steps(desk, service), *_machine_steps(desk, service)],
+        [*_policy_steps(keepers, clock.at), *_feed_steps(keepers, service), *_machine_steps(keepers, service)],
         key=lambda step: step[0],
     )
     for at, do in steps:
@@ -118,67 +119,66 @@ def _live_through(desk: Desk, clock: Clock, service: str) -> None:
         do()
 
 
-def _feed_steps(desk: Desk, service: str) -> Iterator[Step]:
+def _feed_steps(keepers: Keepers, service: str) -> Iterator[Step]:
     """Feeds, configured weeks ago, and what they brought on two days since; indicators are counted each day."""
     now = time.time()
     host, port = service.rsplit(":", 1)
     configured = brackwater_feeds(f"{host}:{int(port) + FEEDS}")
     yield (
         now - 24.5 * 86_400,
-        lambda: desk.change(
-            lambda estate, _versions: estate.replacing(feeds=configured),
-            noun="feed",
+        lambda: keepers.estate.change(
+            lambda snapshot: snapshot.estate.replacing(feeds=configured),
             by=ADMINISTRATOR,
             reason="Content that is kept up by others",
         ),
     )
     for days in (24, 3):
         for number, feed in enumerate(configured):
-            yield now - days * 86_400 + number * 60, partial(_read, desk, feed)
+            yield now - days * 86_400 + number * 60, partial(_read, keepers, feed)
     for days in range(24, 0, -1):
-        yield now - days * 86_400 + 3600, desk.note_indicators
+        yield now - days * 86_400 + 3600, keepers.indicators.count
 
 
-def _read(desk: Desk, feed: Feed) -> None:
-    """What a feed brought on the day of the desk's clock."""
-    day = moment(desk.now()).date()
+def _read(keepers: Keepers, feed: Feed) -> None:
+    """What a feed brought on the day of the clock."""
+    day = moment(keepers.now()).date()
     data = bundle(day) if feed.format == "taxii" else list_of("/" + str(feed.address).rsplit("/", 1)[1], day)
-    file = desk.holdings.artefacts.begin()
+    file = keepers.holdings.artefacts.begin()
     file.write_bytes(data)
-    reading = desk.feeds.read_file(feed, BY_SCHEDULE, file, str(feed.address), review=False)
+    reading = keepers.feeds.read_file(feed, BY_SCHEDULE, file, str(feed.address), review=False)
     assert reading is not None
     reading.result()
     if feed.review:
-        desk.feeds.take(feed)
+        keepers.feeds.take(feed)
 
 
-def _policy_steps(desk: Desk, begin: float) -> Iterator[Step]:
+def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
     """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
     document = _dated(read_estate(brackwater("brackwater.yaml")))
-    steps: list[tuple[str, str, dict[str, Any]]] = [
-        ("group", "The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
-        ("settings", "", {"settings": document.settings, "layer_modes": document.layer_modes}),
-        ("coverage row", "A browser that nobody manages", {"coverage": document.coverage}),
-        ("correction", "Our own hosts", {"corrections": document.corrections}),
-        ("schedule", "", {"schedules": document.schedules}),
-        ("application set", "", {"application_sets": document.application_sets}),
-        ("service", "Reviewed with finance", {"services": document.services}),
-        ("notice", "", {"notices": document.notices}),
-        ("probe set", "", {"probe_sets": document.probe_sets}),
+    steps: list[tuple[str, dict[str, Any]]] = [
+        ("The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
+        ("", {"settings": document.settings, "layer_modes": document.layer_modes}),
+        ("A browser that nobody manages", {"coverage": document.coverage}),
+        ("Our own hosts", {"corrections": document.corrections}),
+        ("", {"schedules": document.schedules}),
+        ("", {"application_sets": document.application_sets}),
+        ("Reviewed with finance", {"services": document.services}),
+        ("", {"notices": document.notices}),
+        ("", {"probe_sets": document.probe_sets}),
     ]
     for number, ruleset in enumerate(document.rulesets, start=1):
-        steps.append(("ruleset", "", {"rulesets": document.rulesets[:number]}))
+        steps.append(("", {"rulesets": document.rulesets[:number]}))
         own = tuple(one for one in document.assignments if one.ruleset == ruleset.key)
         reason = own[0].reason if own else None
         taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
-        steps.append(("assignment", reason or "", {"assignments": taken}))
+        steps.append((reason or "", {"assignments": taken}))
     pause = (time.time() - begin) / (len(steps) + 1)
-    for number, (noun, reason, parts) in enumerate(steps, start=1):
+    for number, (reason, parts) in enumerate(steps, start=1):
 
-        def edit(estate: Estate, _versions: Mapping[str, int], parts: dict[str, Any] = parts) -> Estate:
-            return estate.replacing(**parts)
+        def edit(snapshot: Snapshot, parts: dict[str, Any] = parts) -> Estate:
+            return snapshot.estate.replacing(**parts)
 
-        yield begin + number * pause, partial(desk.change, edit, noun=noun, by=ADMINISTRATOR, reason=reason or None)
+        yield begin + number * pause, partial(keepers.estate.change, edit, by=ADMINISTRATOR, reason=reason or None)
 
 
 def _dated(document: Estate) -> Estate:
@@ -195,35 +195,35 @@ def _dated(document: Estate) -> Estate:
 # --- machines that joined before the demo starts ---
 
 
-def _machine_steps(desk: Desk, service: str) -> Iterator[Step]:
+def _machine_steps(keepers: Keepers, service: str) -> Iterator[Step]:
     """Machines that fell silent, lost their credential, were installed anew, or tell no facts any more."""
     new = NewEnrolmentCode(name="the first wave", uses=50, hours=CODE_HOURS)
-    code = enrolment.make_code(desk, new, ADMINISTRATOR).code
+    code = keepers.enrolment.make_code(new, ADMINISTRATOR).code
     now = time.time()
     for old in old_machines():
-        yield now - old.days * 86_400, partial(_join, desk, code, old, service)
+        yield now - old.days * 86_400, partial(_join, keepers, code, old, service)
     yield (
         now - 1.5 * 86_400,
-        lambda: enrolment.revoke_credential(desk, desk.device(LOST), ADMINISTRATOR, "Left on a train"),
+        lambda: keepers.enrolment.revoke_credential(keepers.fleet.device(LOST), ADMINISTRATOR, "Left on a train"),
     )
 
 
-def _join(desk: Desk, code: str, old: Old, service: str) -> None:
+def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
     facts = Facts.model_validate(old.facts)
-    joined = enrolment.join(desk, code, facts)
+    joined = keepers.enrolment.join(code, facts)
     assert joined is not None
     device, credential = joined
-    with desk.store.writing() as connection:
+    with keepers.store.writing() as connection:
         wanted = enrolling.wanted_of(connection, device)
-        enrolling.note_applied(connection, device, wanted.digest, wanted.revision, desk.now())
+        enrolling.note_applied(connection, device, wanted.digest, wanted.revision, keepers.now())
     if old.keeps_identity:
-        folder = Folder(machine_folder(desk.folder, facts.hostname))
-        folder.keep_identity(Identity(service, device, credential, desk.public_key, old.facts))
+        folder = Folder(machine_folder(keepers.folder, facts.hostname))
+        folder.keep_identity(Identity(service, device, credential, keepers.public_key, old.facts))
 
 
-def _load_guests(desk: Desk) -> None:
+def _load_guests(keepers: Keepers) -> None:
     """Machines that are known and have not joined."""
     recorded = tuple(NewDevice.model_validate(one) for one in RECORDED)
-    enrolment.invite(desk, Invitations(devices=recorded, codes=False), ADMINISTRATOR)
+    keepers.enrolment.invite(Invitations(devices=recorded, codes=False), ADMINISTRATOR)
     invited = tuple(NewDevice.model_validate(one) for one in INVITED)
-    enrolment.invite(desk, Invitations(devices=invited), ADMINISTRATOR)
+    keepers.enrolment.invite(Invitations(devices=invited), ADMINISTRATOR)

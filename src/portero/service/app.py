@@ -11,21 +11,27 @@ from typing import Any
 from uuid import uuid4
 
 import structlog
-from fastapi import Depends, FastAPI, Request
+from fastapi import APIRouter, Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero import __version__
+from portero.core.nouns.estate import NOUNS
 from portero.service import joining, problems, wire
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from portero.service.routes import (
-    authored,
-    content,
+    activity,
+    application_sets,
+    assignments,
+    categories,
+    checks,
+    corrections,
+    coverage,
+    directory,
     documents,
-    enforcement,
     enrolment,
     feeds,
     findings,
@@ -34,11 +40,18 @@ from portero.service.routes import (
     history,
     indicators,
     insight,
-    knowing,
-    policy,
+    layer_modes,
+    notices,
+    nouns,
+    rulesets,
+    schedules,
+    services,
     session,
+    settings,
+    stream,
 )
-from portero.service.routes.common import install_previews, refuse_stray_preview
+from portero.service.routes.common import refuse_stray_preview
+from portero.service.routes.nouns import NounRoutes
 
 MAX_BODY = 4_000_000
 MAX_DOCUMENT = 40_000_000
@@ -146,11 +159,11 @@ async def _observed(request: Request, call_next: Callable[[Request], Awaitable[R
     return response
 
 
-async def _tick(desk: Desk) -> None:
-    """Let the desk take note that time passes. A failure is logged, and the next time may go well."""
+async def _tick(keepers: Keepers) -> None:
+    """Let the keepers take note that time passes. A failure is logged, and the next time may go well."""
     while True:
         try:
-            await run_in_threadpool(desk.let_time_pass)
+            await run_in_threadpool(keepers.let_time_pass)
         except Exception:
             _log.exception("failed", task="let_time_pass")
         await asyncio.sleep(TICK_SECONDS)
@@ -160,16 +173,16 @@ def _operation_id(route: APIRoute) -> str:
     return route.operation_id or route.name
 
 
-def create_app(desk: Desk | None = None) -> FastAPI:
-    """The application over a desk. Without one it only describes itself (for the OpenAPI document)."""
+def create_app(keepers: Keepers | None = None) -> FastAPI:
+    """The application over a service's keepers. Without them it only describes itself (for the OpenAPI document)."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.desk.live.start(asyncio.get_running_loop())
-        ticking = asyncio.create_task(_tick(app.state.desk))
+        app.state.keepers.live.start(asyncio.get_running_loop())
+        ticking = asyncio.create_task(_tick(app.state.keepers))
         yield
         ticking.cancel()
-        app.state.desk.close()
+        app.state.keepers.close()
 
     app = FastAPI(
         title="Portero",
@@ -182,13 +195,10 @@ def create_app(desk: Desk | None = None) -> FastAPI:
         generate_unique_id_function=_operation_id,
         separate_input_output_schemas=False,
     )
-    app.state.desk = desk
+    app.state.keepers = keepers
     problems.install(app)
-    for part in _PARTS:
-        app.include_router(
-            part.router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)]
-        )
-    install_previews(app)
+    for router in (*(part.router for part in _PARTS), _noun_routes()):
+        app.include_router(router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)])
     app.router.routes.extend(wire.ROUTES)
     _health(app)
     joining.install(app)
@@ -203,18 +213,47 @@ _PARTS = (
     fleet,
     enrolment,
     groups,
-    enforcement,
-    policy,
+    settings,
+    rulesets,
     indicators,
-    authored,
+    schedules,
+    application_sets,
+    directory,
     feeds,
-    content,
+    corrections,
     documents,
     findings,
     history,
     insight,
-    knowing,
+    categories,
+    checks,
+    activity,
+    stream,
+    nouns,
 )
+_PARTICULAR = (
+    groups,
+    schedules,
+    application_sets,
+    rulesets,
+    assignments,
+    notices,
+    corrections,
+    services,
+    layer_modes,
+    coverage,
+    feeds,
+)
+"""Modules with something particular about their noun's routes; those of all others are made alike."""
+
+
+def _noun_routes() -> APIRouter:
+    """The routes of every noun in the registry."""
+    router, particular = APIRouter(), {part.ROUTES.noun.word: part.ROUTES for part in _PARTICULAR}
+    for word, noun in NOUNS.items():
+        nouns.install(router, particular.get(word) or NounRoutes(noun))
+    return router
+
 
 _PROBLEM: dict[int | str, dict[str, Any]] = {
     "default": {
@@ -260,11 +299,11 @@ def _health(app: FastAPI) -> None:
     def readyz() -> Response:
         """The store answers and can be written."""
         try:
-            with app.state.desk.store.writing() as connection:
+            with app.state.keepers.store.writing() as connection:
                 connection.execute("SELECT 1")
         except Exception as problem:
             return Problem("unavailable", f"The store does not answer: {problem}.").response()
-        return JSONResponse({"status": "ready", "revision": app.state.desk.snapshot.revision})
+        return JSONResponse({"status": "ready", "revision": app.state.keepers.estate.snapshot.revision})
 
 
 def _console(app: FastAPI) -> None:

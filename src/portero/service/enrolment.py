@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from uuid import uuid4
 
 from portero.core import sentences
@@ -16,71 +16,152 @@ from portero.core.nouns.enrolment import (
 )
 from portero.formats.device_list import read_device_list
 from portero.formats.places import BadDocument
-from portero.service.desk import Desk
+from portero.service.fleet import FleetKeeper
+from portero.service.live import Live
 from portero.service.problems import Problem, field_error
 from portero.service.roster import Settlement
 from portero.service.secrets import hash_secret, new_code, new_secret
 from portero.store import enrolling, enrolment_codes
+from portero.store.database import Store
 from portero.store.enrolment_codes import UsedCode
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 HOUR = 3600.0
 
 
-def make_code(desk: Desk, new: NewEnrolmentCode, by: str) -> EnrolmentCode:
-    """A code by which devices join. It is told this once."""
-    code, now = new_code(), desk.now()
-    id, expires = str(uuid4()), now + new.hours * HOUR
-    with desk.store.writing() as connection:
-        enrolment_codes.add_enrolment_code(
-            connection,
-            id=id,
-            code_hash=hash_secret(code),
-            name=new.name,
-            labels=new.labels,
-            uses=new.uses,
-            expires=expires,
-            by=by,
-            now=now,
-        )
-    return EnrolmentCode.model_validate({"id": id, "code": code, "uses": new.uses, "expires_at": moment(expires)})
+class Enrolment:
+    """How machines come into the fleet, and what administrators do to single ones."""
 
+    def __init__(self, store: Store, fleet: FleetKeeper, live: Live, clock: Callable[[], float]) -> None:
+        self._store, self._fleet, self._live, self._now = store, fleet, live, clock
 
-# --- machines that are known before they join ---
+    def make_code(self, new: NewEnrolmentCode, by: str) -> EnrolmentCode:
+        """A code by which devices join. It is told this once."""
+        code, now = new_code(), self._now()
+        id, expires = str(uuid4()), now + new.hours * HOUR
+        with self._store.writing() as connection:
+            enrolment_codes.add_enrolment_code(
+                connection,
+                id=id,
+                code_hash=hash_secret(code),
+                name=new.name,
+                labels=new.labels,
+                uses=new.uses,
+                expires=expires,
+                by=by,
+                now=now,
+            )
+        return EnrolmentCode.model_validate({"id": id, "code": code, "uses": new.uses, "expires_at": moment(expires)})
+
+    # --- machines that are known before they join ---
+
+    def invite(self, wanted: Invitations, by: str) -> Invited:
+        """Record machines, each with a code of its own if wanted; all of them or none. Problem names each bad one."""
+        with self._fleet.settling() as settlement:
+            _refuse_known(settlement, wanted.devices)
+            made = [_invite_one(settlement, new, wanted, by) for new in wanted.devices]
+            for new in wanted.devices:
+                settlement.settle_namesakes(new.hostname)
+        self._live.tell("device")
+        return Invited(invitations=tuple(made))
+
+    def invite_list(self, data: bytes, hours: int, codes: bool, by: str) -> Invited:
+        """The same from a list as CSV. Problem with the number of each bad line."""
+        try:
+            lines = read_device_list(data)
+        except BadDocument as problem:
+            errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
+            count = sentences.counted(len(problem.problems), "line")
+            raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
+        wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)
+        try:
+            return self.invite(wanted, by)
+        except Problem as problem:
+            # errors point at the list's lines, not at the places in a JSON body
+            for error in problem.errors:
+                _, _, place, field = error["pointer"].split("/")
+                error["pointer"] = f"/{lines[int(place)][0]}/{field}"
+            raise
+
+    # --- joining ---
+
+    def join(self, code: str, facts: Facts) -> tuple[str, str] | None:
+        """A machine joins: its id and its credential; None where the code is not good (any more).
+
+        A machine that was invited or recorded takes up that record. One whose serial joined before becomes a device of
+        its own, until an administrator confirms that it is the same machine.
+        """
+        credential = new_secret("pd")
+        with self._fleet.settling() as settlement:
+            used = enrolment_codes.use_enrolment_code(
+                settlement.connection, hash_secret(code.strip().upper()), settlement.now
+            )
+            if used is None:
+                return None
+            device = _take_in(settlement, used, facts)
+            enrolling.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
+            settlement.settle_namesakes(facts.hostname)
+            settlement.settle(device)
+        self._live.tell("device")
+        return device, credential
+
+    # --- what administrators do to one device ---
+
+    def set_labels(self, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
+        """Put other labels on a device as it was seen. Problem where somebody changed it meanwhile."""
+        with self._fleet.settling() as settlement:
+            if not enrolling.set_labels(settlement.connection, device.id, labels, device.version):
+                raise Problem(
+                    "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
+                )
+            words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
+            enrolling.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
+            settlement.settle(device.id)
+        self._live.tell("device")
+
+    def retire(self, device: Device, by: str, reason: str | None) -> None:
+        """Take a device out of the fleet; its credential is refused at once, its history stays."""
+        if device.lifecycle is Lifecycle.RETIRED:
+            raise Problem("in-use", f"{device.hostname} is retired already.")
+        with self._fleet.settling() as settlement:
+            enrolling.retire(settlement.connection, device.id)
+            enrolling.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
+            settlement.settle(device.id)
+            settlement.settle_namesakes(device.hostname)
+        self._live.tell("device")
+
+    def revoke_credential(self, device: Device, by: str, reason: str | None) -> None:
+        """Shut a device out: it is refused at once, and goes on with its last good bundle until it joins again."""
+        _expect_joined(device)
+        with self._fleet.settling() as settlement:
+            enrolling.revoke_credential(settlement.connection, device.id)
+            enrolling.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
+        self._live.tell("device")
+
+    def settle_rejoin(self, device: Device, same: bool, by: str, reason: str | None) -> str:
+        """Say whether a device is the one with the same serial that joined before; the id by which it is known then."""
+        old = device.rejoin_of
+        with self._fleet.settling() as settlement:
+            connection, now = settlement.connection, settlement.now
+            if old is None or not enrolling.waits_to_be(connection, device.id, old):
+                raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
+            if same:
+                enrolling.take_up(connection, old, device.id)
+                enrolling.note_event(connection, old, now, by, "recognised after joining again", reason)
+                settlement.settle(device.id)  # is there no more
+                settlement.settle_namesakes(device.hostname)
+                settlement.settle(old)
+            else:
+                enrolling.set_rejoin(connection, device.id, None)
+                enrolling.note_event(
+                    connection, device.id, now, by, "kept apart from the machine of the same serial", reason
+                )
+        self._live.tell("device")
+        return old if same else device.id
 
 
 def _facts_of(new: NewDevice) -> Facts:
     return Facts(hostname=new.hostname, kind=new.kind, unit=new.unit, serial=new.serial, os=new.os)
-
-
-def invite(desk: Desk, wanted: Invitations, by: str) -> Invited:
-    """Record machines, each with a code of its own if wanted; all of them or none. Problem names each bad one."""
-    with desk.settling() as settlement:
-        _refuse_known(settlement, wanted.devices)
-        made = [_invite_one(settlement, new, wanted, by) for new in wanted.devices]
-        for new in wanted.devices:
-            settlement.settle_namesakes(new.hostname)
-    desk.live.tell("device")
-    return Invited(invitations=tuple(made))
-
-
-def invite_list(desk: Desk, data: bytes, hours: int, codes: bool, by: str) -> Invited:
-    """The same from a list as CSV. Problem with the number of each bad line."""
-    try:
-        lines = read_device_list(data)
-    except BadDocument as problem:
-        errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
-        count = sentences.counted(len(problem.problems), "line")
-        raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
-    wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)
-    try:
-        return invite(desk, wanted, by)
-    except Problem as problem:
-        # errors point at the list's lines, not at the places in a JSON body
-        for error in problem.errors:
-            _, _, place, field = error["pointer"].split("/")
-            error["pointer"] = f"/{lines[int(place)][0]}/{field}"
-        raise
 
 
 def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
@@ -125,30 +206,6 @@ def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by:
     return Invitation(hostname=new.hostname, device=device, code=code, expires_at=moment(expires))
 
 
-# --- joining ---
-
-
-def join(desk: Desk, code: str, facts: Facts) -> tuple[str, str] | None:
-    """A machine joins: its id and its credential; None where the code is not good (any more).
-
-    A machine that was invited or recorded takes up that record. One whose serial joined before becomes a device of its
-    own, until an administrator confirms that it is the same machine.
-    """
-    credential = new_secret("pd")
-    with desk.settling() as settlement:
-        used = enrolment_codes.use_enrolment_code(
-            settlement.connection, hash_secret(code.strip().upper()), settlement.now
-        )
-        if used is None:
-            return None
-        device = _take_in(settlement, used, facts)
-        enrolling.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
-        settlement.settle_namesakes(facts.hostname)
-        settlement.settle(device)
-    desk.live.tell("device")
-    return device, credential
-
-
 def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
     """The device that joins: one that is recorded already, or a new one. Problem where the code is another's."""
     connection, now = settlement.connection, settlement.now
@@ -180,63 +237,6 @@ def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
         raise Problem("not-allowed", f"This code invites another machine, {invited.hostname}; ask for one of your own.")
 
 
-# --- what administrators do to one device ---
-
-
-def set_labels(desk: Desk, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
-    """Put other labels on a device as it was seen. Problem where somebody changed it meanwhile."""
-    with desk.settling() as settlement:
-        if not enrolling.set_labels(settlement.connection, device.id, labels, device.version):
-            raise Problem("changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again.")
-        words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
-        enrolling.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
-        settlement.settle(device.id)
-    desk.live.tell("device")
-
-
-def retire(desk: Desk, device: Device, by: str, reason: str | None) -> None:
-    """Take a device out of the fleet; its credential is refused at once, its history stays."""
-    if device.lifecycle is Lifecycle.RETIRED:
-        raise Problem("in-use", f"{device.hostname} is retired already.")
-    with desk.settling() as settlement:
-        enrolling.retire(settlement.connection, device.id)
-        enrolling.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
-        settlement.settle(device.id)
-        settlement.settle_namesakes(device.hostname)
-    desk.live.tell("device")
-
-
-def revoke_credential(desk: Desk, device: Device, by: str, reason: str | None) -> None:
-    """Shut a device out: it is refused at once, and goes on with its last good bundle until it joins again."""
-    _expect_joined(device)
-    with desk.settling() as settlement:
-        enrolling.revoke_credential(settlement.connection, device.id)
-        enrolling.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
-    desk.live.tell("device")
-
-
 def _expect_joined(device: Device) -> None:
     if device.lifecycle in (Lifecycle.INVITED, Lifecycle.RETIRED):
         raise Problem("in-use", f"{device.hostname} is {device.lifecycle}; it has no credential.")
-
-
-def settle_rejoin(desk: Desk, device: Device, same: bool, by: str, reason: str | None) -> str:
-    """Say whether a device is the one with the same serial that joined before; the id by which it is known then."""
-    old = device.rejoin_of
-    with desk.settling() as settlement:
-        connection, now = settlement.connection, settlement.now
-        if old is None or not enrolling.waits_to_be(connection, device.id, old):
-            raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
-        if same:
-            enrolling.take_up(connection, old, device.id)
-            enrolling.note_event(connection, old, now, by, "recognised after joining again", reason)
-            settlement.settle(device.id)  # is there no more
-            settlement.settle_namesakes(device.hostname)
-            settlement.settle(old)
-        else:
-            enrolling.set_rejoin(connection, device.id, None)
-            enrolling.note_event(
-                connection, device.id, now, by, "kept apart from the machine of the same serial", reason
-            )
-    desk.live.tell("device")
-    return old if same else device.id

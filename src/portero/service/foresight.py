@@ -17,14 +17,15 @@ from portero.core.insight.previewing import Outlook, Shifted, look_ahead, look_a
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
-from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.preview import Hindrance, Preview
+from portero.service.feeds.holdings import Holdings
+from portero.service.people import People
 from portero.service.roster import Obstacles, Roster
 from portero.store import access, devices
 from portero.store.database import Store
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 PREVIEW_SECONDS, TURN_SECONDS = 2.5, 0.5
 """How long a preview may look at verdicts, and at the findings of each state, before it tells what it has so far."""
@@ -37,12 +38,14 @@ SMALL_FLEET = 5_000
 class Foresight:
     """Looks ahead on copies in memory: nothing is kept, nobody waits for it."""
 
-    def __init__(self, store: Store, roster: Roster, index: CategoryIndex, clock: Callable[[], float]) -> None:
-        self._store, self._roster, self._index, self._clock = store, roster, index, clock
+    def __init__(
+        self, store: Store, roster: Roster, people: People, holdings: Holdings, clock: Callable[[], float]
+    ) -> None:
+        self._store, self._roster, self._people, self._holdings, self._clock = store, roster, people, holdings, clock
         self._programs: tuple[int, list[Application]] = (-1, [])
-        self._cutters: deque[tuple[Estate, Mapping[str, frozenset[str]], Cutter]] = deque(maxlen=3)
+        self._cutters: deque[tuple[tuple[object, ...], Cutter]] = deque(maxlen=3)
         self._finding = threading.Lock()
-        self._found: tuple[tuple[int, ...], Found] | None = None
+        self._found: tuple[tuple[object, ...], Found] | None = None
 
     def programs(self) -> Sequence[Application]:
         """Every program that some device has, once."""
@@ -52,13 +55,13 @@ class Foresight:
                 self._programs = (state, devices.all_applications(connection))
         return self._programs[1]
 
-    def world(self, directory: Directory, seconds: float) -> World:
+    def world(self, seconds: float) -> World:
         """What a state of the estate is looked at in, for so long."""
         roster = self._roster
         return World(
             members=roster.fleet.members(),
             groups=roster.fleet.groups_of,
-            directory=directory,
+            directory=self._people.directory,
             programs=self.programs,
             catalogue=roster.catalogue,
             now=moment(self._clock()),
@@ -68,19 +71,18 @@ class Foresight:
 
     def cutter(self, estate: Estate) -> Cutter:
         """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""
-        catalogue = self._roster.catalogue
-        for kept in tuple(self._cutters):
-            if kept[0] is estate and kept[1] is catalogue:
-                return kept[2]
-        made = Cutter(estate, self._index, catalogue)
-        self._cutters.append((estate, catalogue, made))
+        catalogue, index = self._roster.catalogue, self._holdings.index_in_force
+        made_of = (estate, catalogue, index)
+        for had, kept in tuple(self._cutters):
+            if _is_same(had, made_of):
+                return kept
+        made = Cutter(estate, index, catalogue)
+        self._cutters.append((made_of, made))
         return made
 
-    def preview(
-        self, before: Estate, after: Estate, revision: int, directory: Directory, seconds: float = PREVIEW_SECONDS
-    ) -> Preview:
+    def preview(self, before: Estate, after: Estate, revision: int, seconds: float = PREVIEW_SECONDS) -> Preview:
         """What making the estate `after` would do."""
-        world = self.world(directory, seconds)
+        world = self.world(seconds)
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
         appearing, settled = self._turns(before, after, seen.rulesets, world, regrouping.groups)
@@ -108,13 +110,12 @@ class Foresight:
     def compare_indexes(
         self,
         estate: Estate,
-        directory: Directory,
         indexes: Sequence[CategoryIndex],
         hosts: Iterable[str],
         seconds: float,
     ) -> Shifted:
         """What becomes of these hosts where the second category index counts in place of the first."""
-        world, cutter = self.world(directory, seconds), self.cutter(estate)
+        world, cutter = self.world(seconds), self.cutter(estate)
         cutters = [cutter.seeing(index) for index in indexes]
         return look_at_hosts(hosts, cutters, world)
 
@@ -130,27 +131,18 @@ class Foresight:
 
     # --- findings ---
 
-    def findings(self, estate: Estate, revision: int, directory: Directory) -> Found:
+    def findings(self, estate: Estate, revision: int) -> Found:
         """What is to be settled now. What was found stays for a minute, unless the estate is another since; in a small
         fleet, unless a machine is.
         """
         fleet = self._roster.fleet
         changes = fleet.changes if len(fleet) <= SMALL_FLEET else 0
-        state = (revision, changes, id(directory), int(self._clock() // KEPT_SECONDS))
+        minute = int(self._clock() // KEPT_SECONDS)
+        state = (estate, revision, self._holdings.index_in_force, self._people.directory, changes, minute)
         with self._finding:
-            if self._found is None or self._found[0] != state:
-                self._found = (state, self._find(estate, self.world(directory, FINDINGS_SECONDS)))
+            if self._found is None or not _is_same(self._found[0], state):
+                self._found = (state, self._find(estate, self.world(FINDINGS_SECONDS)))
             return self._found[1]
-
-    def forget(self) -> None:
-        """Forget what was found, so that it is looked for anew."""
-        self._found = None
-
-    def use(self, index: CategoryIndex) -> None:
-        """From now on this category index counts."""
-        self._index = index
-        self._cutters.clear()
-        self.forget()
 
     def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
         with self._store.reading() as connection:
@@ -168,6 +160,13 @@ class Foresight:
             lambda member: obstacles.of(member, regrouping.groups.get(member.id) or groups(member.id)),
             after.coverage_table,
         )
+
+
+def _is_same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
+    """Whether two states are made of the same: numbers by what they are, all else by whether it is the very one."""
+    return all(
+        mine is yours or (isinstance(mine, int) and mine == yours) for mine, yours in zip(one, other, strict=True)
+    )
 
 
 def _deadline(seconds: float) -> Callable[[], bool]:

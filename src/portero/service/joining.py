@@ -10,6 +10,7 @@ from pydantic import Field
 
 from portero.core import sentences
 from portero.core.nouns.base import Noun
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from portero.service.secrets import hash_secret
 from portero.store import enrolment_codes
@@ -45,14 +46,15 @@ def install(app: FastAPI) -> None:
 
     @app.post("/join/check", include_in_schema=False)
     def check(body: OfferedCode, request: Request) -> CodeTold:
-        desk, who = app.state.desk, f"join@{request.client.host if request.client else ''}"
-        now = desk.now()
-        if desk.throttle.wait(who, now) > 0:
+        keepers: Keepers = app.state.keepers
+        who = f"join@{request.client.host if request.client else ''}"
+        now = keepers.now()
+        if keepers.throttle.wait(who, now) > 0:
             raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
-        with desk.store.reading() as connection:
+        with keepers.store.reading() as connection:
             found = enrolment_codes.code_by_hash(connection, hash_secret(body.code.strip().upper()), now)
         if found is None or found.state != "good":
-            desk.throttle.failed(who, now)
+            keepers.throttle.failed(who, now)
             state = f"is {found.state}" if found else "is not known; look for a slip of the pen"
             raise Problem("not-found", f"This code {state}. Ask your help desk for a new one.")
         machine = f"for {found.device}" if found.device else f"for {sentences.counted(found.uses_left, 'machine')}"

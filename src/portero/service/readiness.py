@@ -19,26 +19,25 @@ from portero.core.nouns.readiness import (
     Readiness,
     UnitReadiness,
 )
-from portero.service.desk import Desk
 from portero.store import readiness as counting
+from portero.store.database import Store
 from portero.store.devices import MACHINE_BLOCKERS, DeviceFilter
 from portero.store.readiness import ClassCount
 
 
-def readiness_of(desk: Desk, device: Device) -> Readiness:
+def readiness_of(estate: Estate, device: Device) -> Readiness:
     """One device's layers and all that stands in their way."""
     machine = [Obstacle(code) for code in MACHINE_BLOCKERS if code.value in device.blockers]
     facts = facts_from(device.facts)
-    return readiness(desk.snapshot.estate, facts, device.groups, machine, joined=device.joined_at is not None)
+    return readiness(estate, facts, device.groups, machine, joined=device.joined_at is not None)
 
 
-def fleet_readiness(desk: Desk, unit: str | None, group: str | None) -> FleetReadiness:
+def fleet_readiness(store: Store, estate: Estate, now: float, unit: str | None, group: str | None) -> FleetReadiness:
     """How many devices enforce each layer, and where the others are lost."""
-    filter, now = DeviceFilter(unit=unit, group=group), desk.now()
-    with desk.store.reading() as connection:
+    filter = DeviceFilter(unit=unit, group=group)
+    with store.reading() as connection:
         classes, unheard = counting.class_counts(connection, filter, now)
         obstacles = counting.obstacle_counts(connection, filter, now, unheard)
-    estate = desk.snapshot.estate
     layers = tuple(_layer(layer, estate, classes, obstacles.first.get(layer, {})) for layer in LAYERS)
     machine = {code: sum(one.by_code[code] for one in classes) for code in MACHINE_BLOCKERS}
     blockers = [_count(code, None, number) for code, number in machine.items() if number]
@@ -116,14 +115,14 @@ def _forks(units: list[str], below: str | None) -> list[str]:
     return names
 
 
-def unit_readiness(desk: Desk, below: str | None) -> list[UnitReadiness]:
+def unit_readiness(store: Store, estate: Estate, now: float, below: str | None) -> list[UnitReadiness]:
     """How each unit below another one stands, where they first fork; of all where none is named."""
-    with desk.store.reading() as connection:
+    with store.reading() as connection:
         known = counting.units(connection)
     names = _forks(known, below)
     rows = []
     for name in names:
-        found = fleet_readiness(desk, name, None)
+        found = fleet_readiness(store, estate, now, name, None)
         rows.append(
             UnitReadiness(
                 unit=name,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
 from portero.core.insight.readiness import Obstacle, modes_of, obstacles
@@ -14,8 +14,11 @@ from portero.core.matching.members import Member, facts_from_json
 from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
 from portero.service.publishing import Publisher
-from portero.store import classes, enrolling
-from portero.store.estates import moment
+from portero.service.state import Snapshot
+from portero.store import classes, enrolling, overlays
+from portero.store.classes import DeviceClass
+from portero.store.moments import moment
+from portero.store.plans import Groups, write_class, write_overlay
 from portero.store.readiness import keep_obstacles
 
 
@@ -56,9 +59,11 @@ class Obstacles:
 class Settlement:
     """Devices whose groups are reckoned anew within one transaction. Memory follows once that is committed."""
 
-    def __init__(self, connection: sqlite3.Connection, roster: Roster, revision: int, now: float) -> None:
+    def __init__(
+        self, connection: sqlite3.Connection, roster: Roster, publisher: Publisher, snapshot: Snapshot, now: float
+    ) -> None:
         self.connection, self.now = connection, now
-        self._roster, self._revision = roster, revision
+        self._roster, self._publisher, self._snapshot = roster, publisher, snapshot
         self.settled: dict[str, Member | None] = {}
         self.moved: set[int] = set()
         """Classes that devices left: whoever waits there has another bundle to fetch."""
@@ -71,18 +76,34 @@ class Settlement:
             return
         member, before = member_of(rows[0]), rows[0]["class"]
         self.settled[device] = member
-        roster, now = self._roster, moment(self.now)
-        groups = roster.fleet.membership.groups_of(member, now)
-        class_id = roster.publisher.class_for(self.connection, roster.estate, groups, self._revision, self.now)
-        following = roster.fleet.membership.next_change(member, now)
-        enrolling.set_class(self.connection, device, class_id, following.timestamp() if following else None)
-        if roster.estate.named_devices:
-            names = (device, member.facts.hostname) if member.keeps_name else (device,)
-            publisher = roster.publisher
-            publisher.overlay(self.connection, roster.estate, device, names, class_id, self._revision, self.now)
-        keep_obstacles(self.connection, device, roster.obstacles.of(member, groups))
-        if before is not None and before != class_id:
+        membership, now = self._roster.fleet.membership, moment(self.now)
+        groups, following = membership.groups_of(member, now), membership.next_change(member, now)
+        own = self.class_of(groups)
+        enrolling.set_class(self.connection, device, own.id, following.timestamp() if following else None)
+        if self._snapshot.estate.named_devices:
+            self._overlay(member, own)
+        keep_obstacles(self.connection, device, self._roster.obstacles.of(member, groups))
+        if before is not None and before != own.id:
             self.moved.add(before)
+
+    def class_of(self, groups: Groups) -> DeviceClass:
+        """The class of these groups; it is made, with its bundle, where it is new."""
+        known = classes.class_of(self.connection, groups)
+        if known is None:
+            planned = self._publisher.compiled(self._snapshot, groups, None, self.now)
+        else:
+            planned = self._publisher.refreshed(self._snapshot, known, self.now)
+        if planned is not None:
+            known = classes.get_class(self.connection, write_class(self.connection, planned, self.now))
+        assert known is not None
+        return known
+
+    def _overlay(self, member: Member, own: DeviceClass) -> None:
+        names = (member.id, member.facts.hostname) if member.keeps_name else (member.id,)
+        had = overlays.of_device(self.connection, member.id)
+        planned, _ = self._publisher.overlay(self._snapshot, member.id, names, own, had, self.now)
+        if planned is not None:
+            write_overlay(self.connection, planned, self.now)
 
     def settle_namesakes(self, hostname: str) -> None:
         """The device that had a hostname first keeps it; where that is another one now, reckon both anew."""
@@ -96,8 +117,7 @@ class Settlement:
 class Roster:
     """The fleet under the newest estate. Its callers see to it that one changes it at a time."""
 
-    def __init__(self, publisher: Publisher, connection: sqlite3.Connection, estate: Estate, now: float) -> None:
-        self.publisher, self.estate = publisher, estate
+    def __init__(self, connection: sqlite3.Connection, estate: Estate, now: float) -> None:
         self.obstacles = Obstacles(estate)
         self._catalogued = -1
         self._catalogue: Mapping[str, frozenset[str]] = {}
@@ -128,48 +148,32 @@ class Roster:
         membership = Membership(estate.groups, estate.group_order, self.fleet.membership)
         return self.fleet.plan(membership, moment(now))
 
-    def move(
-        self, connection: sqlite3.Connection, estate: Estate, regrouping: Regrouping, revision: int, now: float
-    ) -> tuple[set[int], set[int]]:
-        """Put devices into the classes of their new groups; the classes that they left, and those that they entered."""
-        ids = {known.groups: known.id for known in classes.list_classes(connection)}
-        moves: dict[str, int] = {}
-        left: set[int] = set()
-        for device, groups in regrouping.groups.items():
-            if groups not in ids:
-                ids[groups] = self.publisher.class_for(connection, estate, groups, revision, now)
-            moves[device] = ids[groups]
-            left.add(ids.get(self.fleet.groups_of(device), 0))
-        classes.move_devices(connection, moves)
-        if regrouping.membership.names_time:
-            at = moment(now)
-            following = {
-                member.id: after.timestamp() if (after := regrouping.membership.next_change(member, at)) else None
-                for member in self.fleet
-            }
-            classes.set_rechecks(connection, following)
-        classes.drop_empty_classes(connection)
-        return left, set(moves.values())
+    def rechecks(self, regrouping: Regrouping, now: float) -> dict[str, float | None] | None:
+        """When time alone may next change each device's groups; None where it never does."""
+        if not regrouping.membership.names_time:
+            return None
+        at = moment(now)
+        following = {member.id: regrouping.membership.next_change(member, at) for member in self.fleet}
+        return {device: after.timestamp() if after else None for device, after in following.items()}
 
-    def keep_all_obstacles(
-        self, connection: sqlite3.Connection, estate: Estate, groups: Mapping[str, tuple[str, ...]]
-    ) -> None:
-        """Reckon anew what stands in the way of these devices, given with their groups."""
-        reckoned, known = Obstacles(estate), self.obstacles
+    def other_obstacles(
+        self, then: Obstacles, groups: Mapping[str, Groups]
+    ) -> Iterator[tuple[str, Sequence[Obstacle]]]:
+        """Of these devices, given with their groups, those in whose way something else stands than before; and what."""
         for device, own in groups.items():
             member = self.fleet.get(device)
             if member is None:
                 continue
-            found = reckoned.of(member, own)
-            if found != known.of(member, self.fleet.groups_of(device)):
-                keep_obstacles(connection, device, found)
+            found = then.of(member, own)
+            if found != self.obstacles.of(member, self.fleet.groups_of(device)):
+                yield device, found
 
     def adopt(self, estate: Estate, regrouping: Regrouping | None) -> None:
         """The estate is committed: from now on it counts."""
         if regrouping is not None:
             self.fleet.take(regrouping)
-        self.estate, self.obstacles = estate, Obstacles(estate)
+        self.obstacles = Obstacles(estate)
 
-    def held_by(self, members: Iterable[Member]) -> dict[str, tuple[str, ...]]:
+    def held_by(self, members: Iterable[Member]) -> dict[str, Groups]:
         """The groups of some devices, by id."""
         return {member.id: self.fleet.groups_of(member.id) for member in members}

@@ -15,7 +15,7 @@ import structlog
 import uvicorn
 
 from portero.service.app import create_app
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers, open_keepers
 from portero.service.secrets import hash_password
 from portero.store import access
 from portero.store.database import Store
@@ -80,14 +80,14 @@ def serve(options: Options) -> None:
         )
     listening = _listen(options.host, options.port)
     set_up_logging(options.quiet)
-    desk = Desk(options.data)
-    password = make_first_administrator(desk.store)
+    keepers = open_keepers(options.data)
+    password = make_first_administrator(keepers.store)
     if password:
         print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
     scheme = "https" if options.tls_certificate else "http"
     print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
     config = uvicorn.Config(
-        create_app(desk),
+        create_app(keepers),
         log_config=None,
         access_log=False,
         server_header=False,
@@ -97,18 +97,18 @@ def serve(options: Options) -> None:
         timeout_graceful_shutdown=3,
         timeout_keep_alive=75,
     )
-    asyncio.run(_Server(config, desk).serve(sockets=[listening]))
+    asyncio.run(_Server(config, keepers).serve(sockets=[listening]))
 
 
 class _Server(uvicorn.Server):
     """Lets go of held requests when it is told to stop, so that stopping takes no longer than needed."""
 
-    def __init__(self, config: uvicorn.Config, desk: Desk) -> None:
+    def __init__(self, config: uvicorn.Config, keepers: Keepers) -> None:
         super().__init__(config)
-        self._desk = desk
+        self._keepers = keepers
 
     def handle_exit(self, sig: int, frame: object) -> None:
-        self._desk.live.close()
+        self._keepers.live.close()
         super().handle_exit(sig, frame)  # type: ignore[arg-type]
 
 

@@ -20,12 +20,11 @@ from starlette.routing import Route
 from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.base import fault_of
 from portero.core.nouns.device import Facts
-from portero.service import enrolment
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
 from portero.store import activities, classes, enrolling, overlays
-from portero.store.enrolling import Known
+from portero.store.enrolling import Known, Wanted
 
 CHECK_IN_SECONDS = 60.0
 HOLD_SECONDS = 25.0
@@ -71,11 +70,11 @@ def _facts(value: dict[str, Any]) -> Facts:
         _refuse_invalid(error, ("facts",))
 
 
-def _device(desk: Desk, request: Request) -> Known:
+def _device(keepers: Keepers, request: Request) -> Known:
     scheme, _, credential = request.headers.get("authorization", "").partition(" ")
     known = None
     if scheme.lower() == "bearer" and credential:
-        with desk.store.reading() as connection:
+        with keepers.store.reading() as connection:
             known = enrolling.by_credential(connection, hash_secret(credential.strip()))
     if known is None:
         detail = "This device credential is not good (any more); join again with an enrolment code."
@@ -83,73 +82,101 @@ def _device(desk: Desk, request: Request) -> Known:
     return known
 
 
-def _join(desk: Desk, message: Join, address: str) -> dict[str, Any]:
+def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
     facts = _facts(message.facts)
-    joined = enrolment.join(desk, message.code, facts)
+    joined = keepers.enrolment.join(message.code, facts)
     if joined is None:
         # a right code is always taken: many machines may share an address with one that guesses
-        now = desk.now()
-        if desk.throttle.wait(f"join@{address}", now) > 0:
+        now = keepers.now()
+        if keepers.throttle.wait(f"join@{address}", now) > 0:
             raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
-        desk.throttle.failed(f"join@{address}", now)
+        keepers.throttle.failed(f"join@{address}", now)
         raise Problem("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
     device, credential = joined
     return {
         "device": device,
         "credential": credential,
-        "signing_key": desk.public_key,
+        "signing_key": keepers.public_key,
         "interval": CHECK_IN_SECONDS,
     }
 
 
-def _usual(known: Known, message: CheckIn, now: float) -> float | None:
+def _usual(last_heard: float, before: float | None, message: CheckIn, now: float) -> float | None:
     """The device's usual interval, by its own rhythm.
 
     What the service asked for does not count, nor does a start (when facts are told): the machine was off before.
     """
-    gap = now - known.last_heard
+    gap = now - last_heard
     if message.woken or message.facts is not None or gap < 1.0:
-        return known.usual_interval
-    before = known.usual_interval
+        return before
     return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
 
 
-def _check_in(desk: Desk, known: Known, message: CheckIn) -> dict[str, Any] | None:
-    now = desk.now()
-    facts = _facts(message.facts) if message.facts is not None else None
-    with desk.settling() as settlement:
-        connection = settlement.connection
-        enrolling.note_heard(connection, known.id, now, _usual(known, message, now))
-        if facts is not None:
-            enrolling.note_facts(connection, known.id, facts, now)
-            settlement.settle_namesakes(facts.hostname)
-        if facts is not None or known.told_silent:
-            settlement.settle(known.id)
-        if message.have and (message.have, message.revision) != (known.applied_bundle, known.applied_revision):
-            enrolling.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
-            desk.note_until_restart(connection, known.id, message.have[:80], now)
-        if message.problem:
-            enrolling.note_failed(connection, known.id, message.problem[:500], now)
-        if message.index and message.index != known.applied_index:
-            enrolling.note_index(connection, known.id, message.index[:80])
-        wanted = enrolling.wanted_of(connection, known.id)
-    if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
-        desk.live.tell("device")
-    same_index = message.index is None or message.index == desk.index.digest
+def _check_in(keepers: Keepers, known: Known, message: CheckIn) -> dict[str, Any] | None:
+    now, heard = keepers.now(), keepers.fleet.heard
+    usual = _usual(*heard.last(known.id, known.last_heard, known.usual_interval), message, now)
+    if _says_something(known, message):
+        wanted = _note(keepers, known, message, usual, now)
+    else:
+        # it waits for nobody who changes something
+        heard.note(known.id, now, usual)
+        with keepers.store.reading() as connection:
+            wanted = enrolling.wanted_of(connection, known.id)
+    same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
     if same_index and message.have == wanted.digest and message.revision == wanted.revision:
         return None
     return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
 
 
-def _keep(desk: Desk, known: Known, body: bytes) -> dict[str, Any]:
+def _has_applied(known: Known, message: CheckIn) -> bool:
+    """Whether the device says that it has applied something else than it said before."""
+    applied = (known.applied_bundle, known.applied_revision)
+    return bool(message.have) and (message.have, message.revision) != applied
+
+
+def _has_other_index(known: Known, message: CheckIn) -> bool:
+    return bool(message.index) and message.index != known.applied_index
+
+
+def _says_something(known: Known, message: CheckIn) -> bool:
+    """Whether there is more to note than that the device was heard of."""
+    told = message.facts is not None or bool(message.problem) or known.told_silent
+    return told or _has_applied(known, message) or _has_other_index(known, message)
+
+
+def _note(keepers: Keepers, known: Known, message: CheckIn, usual: float | None, now: float) -> Wanted:
+    """Note all that the device says; what it should have then."""
+    facts = _facts(message.facts) if message.facts is not None else None
+    with keepers.fleet.settling() as settlement:
+        connection = settlement.connection
+        keepers.fleet.heard.settle(connection, known.id, now, usual)
+        if facts is not None:
+            enrolling.note_facts(connection, known.id, facts, now)
+            settlement.settle_namesakes(facts.hostname)
+        if facts is not None or known.told_silent:
+            settlement.settle(known.id)
+        if message.have and _has_applied(known, message):
+            enrolling.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
+            keepers.checks.note_until_restart(connection, known.id, message.have[:80], now)
+        if message.problem:
+            enrolling.note_failed(connection, known.id, message.problem[:500], now)
+        if message.index and _has_other_index(known, message):
+            enrolling.note_index(connection, known.id, message.index[:80])
+        wanted = enrolling.wanted_of(connection, known.id)
+    if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
+        keepers.live.tell("device")
+    return wanted
+
+
+def _keep(keepers: Keepers, known: Known, body: bytes) -> dict[str, Any]:
     try:
         batch = ActivityBatch.model_validate_json(body)
     except ValidationError as error:
         _refuse_invalid(error, ())
-    with desk.store.writing() as connection:
-        new = activities.keep_batch(connection, known.id, batch, desk.now(), known.seq_offset)
+    with keepers.store.writing() as connection:
+        new = activities.keep_batch(connection, known.id, batch, keepers.now(), known.seq_offset)
     if new:
-        desk.live.tell("activity")
+        keepers.live.tell("activity")
     return {"batch": batch.batch, "new": new}
 
 
@@ -160,40 +187,40 @@ def _immutable(request: Request, digest: str, body: bytes, media_type: str) -> R
     return Response(body, media_type=media_type, headers=headers)
 
 
-def _endpoint(handler: Callable[[Request, Desk], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+def _endpoint(handler: Callable[[Request, Keepers], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
     async def endpoint(request: Request) -> Response:
         try:
-            return await handler(request, request.app.state.desk)
+            return await handler(request, request.app.state.keepers)
         except Problem as problem:
             return problem.response()
 
     return endpoint
 
 
-async def join(request: Request, desk: Desk) -> Response:
+async def join(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/join: take a use of an enrolment code; gives the device its id, credential and signing key."""
     message = await _message(request, Join)
     address = request.client.host if request.client else ""
-    return JSONResponse(await run_in_threadpool(_join, desk, message, address), 201)
+    return JSONResponse(await run_in_threadpool(_join, keepers, message, address), 201)
 
 
-async def check_in(request: Request, desk: Desk) -> Response:
+async def check_in(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
-    known = await run_in_threadpool(_device, desk, request)
-    answer = await run_in_threadpool(_check_in, desk, known, await _message(request, CheckIn))
+    known = await run_in_threadpool(_device, keepers, request)
+    answer = await run_in_threadpool(_check_in, keepers, known, await _message(request, CheckIn))
     headers = {"Portero-Check-In-Seconds": str(CHECK_IN_SECONDS)}
     return JSONResponse(answer, headers=headers) if answer else Response(status_code=204, headers=headers)
 
 
-async def wait(request: Request, desk: Desk) -> Response:
+async def wait(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/wait?revision=N: held until the device's class gets another bundle (200), or for a while (204)."""
-    known = await run_in_threadpool(_device, desk, request)
+    known = await run_in_threadpool(_device, keepers, request)
     have, index = request.query_params.get("have"), request.query_params.get("index")
-    with desk.live.device_waits(known.class_id) as event:
+    with keepers.live.device_waits(known.class_id) as event:
         # registered first, looked second: a bundle made in between is not missed
-        now_known = await run_in_threadpool(_device, desk, request)
-        same = now_known.digest == have and index in (None, desk.index.digest)
-        if same and not desk.live.closing:
+        now_known = await run_in_threadpool(_device, keepers, request)
+        same = now_known.digest == have and index in (None, keepers.holdings.index_in_force.digest)
+        if same and not keepers.live.closing:
             try:
                 await asyncio.wait_for(event.wait(), HOLD_SECONDS)
             except TimeoutError:
@@ -201,19 +228,19 @@ async def wait(request: Request, desk: Desk) -> Response:
     return JSONResponse({"news": True})
 
 
-async def bundle(request: Request, desk: Desk) -> Response:
+async def bundle(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/bundle/{digest}?from=DIGEST: the device's own bundle, zstd-compressed; 304 where it has it.
 
     Where the service still has the bundle that the device comes from, it answers with the difference, and says so in
     `Portero-From`.
     """
-    known, digest = await run_in_threadpool(_device, desk, request), request.path_params["digest"]
+    known, digest = await run_in_threadpool(_device, keepers, request), request.path_params["digest"]
     begin = request.query_params.get("from", "")
 
     def read() -> tuple[bytes | None, bytes | None]:
-        with desk.store.reading() as connection:
+        with keepers.store.reading() as connection:
             packed = classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
-        return packed, desk.bundles.difference(begin, digest) if packed is not None and begin else None
+        return packed, keepers.checks.difference(begin, digest) if packed is not None and begin else None
 
     packed, difference = await run_in_threadpool(read)
     if packed is None:
@@ -224,12 +251,12 @@ async def bundle(request: Request, desk: Desk) -> Response:
     return _immutable(request, digest, packed, "application/zstd")
 
 
-async def overlay(request: Request, desk: Desk) -> Response:
+async def overlay(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/overlay/{digest}: what the device gets on top of its bundle, zstd-compressed; 304 as above."""
-    known, digest = await run_in_threadpool(_device, desk, request), request.path_params["digest"]
+    known, digest = await run_in_threadpool(_device, keepers, request), request.path_params["digest"]
 
     def read() -> tuple[bytes, str] | None:
-        with desk.store.reading() as connection:
+        with keepers.store.reading() as connection:
             return overlays.get_overlay(connection, digest) if classes.may_have(connection, known.id, digest) else None
 
     found = await run_in_threadpool(read)
@@ -238,37 +265,42 @@ async def overlay(request: Request, desk: Desk) -> Response:
     return _immutable(request, digest, found[0], "application/zstd")
 
 
-async def people(request: Request, desk: Desk) -> Response:
+async def user_groups(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/people?user=NAME: the user groups of a person seen on the device, of those that rules name."""
-    await run_in_threadpool(_device, desk, request)
+    await run_in_threadpool(_device, keepers, request)
     user = request.query_params.get("user", "")[:255]
-    named = {key.casefold() for one in desk.snapshot.estate.assignments if one.people for key in one.people.user_groups}
-    return JSONResponse({"user": user, "user_groups": sorted(desk.user_groups(user) & named)})
+    named = {
+        key.casefold()
+        for one in keepers.estate.snapshot.estate.assignments
+        if one.people
+        for key in one.people.user_groups
+    }
+    return JSONResponse({"user": user, "user_groups": sorted(keepers.people.user_groups(user) & named)})
 
 
-async def index(request: Request, desk: Desk) -> Response:
+async def index(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/index/{digest}: of which files the category index consists, as JSON; 304 where it is known."""
-    await run_in_threadpool(_device, desk, request)
-    digest, kept = request.path_params["digest"], desk.holdings.held.kept
+    await run_in_threadpool(_device, keepers, request)
+    digest, kept = request.path_params["digest"], keepers.holdings.held.kept
     if digest != kept.digest:
         raise Problem("not-found", "There is no such category index (any more); check in to learn which there is.")
     return _immutable(request, digest, kept.parts.written(), "application/json")
 
 
-async def index_file(request: Request, desk: Desk) -> Response:
+async def index_file(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/index-file/{digest}: one of its files; with `Range` what is missing of it (RFC 9110, 14)."""
-    await run_in_threadpool(_device, desk, request)
+    await run_in_threadpool(_device, keepers, request)
     digest = request.path_params["digest"]
-    if digest not in {one.digest for one in desk.holdings.held.kept.parts.files}:
+    if digest not in {one.digest for one in keepers.holdings.held.kept.parts.files}:
         raise Problem("not-found", "The category index has no such file (any more); check in to learn what it has.")
     headers = {"ETag": f'"{digest}"', "Cache-Control": "private, max-age=31536000, immutable"}
-    return FileResponse(desk.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
+    return FileResponse(keepers.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
 
 
-async def activity(request: Request, desk: Desk) -> Response:
+async def activity(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/activity: a batch of attempts; one sent again counts once."""
-    known = await run_in_threadpool(_device, desk, request)
-    return JSONResponse(await run_in_threadpool(_keep, desk, known, await request.body()))
+    known = await run_in_threadpool(_device, keepers, request)
+    return JSONResponse(await run_in_threadpool(_keep, keepers, known, await request.body()))
 
 
 ROUTES = [
@@ -277,7 +309,7 @@ ROUTES = [
     Route("/device/v1/wait", _endpoint(wait), methods=["GET"]),
     Route("/device/v1/bundle/{digest}", _endpoint(bundle), methods=["GET"]),
     Route("/device/v1/overlay/{digest}", _endpoint(overlay), methods=["GET"]),
-    Route("/device/v1/people", _endpoint(people), methods=["GET"]),
+    Route("/device/v1/people", _endpoint(user_groups), methods=["GET"]),
     Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
     Route("/device/v1/index-file/{digest}", _endpoint(index_file), methods=["GET"]),
     Route("/device/v1/activity", _endpoint(activity), methods=["POST"]),

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from portero.core import sentences
-from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Severity
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Findings, Severity
 from portero.core.nouns.readiness import BlockerCode, BlockerCount
 from portero.core.nouns.worklist import WorkItem, Worklist
-from portero.service.desk import Desk
 from portero.service.readiness import fleet_readiness
 from portero.store import devices, feeds
-from portero.store.estates import moment
+from portero.store.database import Store
+from portero.store.moments import moment
 
 MOST_ITEMS = 60
 _ENDS = (FindingKind.ENDING, FindingKind.ENDED)
@@ -22,13 +23,12 @@ LATE = 3600.0
 """Seconds after which a machine that has not taken its bundle is a straggler."""
 
 
-def worklist(desk: Desk) -> Worklist:
+def worklist(store: Store, estate: Estate, found: Findings, now: float) -> Worklist:
     """What needs a decision now."""
-    found = desk.findings()
     items = [
-        *_gaps(desk),
-        *_stragglers(desk),
-        *_feeds(desk),
+        *_gaps(store, estate, now),
+        *_stragglers(store, now),
+        *_feeds(store, estate),
         *(_of_finding(one) for one in found.items if one.is_open and one.kind is not FindingKind.BROAD),
     ]
     order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
@@ -36,8 +36,8 @@ def worklist(desk: Desk) -> Worklist:
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
 
 
-def _gaps(desk: Desk) -> Iterator[WorkItem]:
-    for one in fleet_readiness(desk, None, None).blockers:
+def _gaps(store: Store, estate: Estate, now: float) -> Iterator[WorkItem]:
+    for one in fleet_readiness(store, estate, now, None, None).blockers:
         if one.code in _STRAGGLING:
             continue
         severity = Severity.HIGH if one.code in _URGENT else Severity.LOW if one.code in _TRIFLES else Severity.MEDIUM
@@ -55,10 +55,10 @@ def _machines(one: BlockerCount) -> str:
     return f"/fleet?blocker={one.code.value}" + (f"&layer={one.layer}" if one.layer else "")
 
 
-def _stragglers(desk: Desk) -> Iterator[WorkItem]:
-    with desk.store.reading() as connection:
-        counts = devices.rollout_counts(connection, desk.now())
-        late = devices.count_late(connection, desk.now(), LATE)
+def _stragglers(store: Store, now: float) -> Iterator[WorkItem]:
+    with store.reading() as connection:
+        counts = devices.rollout_counts(connection, now)
+        late = devices.count_late(connection, now, LATE)
     for state, number, severity, todo in (
         ("failed", counts.failed, Severity.HIGH, "See why, machine by machine."),
         ("waiting", late, Severity.MEDIUM, "See which."),
@@ -75,11 +75,11 @@ def _stragglers(desk: Desk) -> Iterator[WorkItem]:
             )
 
 
-def _feeds(desk: Desk) -> Iterator[WorkItem]:
+def _feeds(store: Store, estate: Estate) -> Iterator[WorkItem]:
     """Feeds that wait to be looked at, and those that cannot be read."""
-    with desk.store.reading() as connection:
+    with store.reading() as connection:
         known = feeds.statuses(connection)
-    for feed in desk.snapshot.estate.feeds:
+    for feed in estate.feeds:
         status, name = known.get(feed.key), feed.name or feed.key
         if status is None:
             continue

@@ -6,7 +6,7 @@ import sqlite3
 from datetime import datetime
 from typing import NamedTuple
 
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 
 class Principal(NamedTuple):

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 from portero.core.nouns.activity import Activity, ActivityBatch, ReportedAttempt
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.store.estates import moment
+from portero.store.moments import moment
 from portero.store.paging import Query, Rows, like_pattern, page
 
 

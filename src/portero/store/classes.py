@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from portero.formats.bundles import PackedBundle
@@ -81,14 +82,14 @@ def refresh_manifest(connection: sqlite3.Connection, class_id: int, revision: in
     connection.execute("UPDATE class SET revision = ?, manifest = ? WHERE id = ?", (revision, manifest, class_id))
 
 
-def move_devices(connection: sqlite3.Connection, moves: dict[str, int]) -> None:
+def move_devices(connection: sqlite3.Connection, moves: Mapping[str, int]) -> None:
     """Put devices into other classes, by id."""
     connection.executemany(
         "UPDATE device SET class = ? WHERE id = ?", [(class_id, device) for device, class_id in moves.items()]
     )
 
 
-def set_rechecks(connection: sqlite3.Connection, following: dict[str, float | None]) -> None:
+def set_rechecks(connection: sqlite3.Connection, following: Mapping[str, float | None]) -> None:
     """When time alone may next change each device's groups."""
     connection.executemany(
         "UPDATE device SET recheck_at = ? WHERE id = ? AND recheck_at IS NOT ?",
@@ -101,12 +102,11 @@ def drop_empty_classes(connection: sqlite3.Connection) -> None:
     connection.execute("DELETE FROM class WHERE NOT EXISTS (SELECT 1 FROM device WHERE device.class = class.id)")
 
 
-def devices_in(connection: sqlite3.Connection, class_ids: list[int]) -> int:
-    """How many devices are in these classes."""
-    return sum(
-        connection.execute("SELECT count(*) FROM device WHERE class = ?", (class_id,)).fetchone()[0]
-        for class_id in class_ids
-    )
+def devices_in(connection: sqlite3.Connection, groups: Collection[tuple[str, ...]]) -> int:
+    """How many devices are in the classes of these groups."""
+    ids = [one.id for one in list_classes(connection) if one.groups in groups]
+    counts = (connection.execute("SELECT count(*) FROM device WHERE class = ?", (id,)).fetchone()[0] for id in ids)
+    return sum(counts)
 
 
 def get_bundle(connection: sqlite3.Connection, digest: str) -> bytes | None:

@@ -72,18 +72,34 @@ class Store:
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:
         """The one writing connection, in a transaction: all of it is committed at the end, or nothing."""
-        with self._write_lock:
-            try:
-                self._writer.execute("BEGIN IMMEDIATE")
-                yield self._writer
-                self._writer.execute("COMMIT")
-            except BaseException as problem:
-                if self._writer.in_transaction:
-                    self._writer.execute("ROLLBACK")
-                if isinstance(problem, sqlite3.OperationalError) and "full" in str(problem):
-                    message = f"no room left on the disk of {self.path}; nothing was changed. Make room and try again"
-                    raise StoreFull(message) from problem
-                raise
+        with self._write_lock, self._transaction() as connection:
+            yield connection
+
+    @contextmanager
+    def writing_if_free(self) -> Iterator[sqlite3.Connection | None]:
+        """As `writing`; None, where somebody else writes just now."""
+        if not self._write_lock.acquire(blocking=False):
+            yield None
+            return
+        try:
+            with self._transaction() as connection:
+                yield connection
+        finally:
+            self._write_lock.release()
+
+    @contextmanager
+    def _transaction(self) -> Iterator[sqlite3.Connection]:
+        try:
+            self._writer.execute("BEGIN IMMEDIATE")
+            yield self._writer
+            self._writer.execute("COMMIT")
+        except BaseException as problem:
+            if self._writer.in_transaction:
+                self._writer.execute("ROLLBACK")
+            if isinstance(problem, sqlite3.OperationalError) and "full" in str(problem):
+                message = f"no room left on the disk of {self.path}; nothing was changed. Make room and try again"
+                raise StoreFull(message) from problem
+            raise
 
     def close(self) -> None:
         """Close all connections; what was committed is on disk already."""

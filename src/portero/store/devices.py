@@ -10,9 +10,10 @@ from typing import Any
 
 from portero.core.nouns.device import Application, Device, DeviceEvent, Facts, Lifecycle
 from portero.core.nouns.readiness import ORDER, BlockerCode
-from portero.core.nouns.revision import RolloutCounts, RolloutState
-from portero.store.estates import moment, newest_revision
+from portero.core.nouns.rollout import RolloutCounts, RolloutState
+from portero.store.moments import moment
 from portero.store.paging import Query, Rows, page
+from portero.store.revisions import newest_revision
 
 LEAST_SILENCE = 180.0
 """Seconds: a device is not called silent before that, however quick its rhythm."""

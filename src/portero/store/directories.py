@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from portero.core.nouns.directory import Directory, DirectoryState
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 KEPT = 5
 """Generations that are kept."""

@@ -7,7 +7,7 @@ import sqlite3
 from dataclasses import dataclass
 
 from portero.core.nouns.enrolment import EnrolmentCodeSummary
-from portero.store.estates import moment
+from portero.store.moments import moment
 from portero.store.paging import Query, Rows, page
 
 

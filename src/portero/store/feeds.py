@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from portero.core.nouns.feed import FeedCredential, Generation, Poll
 from portero.formats.bundles import CategoryParts
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 
 class Status(NamedTuple):

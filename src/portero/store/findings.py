@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from portero.core.nouns.finding import Acceptance
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 
 def accept(connection: sqlite3.Connection, finding: str, acceptance: Acceptance) -> None:

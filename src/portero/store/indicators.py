@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from portero.core.nouns.indicator import SetAside
 from portero.formats.stix import Aside
-from portero.store.estates import moment
+from portero.store.moments import moment
 from portero.store.paging import Query, Rows, page
 
 MOST_ASIDE, MOST_DOCUMENT = 10_000, 20_000

@@ -2,31 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator
 from typing import Any
 
 from portero.core.nouns.base import Noun
-from portero.core.nouns.coverage import CoverageRow
-from portero.core.nouns.estate import Estate
+from portero.core.nouns.estate import NOUNS, PARTS, Estate
+from portero.core.nouns.registry import AuthoredNoun
 from portero.core.nouns.revision import Change
-
-NOUNS = {
-    "group": ("groups", "key"),
-    "schedule": ("schedules", "key"),
-    "application set": ("application_sets", "key"),
-    "ruleset": ("rulesets", "key"),
-    "assignment": ("assignments", "key"),
-    "notice": ("notices", "key"),
-    "correction": ("corrections", "host"),
-    "service": ("services", "key"),
-    "layer modes": ("layer_modes", "group"),
-    "coverage row": ("coverage", "key"),
-    "probe set": ("probe_sets", "key"),
-    "feed": ("feeds", "key"),
-}
-"""The estate's list of each noun, and what names an object in it."""
-_SINGLES = ("precedence", "settings")
-"""Parts of an estate that there is one of; their change carries the part under its own name."""
 
 
 def document_of(noun: Noun) -> dict[str, Any]:
@@ -34,31 +16,27 @@ def document_of(noun: Noun) -> dict[str, Any]:
     return noun.model_dump(mode="json", exclude_none=True)
 
 
-def named(noun: str, document: Mapping[str, Any]) -> str:
-    """What names an object of this noun, read from its document; a coverage row is named by three of its fields."""
-    by = NOUNS[noun][1]
-    return str(document[by] if by in document else CoverageRow.model_validate(document).key)
-
-
 def differences(before: Estate, after: Estate) -> Iterator[Change]:
-    """Every object that `after` makes, alters or removes."""
-    for name, (attribute, by) in NOUNS.items():
-        yield from _of_kind(name, by, getattr(before, attribute), getattr(after, attribute))
-    old, new = (estate.model_dump(mode="json", include=set(_SINGLES)) for estate in (before, after))
-    for name in _SINGLES:
+    """Every object that `after` makes, alters or removes. The change of a part that there is one of carries the part
+    under its own name.
+    """
+    for noun in NOUNS.values():
+        if noun.of(before) is not noun.of(after):
+            yield from _of_noun(noun, before, after)
+    old, new = (estate.model_dump(mode="json", include=set(PARTS)) for estate in (before, after))
+    for name in PARTS:
         if old[name] != new[name]:
-            single: Any = name
-            yield Change(noun=single, key=name, verb="changed", before={name: old[name]}, after={name: new[name]})
+            yield Change(noun=name, key=name, verb="changed", before={name: old[name]}, after={name: new[name]})
 
 
-def _of_kind(name: Any, by: str, before: Sequence[Noun], after: Sequence[Noun]) -> Iterator[Change]:
-    old, new = ({getattr(noun, by): noun for noun in nouns} for nouns in (before, after))
-    for key, noun in new.items():
+def _of_noun(noun: AuthoredNoun, before: Estate, after: Estate) -> Iterator[Change]:
+    old, new = noun.by_key(before), noun.by_key(after)
+    for key, one in new.items():
         was = old.get(key)
         if was is None:
-            yield Change(noun=name, key=key, verb="created", after=document_of(noun))
-        elif was is not noun and was != noun:
-            yield Change(noun=name, key=key, verb="changed", before=document_of(was), after=document_of(noun))
-    for key, noun in old.items():
+            yield Change(noun=noun.word, key=key, verb="created", after=document_of(one))
+        elif was is not one and was != one:
+            yield Change(noun=noun.word, key=key, verb="changed", before=document_of(was), after=document_of(one))
+    for key, one in old.items():
         if key not in new:
-            yield Change(noun=name, key=key, verb="removed", before=document_of(noun))
+            yield Change(noun=noun.word, key=key, verb="removed", before=document_of(one))

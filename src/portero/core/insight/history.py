@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from portero.core.insight.differences import NOUNS, named
-from portero.core.insight.folding import Places, unfold
-from portero.core.nouns.estate import Estate
+from portero.core.insight.folding import Places, fold, unfold
+from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.revision import Change
 
 
@@ -27,6 +26,36 @@ class Step(NamedTuple):
     orders: Mapping[str, Sequence[str]] = {}
 
 
+def step_back(before: Estate, after: Estate, changes: Iterable[Change]) -> Step:
+    """What it takes to undo the changes that made `after` of `before`."""
+    return Step([_undo_of(before, one) for one in changes], dict(_former_orders(before, after)))
+
+
+def _undo_of(before: Estate, change: Change) -> Undo:
+    noun = NOUNS.get(change.noun)
+    if change.verb == "removed" and noun is not None:
+        stood = next(place for place, one in enumerate(noun.of(before)) if noun.key_of(one) == change.key)
+        return Undo(change, stood)
+    if change.noun == "ruleset" and change.before is not None and change.after is not None:
+        folded = fold(change.before, change.after)
+        if folded is not None:
+            kept = change.model_copy(update={"before": folded.before, "after": folded.after})
+            return Undo(kept, places=folded.places)
+    return Undo(change)
+
+
+def _former_orders(before: Estate, after: Estate) -> Iterator[tuple[str, Sequence[str]]]:
+    """The order of each list that stands in another one than that of before with what is new at its end."""
+    for word, noun in NOUNS.items():
+        if noun.of(before) is noun.of(after):
+            continue
+        had, keys = list(map(noun.key_of, noun.of(before))), list(map(noun.key_of, noun.of(after)))
+        stay, known = set(keys), set(had)
+        expected = [key for key in had if key in stay] + [key for key in keys if key not in known]
+        if keys != expected:
+            yield word, had
+
+
 def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
     """The estate as it was before these revisions, given from the newest back."""
     document = estate.model_dump(mode="json", exclude_none=True)
@@ -35,19 +64,19 @@ def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
         for undo in sorted(step.undos, key=lambda one: (one.change.verb == "removed", one.stood or 0)):
             _undo(document, undo)
         for noun, keys in step.orders.items():
-            place = {key: number for number, key in enumerate(keys)}
-            objects = document[NOUNS[noun][0]]
-            objects.sort(key=lambda one, noun=noun, place=place: place.get(named(noun, one), len(place)))
+            place, named = {key: number for number, key in enumerate(keys)}, NOUNS[noun].key_in
+            document[NOUNS[noun].list].sort(key=lambda one, named=named, place=place: place.get(named(one), len(place)))
     return Estate.model_validate(document)
 
 
 def _undo(document: dict[str, Any], undo: Undo) -> None:
     change = undo.change
-    if change.noun not in NOUNS:
+    noun = NOUNS.get(change.noun)
+    if noun is None:
         document[change.noun] = (change.before or {})[change.noun]
         return
-    objects: list[dict[str, Any]] = document.setdefault(NOUNS[change.noun][0], [])
-    at = next((number for number, one in enumerate(objects) if named(change.noun, one) == change.key), None)
+    objects: list[dict[str, Any]] = document.setdefault(noun.list, [])
+    at = next((number for number, one in enumerate(objects) if noun.key_in(one) == change.key), None)
     if change.verb == "created" and at is not None:
         del objects[at]
     elif change.verb == "changed" and at is not None:

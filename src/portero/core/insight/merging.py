@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
-from portero.core.nouns.estate import KEYED, Estate
-
-_BY_OTHER_KEYS = {"corrections": "host", "layer_modes": "group", "coverage": "key"}
+from portero.core.nouns.estate import NOUNS, Estate
+from portero.core.nouns.registry import AuthoredNoun
 
 
 def keeping_others(before: Estate, document: Estate) -> Estate:
     """The estate with what the document names in place of what it has; all that the document does not name stays."""
-    parts: dict[str, Any] = {}
-    for attribute, by in {**dict.fromkeys(KEYED, "key"), **_BY_OTHER_KEYS}.items():
-        parts[attribute] = _merged(getattr(before, attribute), getattr(document, attribute), by)
+    parts: dict[str, Any] = {noun.list: _merged(noun, before, document) for noun in NOUNS.values()}
     if "settings" not in document.model_fields_set:
         parts["settings"] = before.settings
     named = document.precedence
@@ -22,7 +18,7 @@ def keeping_others(before: Estate, document: Estate) -> Estate:
     return document.replacing(**parts)
 
 
-def _merged(before: Sequence[Any], named: Sequence[Any], by: str) -> tuple[Any, ...]:
-    own = {getattr(one, by): one for one in named}
-    kept = [own.pop(getattr(one, by), one) for one in before]
+def _merged(noun: AuthoredNoun, before: Estate, document: Estate) -> tuple[Any, ...]:
+    own = noun.by_key(document)
+    kept = [own.pop(noun.key_of(one), one) for one in noun.of(before)]
     return (*kept, *own.values())

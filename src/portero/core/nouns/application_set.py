@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from typing import Annotated, ClassVar, Self
 
 from pydantic import BeforeValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.base import Key, Name, Noun, Text
 from portero.core.nouns.membership import VersionBounds, bounds_of
+from portero.core.nouns.registry import Authored, Declared, shows
 
 Sha256 = Annotated[str, StringConstraints(pattern=r"^[0-9a-fA-F]{64}$", to_lower=True)]
 
@@ -32,13 +33,14 @@ class ApplicationCondition(Noun):
         return self
 
 
-class ApplicationSet(Noun):
+class ApplicationSet(Authored):
     """Include conditions less exclude conditions; exclusions win.
 
     A *following* set takes in what the catalogue adds later. A frozen one holds the programs in `frozen_members`, by
     their SHA-256, and no others.
     """
 
+    declared: ClassVar = Declared("application set", "application_sets", about="Named sets of programs.")
     key: Key
     name: Name | None = None
     following: bool = True
@@ -55,6 +57,7 @@ class ApplicationSet(Noun):
         return self
 
 
+@shows(ApplicationSet)
 class ApplicationSetSummary(ApplicationSet):
     """An application set as lists show it."""
 

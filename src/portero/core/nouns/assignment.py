@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 from enum import StrEnum
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag, model_validator
 
 from portero.core.nouns.action import Override
 from portero.core.nouns.base import Hostname, Key, Note, Noun, Text, Timestamp, tag
+from portero.core.nouns.registry import Authored, Declared, shows
 
 
 class State(StrEnum):
@@ -51,12 +52,13 @@ def _listed(value: Any) -> Any:
     return [value] if isinstance(value, (str, dict, DeviceTarget)) else value
 
 
-class Assignment(Noun):
+class Assignment(Authored):
     """One ruleset put on groups or devices. A draft or a paused one decides nothing.
 
     It is in play from `starts` until just before `ends`, within its schedule, at its place, for its people.
     """
 
+    declared: ClassVar = Declared("assignment", "assignments", about="Rulesets put on groups or devices.")
     key: AssignmentKey
     ruleset: Key
     to: Annotated[
@@ -117,6 +119,7 @@ class NewAssignment(Assignment):
         return Assignment.model_validate({**self.model_dump(), "key": key})
 
 
+@shows(Assignment)
 class AssignmentSummary(Assignment):
     """An assignment as lists show it."""
 

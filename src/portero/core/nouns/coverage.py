@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from datetime import date
 from enum import StrEnum
-from typing import Annotated, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, PlainSerializer, model_validator
 
-from portero.core.nouns.base import Noun, Text
+from portero.core.nouns.base import Text
+from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.versions import version_key
 
 ANY = "any"
@@ -26,7 +27,7 @@ Control = Literal["filter", "site-list", "startup"]
 Day = Annotated[date, PlainSerializer(date.isoformat, return_type=str)]
 
 
-class CoverageRow(Noun):
+class CoverageRow(Authored):
     """How far one control reaches into one browser on one platform.
 
     `page`: the whole address is seen, and a notice shows in its place. `host`: only the host is seen, and the notice
@@ -34,6 +35,9 @@ class CoverageRow(Noun):
     its own.
     """
 
+    declared: ClassVar = Declared(
+        "coverage row", "coverage", about="Which control reaches which browser on which platform."
+    )
     control: Control
     browser: Annotated[Text, Field(description="Name of the browser as machines report it, or any.")] = ANY
     platform: Annotated[Text, Field(description="Family of the operating system, or any.")] = ANY
@@ -59,6 +63,7 @@ class CoverageRow(Noun):
         return self
 
 
+@shows(CoverageRow)
 class CoverageEntry(CoverageRow):
     """A row of the table as it counts, with where it comes from."""
 

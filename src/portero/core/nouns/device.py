@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from pydantic import AfterValidator, Field, StringConstraints
 
 from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
-from portero.core.nouns.revision import RolloutState
+from portero.core.nouns.rollout import RolloutState
 
 
 def _an_address(value: str) -> str:

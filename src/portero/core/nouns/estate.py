@@ -6,11 +6,12 @@ from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field
 
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment, DeviceTarget
-from portero.core.nouns.base import Fault, Key, Note, Noun, doubled, unknown_word
+from portero.core.nouns.base import Fault, Key, Noun, doubled, unknown_word
+from portero.core.nouns.correction import Correction
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.device import DocumentDevice, LayerMode
 from portero.core.nouns.directory import Directory
@@ -18,50 +19,12 @@ from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
 from portero.core.nouns.notice import STANDARD_NOTICE, Notice
 from portero.core.nouns.probe_set import ProbeSet
+from portero.core.nouns.registry import nouns_of, parts_of
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.service import Service
 from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
-from portero.core.nouns.urls import WebSite
-from portero.core.nouns.web_taxonomy import TAXONOMY
-
-
-class Correction(Noun):
-    """The categories of a host as the organisation sees them, in place of what feeds say."""
-
-    host: WebSite
-    categories: Annotated[tuple[Key, ...], Field(min_length=1, max_length=45)]
-    reason: Note | None = None
-
-    @field_validator("categories")
-    @classmethod
-    def _known(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        for key in value:
-            if key not in TAXONOMY.categories:
-                raise ValueError(unknown_word("category", key, TAXONOMY.categories))
-        return tuple(sorted(set(value)))
-
-    @field_validator("host")
-    @classmethod
-    def _no_test_host(cls, value: str) -> str:
-        if TAXONOMY.category_of_test_host(value):
-            raise ValueError(f"“{value}” is a test host and always keeps its category")
-        return value
-
-
-KEYED = (
-    "groups",
-    "schedules",
-    "application_sets",
-    "rulesets",
-    "assignments",
-    "notices",
-    "services",
-    "probe_sets",
-    "feeds",
-)
-"""The lists whose objects have keys."""
 
 
 class Estate(Noun):
@@ -162,9 +125,8 @@ class Estate(Noun):
 
     def faults(self) -> Iterator[Fault]:
         """What does not fit together: keys used twice, names of things that are not there."""
-        for kind in KEYED:
-            yield from doubled((kind,), [noun.key for noun in getattr(self, kind)])
-        yield from doubled(("corrections",), [correction.host for correction in self.corrections])
+        for noun in NOUNS.values():
+            yield from doubled((noun.list,), map(noun.key_of, noun.of(self)))
         yield from doubled(("precedence",), self.precedence)
         groups = {group.key for group in self.groups}
         yield from _unknown(("precedence",), "group", enumerate(self.precedence), groups)
@@ -221,8 +183,6 @@ class Estate(Noun):
                 owners[host] = service.key
 
     def _enforcement_faults(self, groups: set[str]) -> Iterator[Fault]:
-        yield from doubled(("layer_modes",), [modes.group for modes in self.layer_modes])
-        yield from doubled(("coverage",), [row.key for row in self.coverage])
         looking = {group.key for group in self.groups if group.names_layers}
         for number, modes in enumerate(self.layer_modes):
             where = ("layer_modes", number, "group")
@@ -234,6 +194,12 @@ class Estate(Noun):
                     f"the membership rule of “{modes.group}” looks at what layers do, so it cannot say what they should"
                     " do; name another group",
                 )
+
+
+NOUNS = nouns_of(Estate)
+"""The nouns of an estate's lists, by their words, in its order: the one registry that all layers derive theirs from."""
+PARTS = parts_of(Estate, beside=("portero",))
+"""The parts of an estate that there is one of, and who may change each."""
 
 
 _BROAD = ("family", "everything", "decision", "suitability")

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import json
-from typing import Annotated, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.base import Key, Name, Noun, Text, Timestamp, unknown_word
-from portero.core.nouns.preview import Effect, VerdictChange
+from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
@@ -46,12 +46,13 @@ Categories = Annotated[tuple[Key, ...], Field(max_length=45), AfterValidator(_kn
 Word = Annotated[str, StringConstraints(min_length=1, max_length=100, to_lower=True)]
 
 
-class Feed(Noun):
+class Feed(Authored):
     """A source of categories or indicators.
 
     What it brings is not in the estate document: it has generations of its own.
     """
 
+    declared: ClassVar = Declared("feed", "feeds", right="keeper", about="Sources that are read again on a schedule.")
     key: Key
     name: Name | None = None
     kind: FeedKind
@@ -161,6 +162,7 @@ class Poll(Noun):
     failures: Annotated[int, Field(description="How often it has failed in a row.")] = 0
 
 
+@shows(Feed)
 class FeedSummary(Feed):
     """A feed with what became of it."""
 
@@ -177,31 +179,6 @@ class FeedSummary(Feed):
     progress: FeedProgress | None = None
     credential: Annotated[bool, Field(description="Whether a name and password, or a token, are sent.")] = False
     rulesets: Annotated[tuple[Key, ...], Field(description="The rulesets that its indicators are in.")] = ()
-
-
-class Transition(Noun):
-    """Hosts of which the feed says something else than before."""
-
-    before: tuple[Key, ...]
-    after: tuple[Key, ...]
-    hosts: int
-    examples: tuple[str, ...]
-
-
-class FeedComparison(Noun):
-    """What putting a generation in force changes, or has changed."""
-
-    feed: Key
-    number: int
-    against: Annotated[int | None, Field(description="The generation that it is compared with; None for nothing.")]
-    added: int
-    removed: int
-    changed: int
-    transitions: Annotated[tuple[Transition, ...], Field(description="The most hosts first; at most 200.")] = ()
-    verdicts: Annotated[tuple[VerdictChange, ...], Field(description="The most machines first.")] = ()
-    effects: dict[Effect, int] = {}
-    looked_at: Annotated[int, Field(description="At how many of the changed hosts verdicts were looked at.")] = 0
-    complete: bool = True
 
 
 class FeedCredential(Noun):

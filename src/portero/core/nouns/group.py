@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, ClassVar, Self
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, WrapSerializer, model_validator
 
 from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
 from portero.core.nouns.membership import MembershipRule
+from portero.core.nouns.registry import Authored, Declared, shows
 
 WHOLE_FLEET = "whole-fleet"
 UNCLAIMED = "unclaimed"
@@ -67,9 +68,10 @@ class Pins(Noun):
         return self
 
 
-class Group(Noun):
+class Group(Authored):
     """A named set of devices. Without a membership rule and pins it holds nobody."""
 
+    declared: ClassVar = Declared("group", "groups", about="Named sets of devices.")
     key: Key
     name: Name | None = None
     members: MembershipRule | None = None
@@ -87,6 +89,7 @@ class Group(Noun):
         return self.members is not None and any(one.field.startswith("layers.") for one in self.members.conditions())
 
 
+@shows(Group)
 class GroupSummary(Noun):
     """A group as a list shows it: with its place in the precedence and how many devices it holds now."""
 

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Key, Noun, Timestamp
-from portero.core.nouns.estate import Correction
+from portero.core.nouns.correction import CorrectionSummary
 from portero.core.nouns.rule import RulesetKind
 from portero.core.nouns.service import Decision
 
@@ -24,15 +24,6 @@ class FeedSays(Noun):
     since: Annotated[date, Field(description="Since when it has said so, by the generations that were read.")]
     registered_on: Annotated[date | None, Field(description="When the name was registered, where it tells.")] = None
     counts: Annotated[bool, Field(description="Whether it counts: a nearer entry, or a correction, goes before it.")]
-
-
-class CorrectionSummary(Correction):
-    """A correction with who made it, and what feeds say in its place."""
-
-    by: str | None = None
-    at: Timestamp | None = None
-    feeds_say: Annotated[tuple[Key, ...], Field(description="The categories without it.")] = ()
-    version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]
 
 
 class ServiceNamed(Noun):

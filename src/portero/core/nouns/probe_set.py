@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from typing import Annotated, ClassVar, Self
 
 from pydantic import Field, model_validator
 
@@ -11,6 +11,7 @@ from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Program, Url
 from portero.core.nouns.base import Key, Name, Noun, Text, Timestamp
 from portero.core.nouns.device import Place
+from portero.core.nouns.registry import Authored, Declared
 
 
 class Probe(Noun):
@@ -33,9 +34,10 @@ class Probe(Noun):
         return self
 
 
-class ProbeSet(Noun):
+class ProbeSet(Authored):
     """A named list of probes."""
 
+    declared: ClassVar = Declared("probe set", "probe_sets", about="Attempts with the verdicts that are expected.")
     key: Key
     name: Name | None = None
     probes: Annotated[tuple[Probe, ...], Field(max_length=5000)] = ()

@@ -2,28 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field
 
 from portero.core.nouns.base import Noun, Timestamp
+from portero.core.nouns.estate import NOUNS, PARTS
 
-NounWord = Literal[
-    "group",
-    "schedule",
-    "application set",
-    "ruleset",
-    "assignment",
-    "notice",
-    "correction",
-    "service",
-    "layer modes",
-    "coverage row",
-    "probe set",
-    "feed",
-    "precedence",
-    "settings",
-]
+if TYPE_CHECKING:
+    NounWord = str
+else:
+    NounWord = Literal[(*NOUNS, *PARTS)]
 """What of an estate can change, by its word."""
 
 
@@ -90,26 +79,3 @@ class LastChange(Noun):
     at: Timestamp
     by: str
     reason: str | None = None
-
-
-class RolloutState(Noun):
-    """How far one device is with its newest bundle."""
-
-    state: Literal["current", "waiting", "failed", "silent"]
-    since: Timestamp | None = None
-    revision: Annotated[int | None, Field(description="The revision of the bundle it holds.")] = None
-    wanted_revision: int | None = None
-    expected_in: Annotated[
-        float | None, Field(description="Seconds until it should have it, by its own rhythm; None where unknown.")
-    ] = None
-    problem: Annotated[str | None, Field(description="Why applying failed, in the device's words.")] = None
-
-
-class RolloutCounts(Noun):
-    """How many devices are in each state, and the newest revision."""
-
-    revision: int
-    current: int = 0
-    waiting: int = 0
-    failed: int = 0
-    silent: int = 0

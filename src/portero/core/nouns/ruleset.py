@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from typing import Annotated, ClassVar, Self
 
 from pydantic import Field, model_validator
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Key, Name, Noun
+from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.rule import SELECTORS, Rule, RulesetKind
 from portero.core.nouns.selector import Selector
 
@@ -17,9 +18,10 @@ FED: tuple[RulesetKind, ...] = ("indicator", "startup")
 _ACTIONS: dict[RulesetKind, tuple[Action, ...]] = {"site": (Action.ALLOW, Action.BLOCK)}
 
 
-class Ruleset(Noun):
+class Ruleset(Authored):
     """A named list of rules of one kind. One with a `feed` is brought in from outside; it never allows."""
 
+    declared: ClassVar = Declared("ruleset", "rulesets", about="Named lists of rules of one kind.")
     key: Key
     name: Name | None = None
     kind: RulesetKind
@@ -53,6 +55,7 @@ class Ruleset(Noun):
             raise ValueError(f"rule {number} allows, and what a feed brings in never does; block, warn or log")
 
 
+@shows(Ruleset, alone=False)
 class RulesetSummary(Noun):
     """A ruleset as lists show it: its rules only counted, as there may be many."""
 
@@ -66,6 +69,7 @@ class RulesetSummary(Noun):
     version: Annotated[int, Field(description="The revision that last changed it; also its ETag.")]
 
 
+@shows(Ruleset, listed=False)
 class RulesetState(RulesetSummary):
     """A ruleset with its rules. They were checked when they were saved."""
 

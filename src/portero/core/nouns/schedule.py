@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from datetime import date, time
 from enum import StrEnum
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, StringConstraints
 
 from portero.core.nouns.base import Key, Name, Noun, Timestamp
 from portero.core.nouns.device import Zone
+from portero.core.nouns.registry import Authored, Declared, shows
 
 DEVICE_ZONE = "device"
 
@@ -68,12 +69,13 @@ class Window(Noun):
         return self.closes <= self.opens
 
 
-class Schedule(Noun):
+class Schedule(Authored):
     """Weekly windows on a wall clock: each device's own, or that of a named zone.
 
     On a day off no window opens; one that opened the day before runs out.
     """
 
+    declared: ClassVar = Declared("schedule", "schedules", about="Weekly windows in which assignments count.")
     key: Key
     name: Name | None = None
     zone: Literal["device"] | Zone = DEVICE_ZONE
@@ -81,6 +83,7 @@ class Schedule(Noun):
     days_off: Annotated[tuple[DayOff, ...], Field(max_length=5000)] = ()
 
 
+@shows(Schedule)
 class ScheduleSummary(Schedule):
     """A schedule as lists show it, with what it does now."""
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Annotated
+from typing import Annotated, ClassVar
 
 from pydantic import Field
 
-from portero.core.nouns.base import Key, Name, Note, Noun, Text
+from portero.core.nouns.base import Key, Name, Note, Text
+from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import WebHost
 
 
@@ -19,9 +20,10 @@ class Decision(StrEnum):
     DECLINED = "declined"
 
 
-class Service(Noun):
+class Service(Authored):
     """A web application known by its hosts. A visit to a host, or to one below it, is a visit to the service."""
 
+    declared: ClassVar = Declared("service", "services", about="Web applications known by their hosts.")
     key: Key
     name: Name | None = None
     hosts: Annotated[tuple[WebHost, ...], Field(min_length=1, max_length=500)]
@@ -33,6 +35,7 @@ class Service(Noun):
     note: Note | None = None
 
 
+@shows(Service)
 class ServiceSummary(Service):
     """A service as lists show it."""
 

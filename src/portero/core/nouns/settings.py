@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from ipaddress import ip_network
-from typing import Annotated, Self
+from typing import Annotated, ClassVar, Self
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
+from portero.core.nouns.access import Role
 from portero.core.nouns.base import Key, Noun
 from portero.core.nouns.device import LayerMode
+from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import WebHost
 
 
@@ -40,6 +42,7 @@ class SearchPage(Noun):
 class Settings(Noun):
     """What holds for the whole estate."""
 
+    right: ClassVar[Role] = "keeper"
     layers: EstateLayers = EstateLayers()
     gateway_networks: Annotated[
         tuple[Network, ...],
@@ -62,9 +65,16 @@ class SettingsState(Settings):
     version: int
 
 
-class GroupLayers(Noun):
+class GroupLayers(Authored):
     """What layers should do on a group's devices; a layer that is not named is left to weaker groups and the estate."""
 
+    declared: ClassVar = Declared(
+        "layer modes",
+        "layer_modes",
+        key="group",
+        about="What layers should do on the devices of groups.",
+        single="set of layer modes",
+    )
     group: Key
     filter: LayerMode | None = None
     browser: LayerMode | None = None
@@ -77,6 +87,7 @@ class GroupLayers(Noun):
         return self
 
 
+@shows(GroupLayers)
 class GroupLayersState(GroupLayers):
     """A group's layer modes, with the revision that last changed them."""
 

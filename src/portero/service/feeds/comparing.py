@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator
 
 from portero.core.insight.contents import filled
 from portero.core.insight.previewing import Shifted
 from portero.core.matching.categories import CategoryIndex, LayeredIndex, MemoryIndex
 from portero.core.matching.feed_entries import FeedEntry, compared
-from portero.core.nouns.estate import Estate
-from portero.core.nouns.feed import Feed, FeedComparison, Generation, Transition
+from portero.core.nouns.feed import Feed, Generation
+from portero.core.nouns.feed_comparison import FeedComparison, Transition
 from portero.formats.index_files import IndexFile
-from portero.store import activities
-from portero.store.estates import moment
-
-if TYPE_CHECKING:
-    from portero.service.desk import Desk
+from portero.service.feeds.holdings import Holdings
+from portero.service.foresight import Foresight
+from portero.service.problems import Problem
+from portero.service.state import Current, Snapshot
+from portero.store import activities, feeds
+from portero.store.database import Store
+from portero.store.moments import moment
 
 MOST_HOSTS = 5_000
 """At how many of the changed hosts verdicts are looked at; those that were visited go first."""
@@ -25,29 +26,80 @@ MOST_TRANSITIONS, EXAMPLES = 200, 5
 SECONDS = 5.0
 
 
-def compare(desk: Desk, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
-    """What putting a generation in force in place of another one changes."""
-    if feed.kind == "indicators":
-        return _compare_indicators(desk, feed, generation, against)
-    return _Categories(desk, feed, generation, against).compared()
+class Comparisons:
+    """Compares generations of feeds: nothing is put in force."""
+
+    def __init__(
+        self,
+        store: Store,
+        current: Current,
+        holdings: Holdings,
+        foresight: Foresight,
+        clock: Callable[[], float],
+    ) -> None:
+        self.store, self.holdings, self.foresight, self.now = store, holdings, foresight, clock
+        self._current = current
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """What counts now."""
+        return self._current.snapshot
+
+    def compare(self, feed: Feed, number: int) -> FeedComparison:
+        """What a generation changes, against the one that it replaced; what one that never counted would, against the
+        one in force. Problem where they are not there (any more).
+        """
+        with self.store.reading() as connection:
+            current = feeds.status_of(connection, feed.key).current
+            generation = feeds.get_generation(connection, feed.key, number)
+            replaced = generation.replaced if generation is not None else None
+            against = feeds.get_generation(connection, feed.key, current if replaced is None else replaced)
+        if generation is None:
+            raise Problem("not-found", f"There is no generation {number} of “{feed.key}”.")
+        has = self.holdings.artefacts.has
+        if not has(generation.digest) or (against is not None and not has(against.digest)):
+            raise Problem("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
+        if feed.kind == "indicators":
+            return self._of_indicators(feed, generation, against)
+        return _Categories(self, feed, generation, against).compared()
+
+    def _of_indicators(self, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
+        snapshot = self.snapshot
+        before, after = (
+            filled(snapshot.estate, {feed.key: self.holdings.contents_of(one)}) for one in (against, generation)
+        )
+        preview = self.foresight.preview(before, after, snapshot.revision)
+        old, new = (self.holdings.indicators_of(one).said() for one in (against, generation))
+        return FeedComparison(
+            feed=feed.key,
+            number=generation.number,
+            against=against.number if against else None,
+            added=len(new.keys() - old.keys()),
+            removed=len(old.keys() - new.keys()),
+            changed=sum(old[one] != new[one] for one in old.keys() & new.keys()),
+            verdicts=preview.verdicts,
+            effects=preview.effects,
+            looked_at=len(old.keys() ^ new.keys()),
+            complete=preview.complete,
+        )
 
 
 class _Categories:
     """Hosts of which the feed says something else, and what that does."""
 
-    def __init__(self, desk: Desk, feed: Feed, generation: Generation, against: Generation | None) -> None:
-        self._desk, self._feed, self._generation, self._against = desk, feed, generation, against
-        holdings = desk.holdings
-        self._new, self._old = holdings.categories_of(generation), holdings.categories_of(against)
-        self._today = moment(desk.now()).date().toordinal()
-        self._days = desk.snapshot.estate.settings.newly_registered_days
+    def __init__(self, own: Comparisons, feed: Feed, generation: Generation, against: Generation | None) -> None:
+        self._own, self._feed, self._generation, self._against = own, feed, generation, against
+        self._estate = own.snapshot.estate
+        self._new, self._old = own.holdings.categories_of(generation), own.holdings.categories_of(against)
+        self._today = moment(own.now()).date().toordinal()
+        self._days = self._estate.settings.newly_registered_days
         self._hosts: dict[tuple[tuple[str, ...], tuple[str, ...]], int] = defaultdict(int)
         self._examples: dict[tuple[tuple[str, ...], tuple[str, ...]], list[str]] = defaultdict(list)
         self._looked: dict[str, None] = {}
         self.added = self.removed = self.changed = 0
 
     def compared(self) -> FeedComparison:
-        with self._desk.store.reading() as connection:
+        with self._own.store.reading() as connection:
             visited = activities.hosts_seen(connection)
         rest: dict[str, None] = {}
         for host, was, now in self._differing():
@@ -98,19 +150,18 @@ class _Categories:
             examples.append(host)
 
     def _shifted(self, hosts: list[str]) -> Shifted:
-        desk = self._desk
         sides = ((self._old, self._against), (self._new, self._generation))
         indexes = [self._index_with(file, one, hosts) for file, one in sides]
-        return desk.foresight.compare_indexes(desk.snapshot.estate, desk.directory, indexes, hosts, SECONDS)
+        return self._own.foresight.compare_indexes(self._estate, indexes, hosts, SECONDS)
 
     def _index_with(self, own: IndexFile | None, generation: Generation | None, hosts: list[str]) -> CategoryIndex:
         """The index as it is for these hosts with a generation of the feed in force, beside the other feeds."""
-        holdings = self._desk.holdings
+        holdings = self._own.holdings
         held = holdings.held
         number = generation.number if generation is not None else None
         if held.kept.generations.get(self._feed.key) == number:
             return held.category_index
-        files = holdings.files_in_force(self._desk.snapshot.estate)
+        files = holdings.files_in_force(self._estate)
         others = [file for key, file in files.items() if key != self._feed.key]
         then: dict[str, tuple[str, ...]] = {}
         for host in hosts:
@@ -119,27 +170,3 @@ class _Categories:
 
     def _said(self, file: IndexFile | None, host: str) -> tuple[str, ...]:
         return self._counted(file.get(host)) if file is not None else ()
-
-
-def _compare_indicators(desk: Desk, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
-    estate = desk.snapshot.estate
-    before, after = (_with(desk, estate, feed, one) for one in (against, generation))
-    preview = desk.foresight.preview(before, after, desk.snapshot.revision, desk.directory)
-    holdings = desk.holdings
-    old, new = (holdings.indicators_of(one).said() for one in (against, generation))
-    return FeedComparison(
-        feed=feed.key,
-        number=generation.number,
-        against=against.number if against else None,
-        added=len(new.keys() - old.keys()),
-        removed=len(old.keys() - new.keys()),
-        changed=sum(old[one] != new[one] for one in old.keys() & new.keys()),
-        verdicts=preview.verdicts,
-        effects=preview.effects,
-        looked_at=len(old.keys() ^ new.keys()),
-        complete=preview.complete,
-    )
-
-
-def _with(desk: Desk, estate: Estate, feed: Feed, generation: Generation | None) -> Estate:
-    return filled(estate, {feed.key: desk.holdings.contents_of(generation)})

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Mapping, Set
+from collections.abc import Iterator, Mapping
 from datetime import date
 from itertools import count
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from portero.core.insight.contents import Contents, by_kind
+from portero.core.insight.contents import by_kind
 from portero.core.matching.categories import LayeredIndex
 from portero.core.matching.feed_entries import FeedEntry, compared, joined
 from portero.core.nouns.estate import Estate
@@ -22,8 +22,8 @@ from portero.service.feeds.indicators import Indicators
 from portero.store import feeds
 from portero.store.artefacts import Artefacts
 from portero.store.database import Store
-from portero.store.estates import moment
 from portero.store.feeds import KeptIndex
+from portero.store.moments import moment
 
 KEPT_GENERATIONS = 5
 """Of how many generations of each feed the contents are kept, to go back to."""
@@ -34,11 +34,10 @@ FEW = 2_000
 
 
 class Held(NamedTuple):
-    """What is held at one time; never changed, only replaced."""
+    """The index in force, opened, and what is kept of it; never changed, only replaced."""
 
     category_index: LayeredIndex
     kept: KeptIndex
-    contents: Contents
 
 
 class _TooDifferent(Exception):
@@ -53,30 +52,30 @@ class Holdings:
         self._store = store
         with store.reading() as connection:
             kept, current = feeds.get_index(connection), self._current(connection, estate)
-        contents = {key: self.contents_of(one) for key, one in self._of_kind(estate, current, "indicators").items()}
         if kept is None or not all(self.artefacts.has(one.digest) for one in kept.parts.files):
             made = self.make_index(estate, current, now, None)
             with store.writing() as connection:
                 feeds.set_index(connection, made)
             kept = made
-        self.held = Held(self.open_index(kept.parts), kept, contents)
+        self.held = Held(self.open_index(kept.parts), kept)
 
-    def take(self, contents: Contents, index: KeptIndex | None) -> None:
-        """From now on this counts; without an index the one before stays."""
+    @property
+    def index_in_force(self) -> LayeredIndex:
+        """The category index that counts."""
+        return self.held.category_index
+
+    def take(self, index: KeptIndex) -> None:
+        """From now on this index counts."""
+        self.artefacts.settle(one.digest for one in index.parts.files)
         before = self.held
-        if index is not None:
-            self.artefacts.settle(one.digest for one in index.parts.files)
-        if index is None:
-            self.held = Held(before.category_index, before.kept, contents)
-        else:
-            same = index.digest == before.kept.digest
-            self.held = Held(before.category_index if same else self.open_index(index.parts), index, contents)
+        same = index.digest == before.kept.digest
+        self.held = Held(before.category_index if same else self.open_index(index.parts), index)
 
-    def forget(self, feeds: Set[str]) -> None:
-        """These feeds are no more: what they brought counts no longer."""
-        held = self.held
-        contents = {key: brought for key, brought in held.contents.items() if key not in feeds}
-        self.held = Held(held.category_index, held.kept, contents)
+    def contents(self, estate: Estate) -> dict[str, Mapping[str, tuple[Rule, ...]]]:
+        """What each feed of indicators brings by its generation in force."""
+        with self._store.reading() as connection:
+            current = self._of_kind(estate, self._current(connection, estate), "indicators")
+        return {key: self.contents_of(one) for key, one in current.items()}
 
     def numbers(self, estate: Estate) -> tuple[tuple[str, int], ...]:
         """The generation in force of each feed that has one."""

@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import structlog
 
-from portero.core.nouns.feed import Feed, FeedComparison, FeedProgress, Generation, Poll
+from portero.core.nouns.feed import Feed, FeedProgress, Generation, Poll
 from portero.formats.feed_files import BadFeed
+from portero.service.estate import EstateKeeper
 from portero.service.feeds.background import Background
-from portero.service.feeds.comparing import compare
 from portero.service.feeds.fetching import Bounds, FetchProblem, Source
+from portero.service.feeds.holdings import Holdings
 from portero.service.feeds.reading import Brought, read_categories, read_indicators
 from portero.service.feeds.taxii import read_collection
+from portero.service.live import Live
 from portero.service.problems import Problem
 from portero.store import feeds, indicators
-from portero.store.database import StoreProblem
-from portero.store.estates import moment
+from portero.store.database import Store, StoreProblem
 from portero.store.feeds import Status
-
-if TYPE_CHECKING:
-    from portero.service.desk import Desk
+from portero.store.moments import moment
+from portero.store.plans import GenerationInForce
 
 BACK_OFF_SECONDS, MOST_BACK_OFF = 60.0, 6 * 3600.0
 """After a failure it is tried again so soon, then after twice as long each time."""
@@ -55,8 +55,17 @@ class _Task:
 class Feeds:
     """One at a time, in the background; safe to ask from several threads."""
 
-    def __init__(self, desk: Desk, bounds: Bounds = Bounds()) -> None:
-        self._desk, self._bounds = desk, bounds
+    def __init__(
+        self,
+        store: Store,
+        estate: EstateKeeper,
+        holdings: Holdings,
+        live: Live,
+        clock: Callable[[], float],
+        bounds: Bounds,
+    ) -> None:
+        self._store, self._estate, self._holdings = store, estate, holdings
+        self._live, self._now, self._bounds = live, clock, bounds
         self._background = Background("feeds")
         self._swapping = threading.RLock()
         """What is in force changes once at a time."""
@@ -75,10 +84,10 @@ class Feeds:
 
     def poll_due(self) -> None:
         """Begin to fetch the feeds that are due; and make the category index anew where a day has passed."""
-        now = self._desk.now()
-        with self._desk.store.reading() as connection:
+        now = self._now()
+        with self._store.reading() as connection:
             known = feeds.statuses(connection)
-        for feed in self._desk.snapshot.estate.feeds:
+        for feed in self._estate.snapshot.estate.feeds:
             status = known.get(feed.key, Status())
             due = status.due_at if status.due_at is not None else 0.0
             if feed.every_minutes is not None and not status.held and status.waiting is None and due <= now:
@@ -102,19 +111,19 @@ class Feeds:
             if task.feed.key in self._progress:
                 return None
             self._progress[task.feed.key] = FeedProgress(stage="waiting for its turn")
-        self._desk.live.tell("feed")
+        self._live.tell("feed")
         return self._background.submit(partial(self._run, task))
 
     # --- reading ---
 
     def _run(self, task: _Task) -> None:
-        key, desk = task.feed.key, self._desk
+        key = task.feed.key
         try:
             # as it is to be read by now, where it had to wait for its turn
             newest = self._configured(key)
             if newest is not None:
                 task = replace(task, feed=newest)
-                self._note(task, Poll(at=moment(desk.now()), result=self._read(task)))
+                self._note(task, Poll(at=moment(self._now()), result=self._read(task)))
         except (FetchProblem, BadFeed, StoreProblem, OSError) as problem:
             self._fail(task, str(problem))
         except Problem as problem:
@@ -126,18 +135,18 @@ class Feeds:
             if task.file is not None:
                 task.file.unlink(missing_ok=True)
             self._progress.pop(key, None)
-            desk.live.tell("feed")
+            self._live.tell("feed")
 
     def _configured(self, key: str) -> Feed | None:
         """The feed as it is configured now."""
-        return next((one for one in self._desk.snapshot.estate.feeds if one.key == key), None)
+        return next((one for one in self._estate.snapshot.estate.feeds if one.key == key), None)
 
     def _fail(self, task: _Task, problem: str) -> None:
-        with self._desk.store.reading() as connection:
+        with self._store.reading() as connection:
             before = feeds.status_of(connection, task.feed.key).poll
         failures = (before.failures if before else 0) + 1
         said = problem[:1].upper() + problem[1:]
-        self._note(task, Poll(at=moment(self._desk.now()), result="failed", problem=said[:2000], failures=failures))
+        self._note(task, Poll(at=moment(self._now()), result="failed", problem=said[:2000], failures=failures))
 
     def _note(self, task: _Task, poll: Poll) -> None:
         feed = self._configured(task.feed.key)
@@ -147,14 +156,14 @@ class Feeds:
         due = None
         if every is not None:
             wait = min(BACK_OFF_SECONDS * 2 ** (poll.failures - 1), MOST_BACK_OFF) if poll.failures else every * 60.0
-            due = self._desk.now() + min(wait, every * 60.0)
-        with self._desk.store.writing() as connection:
+            due = self._now() + min(wait, every * 60.0)
+        with self._store.writing() as connection:
             feeds.note_poll(connection, feed.key, poll, due)
 
     def _read(self, task: _Task) -> Result:
         """Read a feed and put it in force, or let it wait to be looked at; what came of it."""
-        desk, feed = self._desk, task.feed
-        with desk.store.reading() as connection:
+        feed = task.feed
+        with self._store.reading() as connection:
             status, credential = feeds.status_of(connection, feed.key), feeds.credential_of(connection, feed.key)
             before = feeds.get_generation(connection, feed.key, status.current)
         source = Source(feed.address or "", credential, feed.private_network, self._bounds)
@@ -165,21 +174,21 @@ class Feeds:
         try:
             return self._keep(task, brought, etag, before)
         finally:
-            desk.holdings.artefacts.settle((brought.digest,))
+            self._holdings.artefacts.settle((brought.digest,))
 
     def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None) -> Result:
         """Keep what was brought as a generation, and put it in force unless it is to be looked at first."""
-        desk, feed = self._desk, task.feed
+        feed = task.feed
         if (newest := self._configured(feed.key)) is None or newest.fingerprint != feed.fingerprint:
             raise Problem("changed-meanwhile", "the feed was changed while it was read; read it again")
-        with desk.store.reading() as connection:
+        with self._store.reading() as connection:
             status, number = feeds.status_of(connection, feed.key), feeds.next_number(connection, feed.key)
             waiting = feeds.get_generation(connection, feed.key, status.waiting)
         generation = self._generation(task, brought, number)
         waits = task.review or _is_odd(generation, before)
         is_new = not _is_same(generation, before)
-        with desk.store.writing() as connection:
-            indicators.set_aside(connection, feed.key, brought.tally.asides, desk.now())
+        with self._store.writing() as connection:
+            indicators.set_aside(connection, feed.key, brought.tally.asides, self._now())
             if not is_new:
                 # what waited is not what the source says any more
                 feeds.note(connection, feed.key, waiting=None)
@@ -189,7 +198,7 @@ class Feeds:
                     feeds.note(connection, feed.key, waiting=number)
         if is_new and not waits:
             self.put_in_force(feed, number, held=False)
-        with desk.store.writing() as connection:
+        with self._store.writing() as connection:
             # only once it has come to something: what could not be put in force is read again
             feeds.note(connection, feed.key, etag=etag)
         if not is_new:
@@ -211,7 +220,7 @@ class Feeds:
         return Generation(
             feed=task.feed.key,
             number=number,
-            at=moment(self._desk.now()),
+            at=moment(self._now()),
             by=task.by,
             source=task.name,
             digest=brought.digest,
@@ -252,8 +261,7 @@ class Feeds:
             return self._from_chunks(task, source.chunks(answer), before), answer.headers.get("etag", "")[:500]
 
     def _from_chunks(self, task: _Task, chunks: Iterable[bytes], before: Generation | None) -> Brought:
-        desk, feed, now = self._desk, task.feed, moment(self._desk.now())
-        holdings = desk.holdings
+        feed, holdings, now = task.feed, self._holdings, moment(self._now())
         with self._noting(feed.key, chunks) as (counted, note):
             if feed.kind == "categories":
                 had = holdings.categories_of(before)
@@ -265,7 +273,7 @@ class Feeds:
         """What was added to a collection since the generation before, on top of what that has; all of it, where the
         feed was to be read otherwise then.
         """
-        holdings, feed = self._desk.holdings, task.feed
+        holdings, feed = self._holdings, task.feed
         base = before if _was_read_alike(feed, before) else None
         bookmark = base.bookmark if base is not None else None
         with self._noting(feed.key, ()) as (_, note):
@@ -276,7 +284,7 @@ class Feeds:
                 [page.objects for page in pages],
                 (),
                 holdings.indicators_of(before),
-                moment(self._desk.now()),
+                moment(self._now()),
                 holdings.artefacts,
                 note,
                 holdings.indicators_of(base),
@@ -297,7 +305,7 @@ class Feeds:
 
         def note(stage: str, lines: int) -> None:
             self._progress[key] = FeedProgress(stage=stage, lines=lines, bytes=seen)
-            self._desk.live.tell("feed")
+            self._live.tell("feed")
 
         note("fetching", 0)
         yield counted(), note
@@ -306,24 +314,26 @@ class Feeds:
 
     def put_in_force(self, feed: Feed, number: int, held: bool) -> None:
         """Put a generation in force, whatever was before. Problem where machines would have too much to carry."""
-        desk = self._desk
         with self._swapping:
             index = None
             if feed.kind == "categories":
                 if feed.key in self._progress:
                     self._progress[feed.key] = FeedProgress(stage="publishing")
-                estate, held_now = desk.snapshot.estate, desk.holdings.held.kept
-                with desk.store.reading() as connection:
+                estate, held_now = self._estate.snapshot.estate, self._holdings.held.kept
+                with self._store.reading() as connection:
                     current = feeds.current_generations(connection, {one.key for one in estate.feeds})
                     wanted = feeds.get_generation(connection, feed.key, number)
                 assert wanted is not None
-                index = desk.holdings.make_index(estate, {**current, feed.key: wanted}, desk.now(), held_now)
-            desk.bring_in(feed.key, number, index, held)
-            desk.holdings.tidy()
+                index = self._holdings.make_index(estate, {**current, feed.key: wanted}, self._now(), held_now)
+            brought = None
+            if feed.kind == "indicators":
+                brought = self._holdings.contents_of(self._holdings.generation(feed.key, number))
+            self._estate.bring_in(GenerationInForce(feed.key, number, held), brought, index)
+            self._holdings.tidy()
 
     def take(self, feed: Feed) -> None:
         """Put the generation that waits in force. Problem where none does."""
-        with self._desk.store.reading() as connection:
+        with self._store.reading() as connection:
             waiting = feeds.status_of(connection, feed.key).waiting
         if waiting is None:
             raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
@@ -331,63 +341,50 @@ class Feeds:
 
     def drop(self, feed: Feed) -> None:
         """Drop the generation that waits; what is in force stays. Problem where none waits."""
-        with self._desk.store.writing() as connection:
+        with self._store.writing() as connection:
             if feeds.status_of(connection, feed.key).waiting is None:
                 raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
             feeds.note(connection, feed.key, waiting=None)
-        self._desk.live.tell("feed")
+        self._live.tell("feed")
 
     def go_back(self, feed: Feed) -> None:
         """Put the generation before the one in force back in force; the schedule rests. Problem where there is none."""
-        with self._desk.store.reading() as connection:
+        with self._store.reading() as connection:
             current = feeds.get_generation(connection, feed.key, feeds.status_of(connection, feed.key).current)
             earlier = feeds.get_generation(connection, feed.key, current.replaced) if current is not None else None
-        if earlier is None or not self._desk.holdings.artefacts.has(earlier.digest):
+        if earlier is None or not self._holdings.artefacts.has(earlier.digest):
             raise Problem("not-found", f"There is no earlier generation of “{feed.key}” to go back to.")
         self.put_in_force(feed, earlier.number, held=True)
 
     def resume(self, feed: Feed) -> None:
         """Let the schedule run again after going back."""
-        with self._desk.store.writing() as connection:
-            feeds.note(connection, feed.key, held=0, due_at=self._desk.now(), etag=None)
-        self._desk.live.tell("feed")
-
-    def compared(self, feed: Feed, number: int) -> FeedComparison:
-        """What a generation changes, against the one that it replaced; what one that never counted would, against the
-        one in force.
-        """
-        with self._desk.store.reading() as connection:
-            current = feeds.status_of(connection, feed.key).current
-            generation = feeds.get_generation(connection, feed.key, number)
-            replaced = generation.replaced if generation is not None else None
-            against = feeds.get_generation(connection, feed.key, current if replaced is None else replaced)
-        if generation is None:
-            raise Problem("not-found", f"There is no generation {number} of “{feed.key}”.")
-        has = self._desk.holdings.artefacts.has
-        if not has(generation.digest) or (against is not None and not has(against.digest)):
-            raise Problem("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
-        return compare(self._desk, feed, generation, against)
+        with self._store.writing() as connection:
+            feeds.note(connection, feed.key, held=0, due_at=self._now(), etag=None)
+        self._live.tell("feed")
 
     # --- the index by the day ---
 
     def _index_is_old(self) -> bool:
-        desk, kept = self._desk, self._desk.holdings.held.kept
-        days = desk.snapshot.estate.settings.newly_registered_days
-        gone = kept.generations.keys() - {one.key for one in desk.snapshot.estate.feeds if one.kind == "categories"}
-        today = moment(desk.now()).date().toordinal()
+        kept = self._holdings.held.kept
+        days = self._estate.snapshot.estate.settings.newly_registered_days
+        gone = kept.generations.keys() - {
+            one.key for one in self._estate.snapshot.estate.feeds if one.kind == "categories"
+        }
+        today = moment(self._now()).date().toordinal()
         return kept.day != today or kept.parts.newly_registered_days != days or bool(gone)
 
     def _refresh_index(self) -> None:
-        desk = self._desk
         try:
             with self._swapping:
                 if not self._index_is_old():
                     return
-                estate = desk.snapshot.estate
-                with desk.store.reading() as connection:
+                estate = self._estate.snapshot.estate
+                with self._store.reading() as connection:
                     current = feeds.current_generations(connection, {one.key for one in estate.feeds})
-                desk.refresh_index(desk.holdings.make_index(estate, current, desk.now(), desk.holdings.held.kept))
-                desk.holdings.tidy()
+                self._estate.refresh_index(
+                    self._holdings.make_index(estate, current, self._now(), self._holdings.held.kept)
+                )
+                self._holdings.tidy()
         except Exception:
             _log.exception("failed", task="refresh_index")
 

@@ -5,21 +5,25 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
-from collections.abc import Callable, Sequence
-from typing import Annotated, Any, TypeVar, get_args
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, TypeVar, cast, get_args
 
-from fastapi import Depends, FastAPI, Header, Query, Request, Response
+from fastapi import Depends, Header, Query, Request, Response
 from pydantic import BaseModel
 
 from portero.core import sentences
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import unknown_word
-from portero.core.nouns.estate import Estate
+from portero.core.nouns.estate import NOUNS, PARTS, Estate
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
-from portero.service.desk import Desk, Edit, Once
+from portero.core.nouns.registry import AuthoredNoun
+from portero.service.estate import Done, Edit, Once
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
+from portero.service.state import Snapshot
 from portero.store import access
 from portero.store.access import Principal
 
@@ -29,24 +33,24 @@ ROLES: tuple[Role, ...] = get_args(Role)
 Item = TypeVar("Item")
 
 
-def the_desk(request: Request) -> Desk:
-    """The service's desk."""
-    desk: Desk = request.app.state.desk
-    return desk
+def the_keepers(request: Request) -> Keepers:
+    """The service's keepers."""
+    keepers: Keepers = request.app.state.keepers
+    return keepers
 
 
-TheDesk = Annotated[Desk, Depends(the_desk)]
+TheKeepers = Annotated[Keepers, Depends(the_keepers)]
 
 
-def principal(request: Request, desk: TheDesk) -> Principal:
+def principal(request: Request, keepers: TheKeepers) -> Principal:
     """Who asks: by bearer token, or by session cookie (with the CSRF token where something is changed)."""
     scheme, _, token = request.headers.get("authorization", "").partition(" ")
-    with desk.store.reading() as connection:
+    with keepers.store.reading() as connection:
         if scheme.lower() == "bearer" and token:
-            found = access.by_token(connection, hash_secret(token.strip()), desk.now())
+            found = access.by_token(connection, hash_secret(token.strip()), keepers.now())
             detail = "This token is not good (any more); sign in again, or make a new one."
         elif secret := request.cookies.get(COOKIE):
-            found = access.by_session(connection, hash_secret(secret), desk.now())
+            found = access.by_session(connection, hash_secret(secret), keepers.now())
             detail = "The session has ended; sign in again."
         else:
             found, detail = None, "Send a bearer token, or sign in."
@@ -64,9 +68,13 @@ def _csrf_matches(request: Request, expected: str) -> bool:
 Signed = Annotated[Principal, Depends(principal)]
 
 
-def _with_role(role: str) -> Callable[[Principal], Principal]:
+def _lacks(who: Principal, right: Role) -> bool:
+    return ROLES.index(who.role) < ROLES.index(right)
+
+
+def _with_role(role: Role) -> Callable[[Principal], Principal]:
     def check(who: Signed) -> Principal:
-        if ROLES.index(who.role) < ROLES.index(role):
+        if _lacks(who, role):
             article = "an" if role == "author" else "a"
             raise Problem("not-allowed", f"This needs the role of {article} {role}; {who.name} is {who.role}.")
         return who
@@ -91,12 +99,75 @@ IdempotencyKey = Annotated[
 ]
 
 
-class Previewed(Exception):
-    """The change was only to be previewed: the preview is the answer, and nothing was kept."""
+# --- changing the estate ---
 
-    def __init__(self, preview: Preview) -> None:
-        super().__init__(preview.summary)
-        self.preview = preview
+
+@dataclass(frozen=True)
+class Asked:
+    """A change of the estate as somebody asks for it: who, why, and whether only to see what it would do."""
+
+    who: Principal
+    keepers: Keepers
+    reason: str | None
+    preview: bool
+
+    def __call__(
+        self,
+        edit: Edit,
+        *,
+        reason: str | None = None,
+        once: Once | None = None,
+        answer: Callable[[Estate], str] = lambda _estate: "",
+    ) -> Done | Preview:
+        """Make the change, or see what it would do. Problem."""
+        estate = self.keepers.estate
+        if self.preview:
+            return estate.preview(edit)
+        return estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
+
+    def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
+        """Problem where somebody would change what their role may not. `what` would do so, as in “The document”."""
+        rights = {noun.list: noun.right for noun in NOUNS.values()} | PARTS
+        guarded = [name for name, right in rights.items() if _lacks(self.who, right)]
+        changed = [name for name in guarded if getattr(before, name) != getattr(after, name)]
+        if changed and not self.preview:
+            raise Problem(
+                "not-allowed",
+                f"{what} changes {sentences.joined([f'the {name}' for name in changed])}, which needs the role of a"
+                f" keeper; {self.who.name} is {self.who.role}.",
+            )
+
+
+def _asked_by_author(who: Author, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False) -> Asked:
+    return Asked(who, keepers, reason, preview)
+
+
+def _asked_by_keeper(who: Keeper, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False) -> Asked:
+    return Asked(who, keepers, reason, preview)
+
+
+Authoring = Annotated[Asked, Depends(_asked_by_author)]
+Keeping = Annotated[Asked, Depends(_asked_by_keeper)]
+
+
+def asking(right: Role) -> Any:
+    """How a change is asked for that needs this role."""
+    return Keeping if right == "keeper" else Authoring
+
+
+PREVIEWS: dict[int | str, dict[str, Any]] = {
+    200: {"model": Preview, "description": "With `preview`: what it would do."}
+}
+"""For calls that answer with another status when the change is made."""
+
+
+def answered(result: Done | Preview, show: Callable[[Snapshot], Item]) -> Item:
+    """What is answered to a change: what `show` makes of the state since then, or what it would do."""
+    if isinstance(result, Preview):
+        headers = {"Portero-Preview": "true"}
+        # an answer of its own, whatever the call answers otherwise
+        return cast("Item", Response(result.model_dump_json(), media_type="application/json", headers=headers))
+    return show(result.snapshot)
 
 
 def refuse_stray_preview(request: Request) -> None:
@@ -107,89 +178,7 @@ def refuse_stray_preview(request: Request) -> None:
             raise Problem("bad-request", "This call has no preview; nothing was changed.")
 
 
-def install_previews(app: FastAPI) -> None:
-    """Answer a change that was only to be previewed with its preview, and describe that."""
-
-    async def told(_request: Request, previewed: Previewed) -> Response:
-        body = previewed.preview.model_dump_json()
-        return Response(body, media_type="application/json", headers={"Portero-Preview": "true"})
-
-    app.add_exception_handler(Previewed, told)  # type: ignore[arg-type]
-    describe = app.openapi
-
-    def described() -> dict[str, Any]:
-        if app.openapi_schema is None:
-            _describe_previews(describe())
-        return describe()
-
-    app.openapi = described  # type: ignore[method-assign]
-
-
-def _describe_previews(description: dict[str, Any]) -> None:
-    """Every operation that takes `preview` may answer with a Preview."""
-    schema = Preview.model_json_schema(ref_template="#/components/schemas/{model}")
-    schemas = description["components"]["schemas"]
-    schemas.update({name: one for name, one in schema.pop("$defs", {}).items() if name not in schemas})
-    schemas["Preview"] = schema
-    preview = {"$ref": "#/components/schemas/Preview"}
-    for operations in description["paths"].values():
-        for operation in operations.values():
-            if not any(one["name"] == "preview" for one in operation.get("parameters", ())):
-                continue
-            said = operation["responses"].get("200")
-            usual = said["content"]["application/json"]["schema"] if said else None
-            operation["responses"]["200"] = {
-                "description": "What it did; or, with `preview`, what it would do." if said else "With `preview`.",
-                "content": {"application/json": {"schema": {"anyOf": [usual, preview]} if usual else preview}},
-            }
-
-
-class Asked:
-    """A change of the estate as somebody asks for it: who, why, and whether only to see what it would do."""
-
-    def __init__(self, who: Principal, desk: Desk, reason: str | None, preview: bool) -> None:
-        self.who, self.desk, self.reason, self.preview = who, desk, reason, preview
-
-    def __call__(
-        self,
-        edit: Edit,
-        *,
-        noun: str,
-        reason: str | None = None,
-        once: Once | None = None,
-        answer: Callable[[Estate], str] = lambda _estate: "",
-    ) -> str:
-        """Make the change, and answer what `answer` makes of the new estate. Problem; Previewed."""
-        if self.preview:
-            raise Previewed(self.desk.preview(edit, noun=noun))
-        return self.desk.change(
-            edit, noun=noun, by=self.who.name, reason=self.reason or reason, once=once, answer=answer
-        )
-
-    def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
-        """Problem where somebody who is no keeper would change the settings, or from where the service fetches.
-
-        `what` would do so, as in “The document”.
-        """
-        guarded = after.settings != before.settings or after.feeds != before.feeds
-        if guarded and self.who.role != "keeper" and not self.preview:
-            raise Problem(
-                "not-allowed",
-                f"{what} changes the settings or the feeds, which needs the role of a keeper; {self.who.name} is"
-                f" {self.who.role}.",
-            )
-
-
-def _asked_by_author(who: Author, desk: TheDesk, reason: Reason = None, preview: WantsPreview = False) -> Asked:
-    return Asked(who, desk, reason, preview)
-
-
-def _asked_by_keeper(who: Keeper, desk: TheDesk, reason: Reason = None, preview: WantsPreview = False) -> Asked:
-    return Asked(who, desk, reason, preview)
-
-
-Authoring = Annotated[Asked, Depends(_asked_by_author)]
-Keeping = Annotated[Asked, Depends(_asked_by_keeper)]
+# --- versions ---
 
 
 def etag(version: int) -> str:
@@ -207,7 +196,9 @@ def once(key: str | None, body: BaseModel) -> Once | None:
     return Once(key, hashlib.sha256(body.model_dump_json().encode()).hexdigest()) if key else None
 
 
-def expect_tag(if_match: str | None, tag: str, what: str, changed: str, **newest: Any) -> None:
+def expect_tag(
+    if_match: str | None, tag: str, what: str, changed: str, newest: Callable[[], dict[str, Any]] = dict
+) -> None:
     """Problem unless the caller saw the version with this ETag. `changed` says who changed it meanwhile, or when;
     `newest` goes into the answer.
     """
@@ -222,65 +213,57 @@ def expect_tag(if_match: str | None, tag: str, what: str, changed: str, **newest
             "changed-meanwhile",
             f"{changed}, after you read it. Look at the newest state, then send your change again with its ETag.",
             headers={"ETag": tag},
-            **newest,
+            **newest(),
         )
 
 
-def expect_version(if_match: str | None, what: str, version: int, current: Any) -> None:
-    """Problem unless the caller saw `what`, such as “the group “ships””, as of this revision."""
+def expect_version(if_match: str | None, what: str, version: int, current: Callable[[], Any]) -> None:
+    """Problem unless the caller saw `what`, such as “the group “ships””, as of this revision; it is `current` now."""
     changed = f"{what[0].upper()}{what[1:]} was changed in revision {version}"
-    expect_tag(if_match, etag(version), what, changed, current=current, version=version)
+    expect_tag(if_match, etag(version), what, changed, lambda: {"current": current(), "version": version})
 
 
-def refuse_taken(nouns: Sequence[Any], noun: str, key: str) -> None:
-    """Problem where the key is taken."""
-    if any(one.key == key for one in nouns):
-        raise Problem("already-exists", f"There is a {noun} “{key}” already; choose another key, or change that one.")
+# --- objects of a noun ---
 
 
-def the(nouns: Any, noun: str, key: str) -> Any:
+def the(objects: Iterable[Any], noun: AuthoredNoun, key: str) -> Any:
     """The one with that key. Problem where there is none."""
-    for one in nouns:
-        if one.key == key:
+    listed = list(objects)
+    for one in listed:
+        if noun.key_of(one) == key:
             return one
-    raise Problem("not-found", sentences.as_sentence(unknown_word(noun, key, [one.key for one in nouns])))
+    raise Problem("not-found", sentences.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
 
 
-def save(
-    noun: str, attribute: str, key: str, if_match: str | None, new: Any, *, by: str = "key", may_be_new: bool = False
-) -> Edit:
-    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None.
+def refuse_taken(estate: Estate, noun: AuthoredNoun, key: str) -> None:
+    """Problem where the key is taken."""
+    if any(noun.key_of(one) == key for one in noun.of(estate)):
+        said = f"There is {noun.a} “{key}” already; choose another key, or change that one."
+        raise Problem("already-exists", said)
 
-    `by` is what names the object. With `may_be_new` one that is not there yet is added, and needs no If-Match.
+
+def save(noun: AuthoredNoun, key: str, if_match: str | None, new: Any, *, may_be_new: bool = False) -> Edit:
+    """An edit that puts `new` in place of the object that the caller saw, or removes it where `new` is None. With
+    `may_be_new` one that is not there yet is added, and needs no If-Match.
     """
-    if new is not None and getattr(new, by) != key:
+    if new is not None and noun.key_of(new) != key:
         raise Problem(
             "invalid",
-            f"The {by} in the body is “{getattr(new, by)}”, and the address says “{key}”; it never changes.",
-            errors=[field_error([by], "differs from the address")],
+            f"The {noun.key} in the body is “{noun.key_of(new)}”, and the address says “{key}”; it never changes.",
+            errors=[field_error([noun.key], "differs from the address")],
         )
 
-    def edit(estate: Estate, versions: Any) -> Estate:
-        nouns = getattr(estate, attribute)
-        current = next((one for one in nouns if getattr(one, by) == key), None)
+    def edit(snapshot: Snapshot) -> Estate:
+        objects = noun.of(snapshot.estate)
+        current = next((one for one in objects if noun.key_of(one) == key), None)
         if current is not None:
-            expect_version(if_match, f"the {noun} “{key}”", versions[key], as_json(current))
+            version = snapshot.version(noun.word, key)
+            expect_version(if_match, f"the {noun.one} “{key}”", version, lambda: as_json(current))
         elif new is None or not may_be_new:
-            raise Problem("not-found", f"There is no {noun} “{key[:64]}”.")
-        kept = [new if one is current else one for one in nouns]
+            raise Problem("not-found", f"There is no {noun.one} “{key[:64]}”.")
+        kept = [new if one is current else one for one in objects]
         after = [one for one in (kept if current is not None else [*kept, new]) if one is not None]
-        return estate.replacing(**{attribute: tuple(after)})
-
-    return edit
-
-
-def add(noun: str, attribute: str, new: Any) -> Edit:
-    """An edit that adds `new`. Problem where its key is taken."""
-
-    def edit(estate: Estate, _versions: Any) -> Estate:
-        nouns = getattr(estate, attribute)
-        refuse_taken(nouns, noun, new.key)
-        return estate.replacing(**{attribute: (*nouns, new)})
+        return snapshot.estate.replacing(**{noun.list: tuple(after)})
 
     return edit
 

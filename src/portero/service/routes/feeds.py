@@ -9,35 +9,36 @@ from fastapi import APIRouter, Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from portero.core import sentences
-from portero.core.nouns.estate import Estate
+from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.feed import (
     CategoryIndexState,
     Feed,
-    FeedComparison,
     FeedCredential,
     FeedSummary,
     Generation,
 )
+from portero.core.nouns.feed_comparison import FeedComparison
 from portero.core.nouns.indicator import SetAside
 from portero.core.nouns.page import Page
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
-from portero.service.routes.common import Author, Cursor, Keeper, Keeping, Limit, Signed, TheDesk, the
-from portero.service.routes.keeping import Kept, install
+from portero.service.routes.common import Author, Cursor, Keeper, Limit, Signed, TheKeepers, the
+from portero.service.routes.nouns import NounRoutes
+from portero.service.state import Snapshot
 from portero.store import feeds, indicators
-from portero.store.estates import moment
 from portero.store.feeds import Status
+from portero.store.moments import moment
 
 router = APIRouter()
 Number = Annotated[int, Path(ge=1, le=2**53)]
 
 
-def _feed(desk: Desk, key: str) -> Feed:
-    found: Feed = the(desk.snapshot.estate.feeds, "feed", key)
+def _feed(keepers: Keepers, key: str) -> Feed:
+    found: Feed = the(keepers.estate.snapshot.estate.feeds, NOUNS["feed"], key)
     return found
 
 
-def _state(desk: Desk, status: Status, one: Generation) -> Generation:
+def _state(keepers: Keepers, status: Status, one: Generation) -> Generation:
     """A generation with where it stands."""
     if one.number == status.current:
         state = "in force"
@@ -46,28 +47,28 @@ def _state(desk: Desk, status: Status, one: Generation) -> Generation:
     elif one.replaced is None:
         state = "left out"
     else:
-        state = "kept" if desk.holdings.artefacts.has(one.digest) else "gone"
+        state = "kept" if keepers.holdings.artefacts.has(one.digest) else "gone"
     return one.model_copy(update={"state": state})
 
 
-def _summary(one: Feed, desk: Desk, version: int) -> FeedSummary:
-    with desk.store.reading() as connection:
+def _summary(keepers: Keepers, snapshot: Snapshot, one: Feed, version: int | None) -> FeedSummary:
+    with keepers.store.reading() as connection:
         status = feeds.status_of(connection, one.key)
         in_force = feeds.get_generation(connection, one.key, status.current)
         waiting = feeds.get_generation(connection, one.key, status.waiting)
     due = status.due_at if one.every_minutes is not None and not status.held else None
     return FeedSummary(
         **{**dict(one), "name": one.name or one.key},
-        version=version,
+        version=version or 0,
         sentence=sentences.feed_sentence(one, in_force.entries if in_force else None),
-        in_force=_state(desk, status, in_force) if in_force else None,
-        waiting=_state(desk, status, waiting) if waiting else None,
+        in_force=_state(keepers, status, in_force) if in_force else None,
+        waiting=_state(keepers, status, waiting) if waiting else None,
         last_poll=status.poll,
         next_poll=moment(due),
         held=status.held,
-        progress=desk.feeds.progress(one.key),
+        progress=keepers.feeds.progress(one.key),
         credential=status.credential,
-        rulesets=tuple(ruleset.key for ruleset in desk.snapshot.estate.rulesets if ruleset.feed == one.key),
+        rulesets=tuple(_users(snapshot.estate, one.key)),
     )
 
 
@@ -75,37 +76,32 @@ def _users(estate: Estate, key: str) -> list[str]:
     return [one.key for one in estate.rulesets if one.feed == key]
 
 
-_KEPT = Kept(
-    noun="feed",
-    attribute="feeds",
-    model=Feed,
-    summary=FeedSummary,
-    summed_up=_summary,
+ROUTES = NounRoutes(
+    NOUNS["feed"],
+    telling=lambda keepers, snapshot: lambda one, version: _summary(keepers, snapshot, one, version),
     users=_users,
-    about="Each with the generation in force, and what came of the last time that it was fetched.",
-    right=Keeping,
 )
-install(router, _KEPT)
 
 
-def _shown(desk: Desk, key: str) -> FeedSummary:
-    found: FeedSummary = _KEPT.summary_of(desk, key)
+def shown(keepers: Keepers, key: str) -> FeedSummary:
+    """What is told of a feed now. Problem."""
+    found: FeedSummary = ROUTES.tell_one(keepers, keepers.estate.snapshot, key)
     return found
 
 
-def _done(desk: Desk, key: str, deed: Callable[[Feed], None]) -> FeedSummary:
+def _done(keepers: Keepers, key: str, deed: Callable[[Feed], None]) -> FeedSummary:
     """Do something with a feed, and tell how it is then."""
-    deed(_feed(desk, key))
-    return _shown(desk, key)
+    deed(_feed(keepers, key))
+    return shown(keepers, key)
 
 
 @router.put("/feeds/{key}/credential", summary="Give a credential", operation_id="putFeedCredential", tags=["feeds"])
-def put_credential(key: str, body: FeedCredential, _who: Keeper, desk: TheDesk) -> FeedSummary:
+def put_credential(key: str, body: FeedCredential, _who: Keeper, keepers: TheKeepers) -> FeedSummary:
     """What the feed is fetched with. It is kept, sent to the feed's own address only, and never told again."""
-    _feed(desk, key)
-    with desk.store.writing() as connection:
+    _feed(keepers, key)
+    with keepers.store.writing() as connection:
         feeds.note(connection, key, credential=body.model_dump_json(exclude_none=True))
-    return _shown(desk, key)
+    return shown(keepers, key)
 
 
 @router.delete(
@@ -115,21 +111,21 @@ def put_credential(key: str, body: FeedCredential, _who: Keeper, desk: TheDesk) 
     status_code=204,
     tags=["feeds"],
 )
-def remove_credential(key: str, _who: Keeper, desk: TheDesk) -> None:
+def remove_credential(key: str, _who: Keeper, keepers: TheKeepers) -> None:
     """Fetch the feed without a credential from now on."""
-    _feed(desk, key)
-    with desk.store.writing() as connection:
+    _feed(keepers, key)
+    with keepers.store.writing() as connection:
         feeds.note(connection, key, credential=None)
 
 
 @router.post("/feeds/{key}/poll", summary="Fetch a feed now", operation_id="pollFeed", status_code=202, tags=["feeds"])
-def poll(key: str, who: Author, desk: TheDesk) -> FeedSummary:
+def poll(key: str, who: Author, keepers: TheKeepers) -> FeedSummary:
     """Begin to fetch a feed; its `progress` tells how far that has come, `last_poll` what came of it."""
-    feed = _feed(desk, key)
+    feed = _feed(keepers, key)
     if feed.address is None:
         raise Problem("invalid", f"The feed “{key}” has no address to fetch it from; send a file.")
-    desk.feeds.poll(feed, who.name)
-    return _shown(desk, key)
+    keepers.feeds.poll(feed, who.name)
+    return shown(keepers, key)
 
 
 @router.post(
@@ -149,7 +145,7 @@ async def import_file(
     key: str,
     request: Request,
     who: Author,
-    desk: TheDesk,
+    keepers: TheKeepers,
     name: Annotated[str, Query(max_length=255, description="The file's name, to be told by.")] = "a file",
     review: Annotated[bool, Query(description="Let it wait until somebody has looked at it.")] = False,
 ) -> FeedSummary:
@@ -157,10 +153,10 @@ async def import_file(
 
     `progress` tells how far that has come, `last_poll` what came of it.
     """
-    feed = _feed(desk, key)
-    if desk.feeds.progress(key) is not None:
+    feed = _feed(keepers, key)
+    if keepers.feeds.progress(key) is not None:
         raise _busy(key)
-    file = await run_in_threadpool(desk.holdings.artefacts.begin)
+    file = await run_in_threadpool(keepers.holdings.artefacts.begin)
     try:
         with file.open("wb") as out:
             async for chunk in request.stream():
@@ -168,9 +164,9 @@ async def import_file(
     except BaseException:
         file.unlink(missing_ok=True)
         raise
-    if desk.feeds.read_file(feed, who.name, file, name, review) is None:
+    if keepers.feeds.read_file(feed, who.name, file, name, review) is None:
         raise _busy(key)
-    return _shown(desk, key)
+    return shown(keepers, key)
 
 
 def _busy(key: str) -> Problem:
@@ -178,12 +174,12 @@ def _busy(key: str) -> Problem:
 
 
 @router.get("/feeds/{key}/generations", summary="List generations", operation_id="listGenerations", tags=["feeds"])
-def list_generations(key: str, _who: Signed, desk: TheDesk) -> list[Generation]:
+def list_generations(key: str, _who: Signed, keepers: TheKeepers) -> list[Generation]:
     """The newest generations of a feed, up to 200, with their figures."""
-    _feed(desk, key)
-    with desk.store.reading() as connection:
+    _feed(keepers, key)
+    with keepers.store.reading() as connection:
         status, found = feeds.status_of(connection, key), feeds.generations(connection, key)
-    return [_state(desk, status, one) for one in found]
+    return [_state(keepers, status, one) for one in found]
 
 
 @router.get(
@@ -192,45 +188,47 @@ def list_generations(key: str, _who: Signed, desk: TheDesk) -> list[Generation]:
     operation_id="compareGeneration",
     tags=["feeds"],
 )
-def compare_generation(key: str, number: Number, _who: Signed, desk: TheDesk) -> FeedComparison:
+def compare_generation(key: str, number: Number, _who: Signed, keepers: TheKeepers) -> FeedComparison:
     """What a generation that waits would change, or another one changed: hosts or indicators, and verdicts."""
-    return desk.feeds.compared(_feed(desk, key), number)
+    return keepers.comparisons.compare(_feed(keepers, key), number)
 
 
 @router.post("/feeds/{key}/take", summary="Take what waits", operation_id="takeGeneration", tags=["feeds"])
-def take(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+def take(key: str, _who: Author, keepers: TheKeepers) -> FeedSummary:
     """Put the generation that waits in force."""
-    return _done(desk, key, desk.feeds.take)
+    return _done(keepers, key, keepers.feeds.take)
 
 
 @router.post("/feeds/{key}/drop", summary="Drop what waits", operation_id="dropGeneration", tags=["feeds"])
-def drop(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+def drop(key: str, _who: Author, keepers: TheKeepers) -> FeedSummary:
     """Leave the generation that waits out; what is in force stays."""
-    return _done(desk, key, desk.feeds.drop)
+    return _done(keepers, key, keepers.feeds.drop)
 
 
 @router.post("/feeds/{key}/back", summary="Go back a generation", operation_id="goBackGeneration", tags=["feeds"])
-def go_back(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+def go_back(key: str, _who: Author, keepers: TheKeepers) -> FeedSummary:
     """Put the generation before the one in force in force again. The schedule rests until it is resumed."""
-    return _done(desk, key, desk.feeds.go_back)
+    return _done(keepers, key, keepers.feeds.go_back)
 
 
 @router.post("/feeds/{key}/resume", summary="Resume the schedule", operation_id="resumeFeed", tags=["feeds"])
-def resume(key: str, _who: Author, desk: TheDesk) -> FeedSummary:
+def resume(key: str, _who: Author, keepers: TheKeepers) -> FeedSummary:
     """Let the schedule run again."""
-    return _done(desk, key, desk.feeds.resume)
+    return _done(keepers, key, keepers.feeds.resume)
 
 
 @router.get("/feeds/{key}/aside", summary="What was kept aside", operation_id="listFeedAside", tags=["feeds"])
-def list_aside(key: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 100) -> Page[SetAside]:
+def list_aside(
+    key: str, _who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 100
+) -> Page[SetAside]:
     """Objects that came with the feed and cannot be expressed here, one by one, with the reason."""
-    _feed(desk, key)
-    return aside_page(desk, key, cursor, limit)
+    _feed(keepers, key)
+    return aside_page(keepers, key, cursor, limit)
 
 
-def aside_page(desk: Desk, owner: str, cursor: str | None, limit: int) -> Page[SetAside]:
+def aside_page(keepers: Keepers, owner: str, cursor: str | None, limit: int) -> Page[SetAside]:
     """A page of what is kept aside for a feed or a ruleset."""
-    with desk.store.reading() as connection:
+    with keepers.store.reading() as connection:
         found = indicators.list_aside(connection, owner, cursor, limit)
     return Page(items=[indicators.aside_of(row) for row in found.rows], next=found.next, total=found.total)
 
@@ -238,10 +236,10 @@ def aside_page(desk: Desk, owner: str, cursor: str | None, limit: int) -> Page[S
 @router.get(
     "/category-index", summary="The category index in force", operation_id="getCategoryIndex", tags=["categories"]
 )
-def get_category_index(_who: Signed, desk: TheDesk, response: Response) -> CategoryIndexState:
+def get_category_index(_who: Signed, keepers: TheKeepers, response: Response) -> CategoryIndexState:
     """Of what the category index in force was made, how big it is, and how many machines have it."""
-    kept = desk.holdings.held.kept
-    with desk.store.reading() as connection:
+    kept = keepers.holdings.held.kept
+    with keepers.store.reading() as connection:
         current, behind = feeds.devices_with_index(connection, kept.digest)
     response.headers["ETag"] = f'"{kept.digest}"'
     difference: Any = kept.parts.difference

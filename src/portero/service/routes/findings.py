@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Query
 
@@ -11,7 +11,6 @@ from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import (
     SEVERITIES,
-    Acceptance,
     ChosenRemedy,
     DeviceName,
     Finding,
@@ -21,30 +20,29 @@ from portero.core.nouns.finding import (
     Severity,
 )
 from portero.core.nouns.page import Page
-from portero.service.desk import Desk
-from portero.service.problems import Problem, field_error
-from portero.service.routes.common import Author, Authoring, Cursor, Limit, Signed, TheDesk, offset_page
-from portero.store import findings
-from portero.store.estates import moment
+from portero.service.findings import no_finding
+from portero.service.problems import Problem
+from portero.service.routes.common import (
+    PREVIEWS,
+    Author,
+    Authoring,
+    Cursor,
+    Limit,
+    Signed,
+    TheKeepers,
+    answered,
+    offset_page,
+)
+from portero.service.state import Snapshot
+from portero.store.moments import moment
 
 router = APIRouter(tags=["findings"])
-
-
-def _finding(desk: Desk, id: str) -> Finding:
-    for one in desk.findings().items:
-        if one.id == id:
-            return one
-    raise _no_finding(id)
-
-
-def _no_finding(id: str) -> Problem:
-    return Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")
 
 
 @router.get("/findings", summary="List findings", operation_id="listFindings")
 def list_findings(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     kind: FindingKind | None = None,
     severity: Annotated[Severity | None, Query(description="Of this severity or a higher one.")] = None,
     accepted: Annotated[
@@ -54,7 +52,7 @@ def list_findings(
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
 ) -> Findings:
     """All that is to be settled, the most urgent first. The counts are those of the whole estate."""
-    found = desk.findings()
+    found = keepers.findings.all()
     least = len(SEVERITIES) if severity is None else SEVERITIES.index(severity)
     items = tuple(
         one
@@ -69,63 +67,56 @@ def list_findings(
 
 
 @router.get("/findings/{id}", summary="Show a finding", operation_id="getFinding")
-def get_finding(id: str, _who: Signed, desk: TheDesk) -> Finding:
+def get_finding(id: str, _who: Signed, keepers: TheKeepers) -> Finding:
     """One finding."""
-    return _finding(desk, id)
+    return keepers.findings.get(id)
 
 
 @router.get("/findings/{id}/devices", summary="Machines of a finding", operation_id="listFindingDevices")
 def list_finding_devices(
-    id: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 200
+    id: str, _who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 200
 ) -> Page[DeviceName]:
     """All machines that a finding is about, by hostname."""
-    found = desk.findings_with_devices()
+    found = keepers.findings.with_devices()
     if id not in found.devices:
-        raise _no_finding(id)
+        raise no_finding(id)
     named = sorted((member.facts.hostname, member.id) for member in found.devices[id])
     page = offset_page(named, cursor, limit)
     return Page(items=[DeviceName(id=own, hostname=name) for name, own in page.items], next=page.next, total=page.total)
 
 
 @router.put("/findings/{id}/acceptance", summary="Accept a finding", operation_id="acceptFinding")
-def accept_finding(id: str, body: NewAcceptance, who: Author, desk: TheDesk) -> Finding:
+def accept_finding(id: str, body: NewAcceptance, who: Author, keepers: TheKeepers) -> Finding:
     """Say why a finding may stay as it is, and until when. It then counts as settled; nothing else changes."""
-    _finding(desk, id)
-    now = moment(desk.now())
-    if body.until <= now:
-        raise Problem(
-            "invalid",
-            "The end of the acceptance has passed; give a later one.",
-            errors=[field_error(["until"], "past")],
-        )
-    with desk.store.writing() as connection:
-        findings.accept(connection, id, Acceptance(by=who.name, at=now, reason=body.reason, until=body.until))
-    desk.live.tell("finding")
-    return _finding(desk, id)
+    return keepers.findings.accept(id, body, who.name)
 
 
 @router.delete(
     "/findings/{id}/acceptance", summary="Take an acceptance back", operation_id="reopenFinding", status_code=204
 )
-def reopen_finding(id: str, _who: Author, desk: TheDesk) -> None:
+def reopen_finding(id: str, _who: Author, keepers: TheKeepers) -> None:
     """Open a finding again that somebody has accepted."""
-    with desk.store.writing() as connection:
-        if not findings.take_back(connection, id):
-            raise Problem("not-found", f"Nobody has accepted a finding “{id[:200]}”.")
-    desk.live.tell("finding")
+    keepers.findings.reopen(id)
 
 
-@router.post("/findings/{id}/remedy", summary="Take a remedy", operation_id="takeRemedy", status_code=204)
+@router.post(
+    "/findings/{id}/remedy",
+    summary="Take a remedy",
+    operation_id="takeRemedy",
+    status_code=204,
+    response_model=None,
+    responses=PREVIEWS,
+)
 def take_remedy(id: str, body: ChosenRemedy, change: Authoring) -> None:
     """Make the change that settles a finding. With `preview`, what that would do."""
-    found = _finding(change.desk, id)
+    found = change.keepers.findings.get(id)
     keys = [one.key for one in found.remedies]
     if body.remedy not in keys:
         raise Problem(
             "invalid", unknown_word("remedy", body.remedy, keys) + f"; this finding has {', '.join(keys) or 'none'}"
         )
 
-    def edit(estate: Estate, _versions: Any) -> Estate:
-        return apply_remedy(estate, found, body.remedy, moment(change.desk.now()))
+    def edit(snapshot: Snapshot) -> Estate:
+        return apply_remedy(snapshot.estate, found, body.remedy, moment(change.keepers.now()))
 
-    change(edit, noun="settings", reason=f"Remedy of {found.id}: {body.remedy}")
+    return answered(change(edit, reason=f"Remedy of {found.id}: {body.remedy}"), lambda _snapshot: None)

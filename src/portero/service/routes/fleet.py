@@ -13,12 +13,12 @@ from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind, L
 from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.core.nouns.page import Page
 from portero.core.nouns.readiness import BlockerCode, FleetReadiness, Readiness, UnitReadiness
-from portero.core.nouns.revision import RolloutCounts
+from portero.core.nouns.rollout import RolloutCounts
 from portero.core.nouns.verdict import Blocks
-from portero.service import enrolment, readiness
-from portero.service.desk import Desk
+from portero.service import readiness
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
-from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheDesk, expect_tag
+from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheKeepers, expect_tag
 from portero.store import devices
 from portero.store.devices import DeviceFilter
 
@@ -33,7 +33,7 @@ _Text = Annotated[str | None, Query(max_length=255)]
 _Unit = Annotated[str | None, Query(max_length=255, description="The unit and all below it.")]
 
 
-def _matching(desk: Desk, where: list[str]) -> frozenset[str] | None:
+def _matching(keepers: Keepers, where: list[str]) -> frozenset[str] | None:
     """Ids of the devices of which all conditions are true; None where there is none."""
     if not where:
         return None
@@ -45,13 +45,13 @@ def _matching(desk: Desk, where: list[str]) -> frozenset[str] | None:
             raise Problem("invalid", f"where “{text[:80]}”: {fault_of(error.errors()[0])}.") from error
         except ValueError as error:
             raise Problem("invalid", f"where: {error}.") from error
-    return desk.matching(MembershipRule(all=tuple(conditions)))
+    return keepers.fleet.matching(MembershipRule(all=tuple(conditions)))
 
 
 @router.get("/devices", summary="List devices", operation_id="listDevices")
 def list_devices(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     search: Annotated[
         str | None, Query(max_length=255, description="Part of hostname, unit or serial; or an id.")
     ] = None,
@@ -81,10 +81,10 @@ def list_devices(
         rollout,
         blocker.value if blocker else None,
         layer,
-        _matching(desk, where),
+        _matching(keepers, where),
     )
-    now = desk.now()
-    with desk.store.reading() as connection:
+    now = keepers.now()
+    with keepers.store.reading() as connection:
         found = devices.list_devices(
             connection, wanted, now, sort=sort, descending=descending, cursor=cursor, limit=limit
         )
@@ -103,28 +103,28 @@ def _tagged(response: Response, device: Device) -> Device:
 
 
 @router.get("/devices/{device}", summary="Show a device", operation_id="getDevice")
-def get_device(device: str, response: Response, _who: Signed, desk: TheDesk) -> Device:
+def get_device(device: str, response: Response, _who: Signed, keepers: TheKeepers) -> Device:
     """One device, by its id or by its hostname where only one has it."""
-    return _tagged(response, desk.device(device))
+    return _tagged(response, keepers.fleet.device(device))
 
 
 @router.get("/devices/{device}/blocks", summary="What a device blocks", operation_id="getBlocks")
-def get_blocks(device: str, _who: Signed, desk: TheDesk) -> Blocks:
+def get_blocks(device: str, _who: Signed, keepers: TheKeepers) -> Blocks:
     """Each web category that some rule names for the device: intended beside effective, gaps first."""
-    return desk.blocks(desk.device(device))
+    return keepers.checks.blocks(keepers.fleet.device(device))
 
 
 @router.get("/devices/{device}/readiness", summary="Whether its layers work", operation_id="getDeviceReadiness")
-def get_device_readiness(device: str, _who: Signed, desk: TheDesk) -> Readiness:
+def get_device_readiness(device: str, _who: Signed, keepers: TheKeepers) -> Readiness:
     """Each layer of the device, and all that stands in the way, in the order in which to mend it."""
-    return readiness.readiness_of(desk, desk.device(device))
+    return readiness.readiness_of(keepers.estate.snapshot.estate, keepers.fleet.device(device))
 
 
 @router.get("/devices/{device}/events", summary="What was done to a device", operation_id="listDeviceEvents")
-def list_device_events(device: str, _who: Signed, desk: TheDesk) -> list[DeviceEvent]:
+def list_device_events(device: str, _who: Signed, keepers: TheKeepers) -> list[DeviceEvent]:
     """Joining, labels, retiring and the like, newest first."""
-    found = desk.device(device)
-    with desk.store.reading() as connection:
+    found = keepers.fleet.device(device)
+    with keepers.store.reading() as connection:
         return devices.list_events(connection, found.id)
 
 
@@ -134,63 +134,63 @@ def put_labels(
     body: DeviceLabels,
     response: Response,
     who: Author,
-    desk: TheDesk,
+    keepers: TheKeepers,
     if_match: IfMatch = None,
     reason: Reason = None,
 ) -> Device:
     """Put these labels on a device in place of those it has; its groups follow at once."""
-    seen = desk.device(device)
+    seen = keepers.fleet.device(device)
     changed = f"The machine {seen.hostname} was changed by somebody else"
-    expect_tag(if_match, _etag(seen), f"the machine {seen.hostname}", changed, version=seen.version)
-    enrolment.set_labels(desk, seen, body.labels, who.name, reason)
-    return _tagged(response, desk.device(seen.id))
+    expect_tag(if_match, _etag(seen), f"the machine {seen.hostname}", changed, lambda: {"version": seen.version})
+    keepers.enrolment.set_labels(seen, body.labels, who.name, reason)
+    return _tagged(response, keepers.fleet.device(seen.id))
 
 
 @router.post("/devices/{device}/retire", summary="Retire a device", operation_id="retireDevice")
-def retire_device(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+def retire_device(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """Take a device out of the fleet. Its credential is refused at once; its history stays."""
-    seen = desk.device(device)
-    enrolment.retire(desk, seen, who.name, reason)
-    return desk.device(seen.id)
+    seen = keepers.fleet.device(device)
+    keepers.enrolment.retire(seen, who.name, reason)
+    return keepers.fleet.device(seen.id)
 
 
 @router.post("/devices/{device}/revoke", summary="Revoke a device's credential", operation_id="revokeDevice")
-def revoke_device(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+def revoke_device(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """Shut a device out: refused at once, it goes on with its last good bundle until it joins again."""
-    seen = desk.device(device)
-    enrolment.revoke_credential(desk, seen, who.name, reason)
-    return desk.device(seen.id)
+    seen = keepers.fleet.device(device)
+    keepers.enrolment.revoke_credential(seen, who.name, reason)
+    return keepers.fleet.device(seen.id)
 
 
 @router.post("/devices/{device}/confirm-rejoin", summary="Recognise a device", operation_id="confirmRejoin")
-def confirm_rejoin(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+def confirm_rejoin(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is the machine of the same serial that joined before: it takes up that one's id, history, labels and pins."""
-    return desk.device(enrolment.settle_rejoin(desk, desk.device(device), True, who.name, reason))
+    return keepers.fleet.device(keepers.enrolment.settle_rejoin(keepers.fleet.device(device), True, who.name, reason))
 
 
 @router.post("/devices/{device}/keep-apart", summary="Keep a device apart", operation_id="keepApart")
-def keep_apart(device: str, who: Keeper, desk: TheDesk, reason: Reason = None) -> Device:
+def keep_apart(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is another machine than the one of the same serial that joined before."""
-    return desk.device(enrolment.settle_rejoin(desk, desk.device(device), False, who.name, reason))
+    return keepers.fleet.device(keepers.enrolment.settle_rejoin(keepers.fleet.device(device), False, who.name, reason))
 
 
 @router.get("/rollout", summary="Roll-out, counted", operation_id="getRollout")
-def get_rollout(_who: Signed, desk: TheDesk) -> RolloutCounts:
+def get_rollout(_who: Signed, keepers: TheKeepers) -> RolloutCounts:
     """How many devices hold the newest bundle, wait for it, failed to apply it, or are silent."""
-    with desk.store.reading() as connection:
-        return devices.rollout_counts(connection, desk.now())
+    with keepers.store.reading() as connection:
+        return devices.rollout_counts(connection, keepers.now())
 
 
 @router.get("/readiness", summary="Readiness, counted", operation_id="getReadiness")
-def get_readiness(_who: Signed, desk: TheDesk, unit: _Unit = None, group: _Text = None) -> FleetReadiness:
+def get_readiness(_who: Signed, keepers: TheKeepers, unit: _Unit = None, group: _Text = None) -> FleetReadiness:
     """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
-    order = desk.snapshot.estate.group_order
+    order = keepers.estate.snapshot.estate.group_order
     if group is not None and group not in order:
         raise Problem("not-found", sentences.as_sentence(unknown_word("group", group, order)))
-    return readiness.fleet_readiness(desk, unit, group)
+    return readiness.fleet_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), unit, group)
 
 
 @router.get("/readiness/units", summary="Readiness by unit", operation_id="getUnitReadiness")
-def get_unit_readiness(_who: Signed, desk: TheDesk, below: _Text = None) -> list[UnitReadiness]:
+def get_unit_readiness(_who: Signed, keepers: TheKeepers, below: _Text = None) -> list[UnitReadiness]:
     """How each unit right below another one stands; the topmost ones where none is named."""
-    return readiness.unit_readiness(desk, below)
+    return readiness.unit_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), below)

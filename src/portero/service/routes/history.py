@@ -11,13 +11,16 @@ from portero.core.insight.differences import differences
 from portero.core.insight.governing import governing
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.page import Page
+from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
 from portero.formats.document_differences import told_change
 from portero.formats.estate_document import written_estate
 from portero.service.problems import Problem
-from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheDesk
-from portero.store import estates
-from portero.store.estates import RevisionFilter, moment
+from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheKeepers, answered
+from portero.service.state import Snapshot
+from portero.store import revisions
+from portero.store.moments import moment
+from portero.store.revisions import RevisionFilter
 
 router = APIRouter(tags=["revisions"])
 MOST_CHANGES = 5_000
@@ -29,7 +32,7 @@ OtherNumber = Annotated[int | None, Query(ge=0, le=2**53)]
 @router.get("/revisions", summary="List revisions", operation_id="listRevisions")
 def list_revisions(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     by: Annotated[str | None, Query(max_length=120, description="Made by this administrator.")] = None,
     noun: Annotated[NounWord | None, Query(description="About this noun.")] = None,
     key: Annotated[str | None, Query(max_length=400, description="About the object of this key.")] = None,
@@ -41,8 +44,8 @@ def list_revisions(
     below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
     if cursor and below is None:
         raise Problem("bad-request", "The cursor is damaged; begin again without one.")
-    with desk.store.reading() as connection:
-        found, total = estates.list_revisions(connection, RevisionFilter(by, noun, key, q), below, limit + 1)
+    with keepers.store.reading() as connection:
+        found, total = revisions.list_revisions(connection, RevisionFilter(by, noun, key, q), below, limit + 1)
     more = len(found) > limit
     return Page(items=found[:limit], next=str(found[limit - 1].number) if more else None, total=total)
 
@@ -50,13 +53,13 @@ def list_revisions(
 @router.get("/revisions/compare", summary="Compare two revisions", operation_id="compareRevisions")
 def compare_revisions(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     from_: Annotated[int, Query(alias="from", ge=0, le=2**53)],
     to: OtherNumber = None,
 ) -> RevisionComparison:
     """What differs between any two revisions, as if it were one change; without `to` from one to the newest."""
-    newest = desk.snapshot.revision if to is None else to
-    changes = tuple(differences(desk.estate_at(from_), desk.estate_at(newest)))
+    newest = keepers.estate.snapshot.revision if to is None else to
+    changes = tuple(differences(keepers.estate.at(from_), keepers.estate.at(newest)))
     return RevisionComparison(
         from_=from_,
         to=newest,
@@ -66,41 +69,48 @@ def compare_revisions(
 
 
 @router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision")
-def get_revision(number: int, _who: Signed, desk: TheDesk) -> ToldRevision:
+def get_revision(number: int, _who: Signed, keepers: TheKeepers) -> ToldRevision:
     """One revision with its changes, in words and as differences of documents."""
     found = None
     if 0 < number < 2**53:
-        with desk.store.reading() as connection:
-            found = estates.get_revision(connection, number)
+        with keepers.store.reading() as connection:
+            found = revisions.get_revision(connection, number)
     if found is None:
-        raise Problem("not-found", f"There is no revision {number}; the newest is {desk.snapshot.revision}.")
+        raise Problem("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
     return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes))})
 
 
 @router.get("/revisions/{number}/estate", summary="The estate at a revision", operation_id="getEstateAt")
-def get_estate_at(number: Number, _who: Signed, desk: TheDesk) -> dict[str, Any]:
+def get_estate_at(number: Number, _who: Signed, keepers: TheKeepers) -> dict[str, Any]:
     """All that administrators authored, as it was at a revision, in the shape of an estate document."""
-    return written_estate(desk.estate_at(number))
+    return written_estate(keepers.estate.at(number))
 
 
-@router.post("/revisions/{number}/restore", summary="Restore a revision", operation_id="restoreRevision")
+@router.post(
+    "/revisions/{number}/restore",
+    summary="Restore a revision",
+    operation_id="restoreRevision",
+    response_model=Revision | Preview,
+)
 def restore_revision(number: Number, change: Authoring) -> Revision:
     """Make the estate what it was at a revision. That is a new revision; what came between stays in the history."""
-    desk, seen = change.desk, change.desk.snapshot
-    after = desk.estate_at(number)
+    keeper = change.keepers.estate
+    seen, after = keeper.snapshot, keeper.at(number)
     change.refuse_guarded(seen.estate, after, f"Restoring revision {number}")
 
-    def edit(before: Estate, _versions: Any) -> Estate:
-        if before is not seen.estate:
+    def edit(snapshot: Snapshot) -> Estate:
+        if snapshot is not seen:
             raise Problem("changed-meanwhile", "The estate was changed just now; look again, then restore.")
         return after
 
-    change(edit, noun="settings", reason=f"Restores revision {number}")
-    with desk.store.reading() as connection:
-        made = estates.get_revision(connection, desk.snapshot.revision)
-    if made is None or desk.snapshot.revision == seen.revision:
-        raise Problem("invalid", f"The estate is as it was at revision {number}; there is nothing to restore.")
-    return made
+    def shown(snapshot: Snapshot) -> Revision:
+        with change.keepers.store.reading() as connection:
+            made = revisions.get_revision(connection, snapshot.revision)
+        if made is None or snapshot is seen:
+            raise Problem("invalid", f"The estate is as it was at revision {number}; there is nothing to restore.")
+        return made
+
+    return answered(change(edit, reason=f"Restores revision {number}"), shown)
 
 
 # --- who last changed what governs a machine ---
@@ -112,13 +122,13 @@ def restore_revision(number: Number, change: Authoring) -> Revision:
     operation_id="listGoverning",
     tags=["devices"],
 )
-def list_governing(device: str, _who: Signed, desk: TheDesk) -> list[LastChange]:
+def list_governing(device: str, _who: Signed, keepers: TheKeepers) -> list[LastChange]:
     """Everything that governs a machine, each with the revision that last changed it; the latest first."""
-    found = list(governing(desk.snapshot.estate, desk.device(device)))
-    with desk.store.reading() as connection:
-        versions = {one.noun: estates.versions(connection, one.noun) for one in found}
-        numbers = {one: versions[one.noun].get(one.key, 0) for one in found}
-        revisions = estates.last_changes(connection, numbers.values())
+    snapshot = keepers.estate.snapshot
+    found = list(governing(snapshot.estate, keepers.fleet.device(device)))
+    numbers = {one: snapshot.version(one.noun, one.key) for one in found}
+    with keepers.store.reading() as connection:
+        made = revisions.last_changes(connection, numbers.values())
     told = [
         LastChange(
             **one._asdict(),
@@ -128,6 +138,6 @@ def list_governing(device: str, _who: Signed, desk: TheDesk) -> list[LastChange]
             reason=revision["reason"],
         )
         for one, number in numbers.items()
-        if (revision := revisions.get(number)) is not None
+        if (revision := made.get(number)) is not None
     ]
     return sorted(told, key=lambda one: -one.revision)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from itertools import islice
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple
 
 from fastapi import APIRouter, Body, Depends, Query, Response
 from fastapi.responses import StreamingResponse
@@ -16,7 +16,7 @@ from portero.core.insight.indicators import has_ended
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import State
 from portero.core.nouns.base import fault_of
-from portero.core.nouns.estate import Estate
+from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.indicator import (
     CapacityUse,
     CleanUp,
@@ -27,12 +27,12 @@ from portero.core.nouns.indicator import (
     SetAside,
 )
 from portero.core.nouns.page import Page
+from portero.core.nouns.preview import Preview
 from portero.core.nouns.ruleset import Ruleset, RulesetState
 from portero.formats.rules_csv import write_rules
 from portero.formats.stix import write_bundle
-from portero.service import bulk
-from portero.service.bulk import Format
-from portero.service.desk import Desk
+from portero.service.indicators import Format, Parcel, found_in, merged, put_in, read_parcel, without
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from portero.service.routes.common import (
     Author,
@@ -41,16 +41,19 @@ from portero.service.routes.common import (
     IfMatch,
     Limit,
     Signed,
-    TheDesk,
+    TheKeepers,
+    answered,
     as_json,
     expect_version,
     offset_page,
+    tagged,
     the,
 )
 from portero.service.routes.feeds import aside_page
-from portero.service.routes.policy import get_ruleset
-from portero.store import estates, indicators
-from portero.store.estates import moment
+from portero.service.routes.rulesets import ROUTES
+from portero.service.state import Snapshot
+from portero.store import indicators, revisions
+from portero.store.moments import moment
 
 router = APIRouter(tags=["indicators"])
 Q = Annotated[str | None, Query(max_length=300, description="Part of the selector, the name or the note.")]
@@ -60,7 +63,7 @@ Origin = Annotated[Literal["hand", "feed"] | None, Query(description="Written by
 @router.get("/indicators", summary="Search indicators", operation_id="listIndicators")
 def list_indicators(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     q: Q = None,
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
     origin: Origin = None,
@@ -70,24 +73,24 @@ def list_indicators(
     limit: Limit = 100,
 ) -> Page[FoundIndicator]:
     """The rules of one ruleset of whatever kind, or of all rulesets of indicators, in their order."""
-    estate, now = desk.snapshot.estate, moment(desk.now())
+    estate, now = keepers.estate.snapshot.estate, moment(keepers.now())
     assigned = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
-    page = offset_page(_places(desk, q, ruleset, origin, action, ended), cursor, limit)
-    items = [bulk.found_in(own, place, now, own.key in assigned) for own, place in page.items]
+    page = offset_page(_places(keepers, q, ruleset, origin, action, ended), cursor, limit)
+    items = [found_in(own, place, now, own.key in assigned) for own, place in page.items]
     return Page(items=items, next=page.next, total=page.total)
 
 
 def _places(
-    desk: Desk, q: str | None, ruleset: str | None, origin: str | None, action: Action | None, ended: bool | None
+    keepers: Keepers, q: str | None, ruleset: str | None, origin: str | None, action: Action | None, ended: bool | None
 ) -> list[tuple[Ruleset, int]]:
-    estate, now = desk.snapshot.estate, moment(desk.now())
+    estate, now = keepers.estate.snapshot.estate, moment(keepers.now())
     if ruleset is not None:
-        wanted = [the(estate.rulesets, "ruleset", ruleset)]
+        wanted = [the(estate.rulesets, NOUNS["ruleset"], ruleset)]
     else:
         wanted = [one for one in estate.rulesets if one.kind == "indicator"]
     if origin is not None:
         wanted = [one for one in wanted if (one.feed is not None) is (origin == "feed")]
-    found = [(own, place) for own in wanted for place in desk.finder.numbers(own, q or "")]
+    found = [(own, place) for own in wanted for place in keepers.texts.numbers(own, q or "")]
     if action is not None:
         found = [(own, place) for own, place in found if own.rules[place].action is action]
     if ended is not None:
@@ -95,7 +98,13 @@ def _places(
     return found
 
 
-@router.post("/rulesets/{key}/rules", summary="Change some rules", operation_id="editRules", tags=["rulesets"])
+@router.post(
+    "/rulesets/{key}/rules",
+    summary="Change some rules",
+    operation_id="editRules",
+    tags=["rulesets"],
+    response_model=RulesetState | Preview,
+)
 def edit_rules(
     key: str, body: RulesEdit, response: Response, change: Authoring, if_match: IfMatch = None
 ) -> RulesetState:
@@ -104,24 +113,30 @@ def edit_rules(
     Without If-Match whatever there is is changed: rules are known by their selectors, so nobody else's are lost.
     """
 
-    def edit(estate: Estate, versions: Any) -> Estate:
+    def edit(snapshot: Snapshot) -> Estate:
+        estate = snapshot.estate
         ruleset = _own(estate, key)
         if if_match is not None:
-            expect_version(if_match, f"the ruleset “{key}”", versions[key], as_json(ruleset))
+            version = snapshot.version("ruleset", key)
+            expect_version(if_match, f"the ruleset “{key}”", version, lambda: as_json(ruleset))
         known = {str(one.selector) for one in ruleset.rules}
         for selector in body.remove:
             if selector not in known:
                 raise Problem("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
-        made = bulk.merged(bulk.without(ruleset, set(body.remove)), body.put)
+        made = merged(without(ruleset, set(body.remove)), body.put)
         return _checked(estate, ruleset, made)
 
-    change(edit, noun="ruleset")
-    return get_ruleset(key, response, change.who, change.desk)
+    def shown(snapshot: Snapshot) -> RulesetState:
+        made: RulesetState = ROUTES.tell_one(change.keepers, snapshot, key)
+        tagged(response, made.version)
+        return made
+
+    return answered(change(edit), shown)
 
 
 def _own(estate: Estate, key: str) -> Ruleset:
     """A ruleset that is written by hand. Problem."""
-    ruleset: Ruleset = the(estate.rulesets, "ruleset", key)
+    ruleset: Ruleset = the(estate.rulesets, NOUNS["ruleset"], key)
     if ruleset.feed is not None:
         raise Problem(
             "invalid",
@@ -153,7 +168,7 @@ class Sent(NamedTuple):
     """A file of rules that was sent for a ruleset, as it was read."""
 
     ruleset: Ruleset
-    parcel: bulk.Parcel
+    parcel: Parcel
     replace: bool
 
 
@@ -161,48 +176,58 @@ def _sent(
     key: str,
     body: File,
     _who: Author,
-    desk: TheDesk,
+    keepers: TheKeepers,
     format: Format = "csv",
     replace: Replace = False,
     action: DefaultAction = None,
 ) -> Sent:
-    ruleset = _own(desk.snapshot.estate, key)
-    return Sent(ruleset, bulk.read_parcel(body, format, ruleset, action, moment(desk.now())), replace)
+    ruleset = _own(keepers.estate.snapshot.estate, key)
+    return Sent(ruleset, read_parcel(body, format, ruleset, action, moment(keepers.now())), replace)
 
 
 SentFile = Annotated[Sent, Depends(_sent)]
 
 
 @router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
-def weigh_rules(_who: Author, desk: TheDesk, sent: SentFile) -> ImportReport:
+def weigh_rules(_who: Author, keepers: TheKeepers, sent: SentFile) -> ImportReport:
     """What putting a file of rules in would come to: new, changed, doubled, overlapping, ended; and what those rules
     would meet in the activity of the last 30 days. Nothing is kept.
     """
-    return bulk.weigh(desk, *sent, is_kept=False)
+    return keepers.indicators.weigh(*sent, is_kept=False)
 
 
-@router.post("/rulesets/{key}/import", summary="Put a file of rules in", operation_id="importRules")
+@router.post(
+    "/rulesets/{key}/import",
+    summary="Put a file of rules in",
+    operation_id="importRules",
+    response_model=ImportReport | Preview,
+)
 def import_rules(change: Authoring, sent: SentFile) -> ImportReport:
     """Put the rules of a CSV file or a STIX bundle in, in one revision: what can be used of it. Rules for the same are
     put in place of what there is. Hashes of files go to a startup ruleset; what cannot be expressed is kept aside.
     """
-    desk, key = change.desk, sent.ruleset.key
-    report = bulk.weigh(desk, *sent, is_kept=True)
-    change(
-        lambda estate, _versions: bulk.put_in(estate, _own(estate, key), sent.parcel, sent.replace),
-        noun="ruleset",
-        reason=f"{report.new:,} new and {report.changed:,} changed rules from a file",
-    )
-    with desk.store.writing() as connection:
-        indicators.set_aside(connection, key, sent.parcel.asides, desk.now())
-    return report
+    keepers, key = change.keepers, sent.ruleset.key
+    report = keepers.indicators.weigh(*sent, is_kept=True)
+
+    def edit(snapshot: Snapshot) -> Estate:
+        return put_in(snapshot.estate, _own(snapshot.estate, key), sent.parcel, sent.replace)
+
+    def shown(_snapshot: Snapshot) -> ImportReport:
+        with keepers.store.writing() as connection:
+            indicators.set_aside(connection, key, sent.parcel.asides, keepers.now())
+        return report
+
+    reason = f"{report.new:,} new and {report.changed:,} changed rules from a file"
+    return answered(change(edit, reason=reason), shown)
 
 
 @router.get("/rulesets/{key}/aside", summary="What was kept aside", operation_id="listRulesetAside")
-def list_aside(key: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, limit: Limit = 100) -> Page[SetAside]:
+def list_aside(
+    key: str, _who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 100
+) -> Page[SetAside]:
     """Objects that came with files for the ruleset and cannot be expressed here, one by one, with the reason."""
-    the(desk.snapshot.estate.rulesets, "ruleset", key)
-    return aside_page(desk, key, cursor, limit)
+    the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)
+    return aside_page(keepers, key, cursor, limit)
 
 
 @router.get(
@@ -212,9 +237,9 @@ def list_aside(key: str, _who: Signed, desk: TheDesk, cursor: Cursor = None, lim
     response_class=Response,
     responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
 )
-def export_csv(key: str, _who: Signed, desk: TheDesk) -> StreamingResponse:
+def export_csv(key: str, _who: Signed, keepers: TheKeepers) -> StreamingResponse:
     """All rules of a ruleset, with the columns that are read again: nothing is lost on the way."""
-    ruleset: Ruleset = the(desk.snapshot.estate.rulesets, "ruleset", key)
+    ruleset: Ruleset = the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)
     lines = write_rules(ruleset.rules)
 
     def batches() -> Iterator[str]:
@@ -231,12 +256,12 @@ def export_csv(key: str, _who: Signed, desk: TheDesk) -> StreamingResponse:
     response_class=Response,
     responses={200: {"content": {"application/stix+json": {"schema": {"type": "object"}}}}},
 )
-def export_stix(key: str, _who: Signed, desk: TheDesk) -> Response:
+def export_stix(key: str, _who: Signed, keepers: TheKeepers) -> Response:
     """What STIX 2.1 can express of a ruleset, as indicators; `Portero-Left-Out` says how many rules it cannot."""
-    ruleset: Ruleset = the(desk.snapshot.estate.rulesets, "ruleset", key)
-    with desk.store.reading() as connection:
-        began = estates.last_made(connection, "ruleset", [key]).get(key)
-    now = moment(desk.now())
+    ruleset: Ruleset = the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)
+    with keepers.store.reading() as connection:
+        began = revisions.last_made(connection, "ruleset", [key]).get(key)
+    now = moment(keepers.now())
     bundle, aside = write_bundle(key, ruleset.rules, now, moment(began[2]) if began else now)
     headers = {"Portero-Left-Out": str(len(aside))}
     return Response(json.dumps(bundle), media_type="application/stix+json;version=2.1", headers=headers)
@@ -246,9 +271,9 @@ def export_stix(key: str, _who: Signed, desk: TheDesk) -> Response:
 
 
 @router.get("/indicators/capacity", summary="What machines carry", operation_id="getCapacity")
-def get_capacity(_who: Signed, desk: TheDesk) -> CapacityUse:
+def get_capacity(_who: Signed, keepers: TheKeepers) -> CapacityUse:
     """How many indicators machines carry, of how many they may; by origin; how that grows, and when it is full."""
-    return bulk.capacity_use(desk)
+    return keepers.indicators.capacity()
 
 
 Reasons = Annotated[
@@ -260,30 +285,30 @@ _ALL: tuple[CleanUpReason, ...] = ("ended", "duplicate", "overshadowed")
 @router.get("/indicators/clean-up", summary="What can go", operation_id="getCleanUp")
 def get_clean_up(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     because: Reasons = None,
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
 ) -> CleanUp:
     """Indicators that can go without any verdict becoming another one: ended, doubled, overshadowed."""
-    return bulk.clean_up(desk, because or _ALL, ruleset)[0]
+    return keepers.indicators.clean_up(because or _ALL, ruleset)[0]
 
 
-@router.post("/indicators/clean-up", summary="Clean up", operation_id="cleanUp")
+@router.post("/indicators/clean-up", summary="Clean up", operation_id="cleanUp", response_model=CleanUp | Preview)
 def clean_up(
     change: Authoring, because: Reasons = None, ruleset: Annotated[str | None, Query(max_length=64)] = None
 ) -> CleanUp:
     """Take out what can go, in one revision; answers what went. What feeds bring is left to them."""
-    told, gone = bulk.clean_up(change.desk, because or _ALL, ruleset)
+    told, gone = change.keepers.indicators.clean_up(because or _ALL, ruleset)
 
-    def edit(estate: Estate, _versions: Any) -> Estate:
+    def edit(snapshot: Snapshot) -> Estate:
+        estate = snapshot.estate
         by_ruleset: dict[str, set[str]] = {}
         for one in gone:
             by_ruleset.setdefault(one.ruleset, set()).add(one.selector)
         return estate.replacing(
             rulesets=tuple(
-                bulk.without(one, by_ruleset[one.key]) if one.key in by_ruleset else one for one in estate.rulesets
+                without(one, by_ruleset[one.key]) if one.key in by_ruleset else one for one in estate.rulesets
             )
         )
 
-    change(edit, noun="ruleset", reason="cleaned up")
-    return told
+    return answered(change(edit, reason="cleaned up"), lambda _snapshot: told)

@@ -19,13 +19,13 @@ from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow, Gr
 from portero.core.nouns.estate import Estate, assignment_faults
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.worklist import AuthoringWarning, Worklist, Writing
-from portero.service.desk import Desk
+from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from portero.service.refusing import refuse_faults
-from portero.service.routes.common import Author, Signed, TheDesk
+from portero.service.routes.common import Author, Signed, TheKeepers
 from portero.service.worklist import worklist
 from portero.store import devices
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 router = APIRouter()
 Groups = Annotated[Sequence[str], Query(max_length=20, description="Groups; machines in all of them are looked at.")]
@@ -36,9 +36,9 @@ WARNING_SECONDS = 2.0
 # --- the board ---
 
 
-def _rows(desk: Desk) -> list[BoardRow]:
-    estate = desk.snapshot.estate
-    with desk.store.reading() as connection:
+def _rows(keepers: Keepers) -> list[BoardRow]:
+    estate = keepers.estate.snapshot.estate
+    with keepers.store.reading() as connection:
         sizes = devices.group_sizes(connection)
     names = {group.key: group.name for group in estate.groups}
     alone = dict.fromkeys(name for one in estate.assignments for name in one.named_devices)
@@ -56,18 +56,19 @@ def _rows(desk: Desk) -> list[BoardRow]:
 
 
 @router.get("/board", summary="The board", operation_id="getBoard", tags=["assignments"])
-def get_board(_who: Signed, desk: TheDesk) -> Board:
+def get_board(_who: Signed, keepers: TheKeepers) -> Board:
     """All that is assigned, seen at once: groups by precedence down, rulesets across, what is put where they meet."""
-    estate, revision = desk.snapshot
-    now = moment(desk.now())
+    snapshot = keepers.estate.snapshot
+    estate = snapshot.estate
+    now = moment(keepers.now())
     cells = tuple(
         _cell(one, target_name(target), estate, bool(one.ends and one.ends <= now))
         for one in estate.assignments
         for target in one.to
     )
     return Board(
-        revision=revision,
-        rows=tuple(_rows(desk)),
+        revision=snapshot.revision,
+        rows=tuple(_rows(keepers)),
         columns=tuple(
             BoardColumn(ruleset=one.key, name=one.name or one.key, kind=one.kind, rules=len(one.rules), feed=one.feed)
             for one in sorted(estate.rulesets, key=lambda one: _KINDS.index(one.kind))
@@ -106,7 +107,7 @@ def _cell(one: Assignment, target: str, estate: Estate, ended: bool) -> BoardCel
 @router.get("/overlaps", summary="What overlapping groups come to", operation_id="getOverlap", tags=["assignments"])
 def get_overlap(
     _who: Signed,
-    desk: TheDesk,
+    keepers: TheKeepers,
     group: Groups = (),
     device: Annotated[str | None, Query(max_length=253, description="One machine, in place of groups.")] = None,
     visit: Annotated[str | None, Query(max_length=8192, description="A category, a host or a URL, alone.")] = None,
@@ -115,37 +116,37 @@ def get_overlap(
     """What some groups, or one machine's groups and its own name, each contribute to every category, host and program
     that they name, and what wins on the machines they share.
     """
-    estate = desk.snapshot.estate
-    world = desk.foresight.world(desk.directory, OVERLAP_SECONDS)
-    targets, members = _machine(desk, device) if device else _shared(desk, group)
+    estate = keepers.estate.snapshot.estate
+    world = keepers.foresight.world(OVERLAP_SECONDS)
+    targets, members = _machine(keepers, device) if device else _shared(keepers, group)
     typed = list(typed_subjects(visit, program, world.programs()))
     return overlap(estate, world, targets, members, typed)
 
 
-def _machine(desk: Desk, name: str) -> tuple[list[str], list[Member]]:
-    device = desk.device(name)
-    member = desk.roster.fleet.get(device.id)
-    named = [one for one in (device.hostname, device.id) if one in desk.snapshot.estate.named_devices]
+def _machine(keepers: Keepers, name: str) -> tuple[list[str], list[Member]]:
+    device = keepers.fleet.device(name)
+    member = keepers.fleet.members.get(device.id)
+    named = [one for one in (device.hostname, device.id) if one in keepers.estate.snapshot.estate.named_devices]
     return [*named, *device.groups], [member] if member else []
 
 
-def _shared(desk: Desk, groups: Sequence[str]) -> tuple[list[str], list[Member]]:
-    order = desk.snapshot.estate.group_order
+def _shared(keepers: Keepers, groups: Sequence[str]) -> tuple[list[str], list[Member]]:
+    order = keepers.estate.snapshot.estate.group_order
     for key in groups:
         if key not in order:
             raise Problem("not-found", sentences.as_sentence(unknown_word("group", key, order)))
     if not groups:
         raise Problem("invalid", "Name the groups that are to be compared, or one device.")
-    fleet = desk.roster.fleet
+    fleet = keepers.fleet.members
     held = [member for member in fleet if set(groups) <= set(fleet.groups_of(member.id))]
     return sorted(dict.fromkeys(groups), key=order.index), held
 
 
 @router.get("/group-overlaps", summary="How groups overlap", operation_id="getGroupOverlaps", tags=["groups"])
-def get_group_overlaps(_who: Signed, desk: TheDesk) -> GroupOverlaps:
+def get_group_overlaps(_who: Signed, keepers: TheKeepers) -> GroupOverlaps:
     """How many machines each group holds, and how many every two of them share."""
-    rows = [one for one in _rows(desk) if not one.device and not one.built_in]
-    fleet = desk.roster.fleet
+    rows = [one for one in _rows(keepers) if not one.device and not one.built_in]
+    fleet = keepers.fleet.members
     counts = Counter(fleet.groups_of(member.id) for member in fleet)
     shared = shared_devices(counts, [one.target for one in rows])
     return GroupOverlaps(groups=tuple(rows), shared=tuple(shared))
@@ -155,24 +156,25 @@ def get_group_overlaps(_who: Signed, desk: TheDesk) -> GroupOverlaps:
 
 
 @router.get("/worklist", summary="What needs a decision", operation_id="getWorklist", tags=["findings"])
-def get_worklist(_who: Signed, desk: TheDesk) -> Worklist:
+def get_worklist(_who: Signed, keepers: TheKeepers) -> Worklist:
     """Gaps, findings, endings of this week and stragglers, most urgent first, each with its one next step."""
-    return worklist(desk)
+    snapshot = keepers.estate.snapshot
+    return worklist(keepers.store, snapshot.estate, keepers.findings.all(), keepers.now())
 
 
 # --- while writing ---
 
 
 @router.post("/warnings", summary="What to know of a rule", operation_id="listWarnings", tags=["rulesets"])
-def list_warnings(body: Writing, _who: Author, desk: TheDesk) -> list[AuthoringWarning]:
+def list_warnings(body: Writing, _who: Author, keepers: TheKeepers) -> list[AuthoringWarning]:
     """What should be known of a ruleset or an assignment that is being written: what will not hold where, mistyped
     hosts, what is said already, what can never win. Nothing is kept.
     """
-    estate = desk.snapshot.estate
-    world = desk.foresight.world(desk.directory, WARNING_SECONDS)
+    estate = keepers.estate.snapshot.estate
+    world = keepers.foresight.world(WARNING_SECONDS)
     found: list[AuthoringWarning] = []
     if body.ruleset is not None:
-        found += warn_of_ruleset(body.ruleset, estate, world, desk.index)
+        found += warn_of_ruleset(body.ruleset, estate, world, keepers.holdings.index_in_force)
     if body.assignment is not None:
         one = body.assignment.keyed(())
         ruleset = estate.ruleset_by_key.get(one.ruleset)

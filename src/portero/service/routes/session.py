@@ -7,9 +7,9 @@ from fastapi import APIRouter, Request, Response
 from portero.core.nouns.access import MadeToken, NewToken, Session, SignIn, Token
 from portero.service import secrets
 from portero.service.problems import Problem
-from portero.service.routes.common import COOKIE, ROLES, Signed, TheDesk
+from portero.service.routes.common import COOKIE, ROLES, Signed, TheKeepers
 from portero.store import access
-from portero.store.estates import moment
+from portero.store.moments import moment
 
 SESSION_SECONDS = 12 * 3600.0
 
@@ -17,23 +17,23 @@ router = APIRouter(tags=["session"])
 
 
 @router.post("/session", summary="Sign in", operation_id="signIn")
-def sign_in(body: SignIn, request: Request, response: Response, desk: TheDesk) -> Session:
+def sign_in(body: SignIn, request: Request, response: Response, keepers: TheKeepers) -> Session:
     """Sign in with a password. Sets a same-site, HTTP-only cookie and gives the CSRF token for changes."""
-    who, now = f"{body.name}@{request.client.host if request.client else ''}", desk.now()
-    wait = desk.throttle.wait(who, now)
+    who, now = f"{body.name}@{request.client.host if request.client else ''}", keepers.now()
+    wait = keepers.throttle.wait(who, now)
     if wait > 0:
         raise Problem(
             "too-many-tries",
             f"Too many failed tries; wait {int(wait // 60) + 1} minutes.",
             headers={"Retry-After": str(int(wait) + 1)},
         )
-    with desk.store.reading() as connection:
+    with keepers.store.reading() as connection:
         password_hash = access.password_hash_of(connection, body.name)
     if not secrets.password_matches(password_hash, body.password):
-        desk.throttle.failed(who, now)
+        keepers.throttle.failed(who, now)
         raise Problem("not-signed-in", "Name or password is wrong.")
     secret, csrf_token = secrets.new_secret("ps"), secrets.new_secret("csrf")
-    with desk.store.writing() as connection:
+    with keepers.store.writing() as connection:
         access.add_session(connection, secrets.hash_secret(secret), body.name, csrf_token, now + SESSION_SECONDS)
         found = access.by_session(connection, secrets.hash_secret(secret), now)
     assert found is not None
@@ -55,23 +55,23 @@ def who_am_i(who: Signed) -> Session:
 
 
 @router.delete("/session", summary="Sign out", operation_id="signOut", status_code=204)
-def sign_out(_who: Signed, request: Request, response: Response, desk: TheDesk) -> None:
+def sign_out(_who: Signed, request: Request, response: Response, keepers: TheKeepers) -> None:
     """End the browser's session."""
     if secret := request.cookies.get(COOKIE):
-        with desk.store.writing() as connection:
-            access.end_session(connection, secrets.hash_secret(secret), desk.now())
+        with keepers.store.writing() as connection:
+            access.end_session(connection, secrets.hash_secret(secret), keepers.now())
     response.delete_cookie(COOKIE, samesite="strict", httponly=True)
 
 
 @router.post("/tokens", summary="Make an API token", operation_id="createToken", status_code=201)
-def create_token(body: NewToken, who: Signed, desk: TheDesk) -> MadeToken:
+def create_token(body: NewToken, who: Signed, keepers: TheKeepers) -> MadeToken:
     """Make an API token for programs. Its secret is shown this once and kept only as a hash."""
     role = body.role or who.role
     if ROLES.index(role) > ROLES.index(who.role):
         raise Problem("not-allowed", f"You are {who.role}; a token of yours cannot be {role}.")
-    secret, id, now = secrets.new_secret("pt"), secrets.new_code().lower(), desk.now()
+    secret, id, now = secrets.new_secret("pt"), secrets.new_code().lower(), keepers.now()
     expires = now + body.days * 86_400 if body.days else None
-    with desk.store.writing() as connection:
+    with keepers.store.writing() as connection:
         access.add_token(
             connection,
             id=id,
@@ -95,16 +95,16 @@ def create_token(body: NewToken, who: Signed, desk: TheDesk) -> MadeToken:
 
 
 @router.get("/tokens", summary="Your API tokens", operation_id="listTokens")
-def list_tokens(who: Signed, desk: TheDesk) -> list[Token]:
+def list_tokens(who: Signed, keepers: TheKeepers) -> list[Token]:
     """Your own tokens, without their secrets."""
-    with desk.store.reading() as connection:
+    with keepers.store.reading() as connection:
         records = access.list_tokens(connection, who.name)
     return [Token.model_validate({k: v for k, v in r._asdict().items() if k != "administrator"}) for r in records]
 
 
 @router.delete("/tokens/{id}", summary="Take back an API token", operation_id="revokeToken", status_code=204)
-def revoke_token(id: str, who: Signed, desk: TheDesk) -> None:
+def revoke_token(id: str, who: Signed, keepers: TheKeepers) -> None:
     """Take back one of your tokens; it is refused from now on."""
-    with desk.store.writing() as connection:
+    with keepers.store.writing() as connection:
         if not access.revoke_token(connection, id, who.name):
             raise Problem("not-found", f"You have no token “{id[:40]}”.")

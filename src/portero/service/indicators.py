@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Literal
@@ -29,15 +29,19 @@ from portero.core.nouns.urls import Visit, address_of, parse_visit
 from portero.formats.feed_files import BadFeed, Refused
 from portero.formats.rules_csv import read_rules
 from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_objects
-from portero.service.desk import Desk
+from portero.service.fleet import FleetKeeper
 from portero.service.problems import Problem
+from portero.service.state import Current
 from portero.store import activities
 from portero.store import indicators as kept
-from portero.store.estates import moment
+from portero.store.database import Store
+from portero.store.moments import moment
 
 MOST_TOLD = 100
 RECENT = timedelta(days=30)
 MOST_URLS = 20_000
+COUNT_SECONDS = 3600.0
+"""How often indicators are counted, for the forecast."""
 Format = Literal["csv", "stix"]
 
 
@@ -138,59 +142,129 @@ def _with_rules(ruleset: Ruleset, rules: tuple[Rule, ...]) -> Ruleset:
     return ruleset.model_copy(update={"rules": rules})
 
 
-# --- what it comes to ---
+class Indicators:
+    """Weighs, counts and cleans up what rulesets hold."""
 
+    def __init__(self, store: Store, current: Current, fleet: FleetKeeper, clock: Callable[[], float]) -> None:
+        self._store, self._current, self._fleet, self._now = store, current, fleet, clock
+        self._counted_at = 0.0
 
-def weigh(desk: Desk, ruleset: Ruleset, parcel: Parcel, replace: bool, is_kept: bool) -> ImportReport:
-    """What putting a parcel in comes to, against the estate without it."""
-    estate, now = desk.snapshot.estate, moment(desk.now())
-    there = {one.selector: one for one in ruleset.rules}
-    rules = [rule for _, rule in parcel.rules]
-    new = [one for one in rules if one.selector not in there]
-    changed = [one for one in rules if one.selector in there and there[one.selector] != one]
-    number, told = indicators.overlaps(parcel.rules, estate, MOST_TOLD) if ruleset.kind == "indicator" else (0, [])
-    hits = _Hits(desk, rules, now - RECENT) if ruleset.kind == "indicator" else None
-    after = put_in(estate, ruleset, parcel, replace)
-    return ImportReport(
-        ruleset=ruleset.key,
-        rules=len(rules),
-        new=len(new),
-        changed=len(changed),
-        unchanged=len(rules) - len(new) - len(changed),
-        duplicates=parcel.duplicates,
-        ended=sum(indicators.has_ended(one, now) for one in rules),
-        removed=len(there.keys() - {one.selector for one in rules}) if replace else 0,
-        overlapping=number,
-        overlaps=tuple(told),
-        refused=len(parcel.refused),
-        refused_lines=tuple(BadLine(line=one.number, problem=one.problem) for one in parcel.refused[:MOST_TOLD]),
-        aside=tuple(
-            SetAside(name=one.name, problem=one.problem, at=now, document=one.document)
-            for one in parcel.asides[:MOST_TOLD]
-        ),
-        set_aside=len(parcel.asides),
-        files_ruleset=files_key(ruleset.key) if parcel.files else None,
-        files=len(parcel.files),
-        hits=tuple(hits.found[:MOST_TOLD]) if hits else (),
-        hit_hosts=len(hits.found) if hits else 0,
-        hit_devices=hits.devices if hits else 0,
-        hit_visits=sum(one.visits for one in hits.found) if hits else 0,
-        most=heaviest(after, desk.roster.fleet.combinations()).indicators,
-        capacity=estate.settings.indicator_capacity,
-        kept=is_kept,
-    )
+    def weigh(self, ruleset: Ruleset, parcel: Parcel, replace: bool, is_kept: bool) -> ImportReport:
+        """What putting a parcel in comes to, against the estate without it."""
+        estate, now = self._current.snapshot.estate, moment(self._now())
+        there = {one.selector: one for one in ruleset.rules}
+        rules = [rule for _, rule in parcel.rules]
+        new = [one for one in rules if one.selector not in there]
+        changed = [one for one in rules if one.selector in there and there[one.selector] != one]
+        number, told = indicators.overlaps(parcel.rules, estate, MOST_TOLD) if ruleset.kind == "indicator" else (0, [])
+        hits = _Hits(self._store, rules, now - RECENT) if ruleset.kind == "indicator" else None
+        after = put_in(estate, ruleset, parcel, replace)
+        return ImportReport(
+            ruleset=ruleset.key,
+            rules=len(rules),
+            new=len(new),
+            changed=len(changed),
+            unchanged=len(rules) - len(new) - len(changed),
+            duplicates=parcel.duplicates,
+            ended=sum(indicators.has_ended(one, now) for one in rules),
+            removed=len(there.keys() - {one.selector for one in rules}) if replace else 0,
+            overlapping=number,
+            overlaps=tuple(told),
+            refused=len(parcel.refused),
+            refused_lines=tuple(BadLine(line=one.number, problem=one.problem) for one in parcel.refused[:MOST_TOLD]),
+            aside=tuple(
+                SetAside(name=one.name, problem=one.problem, at=now, document=one.document)
+                for one in parcel.asides[:MOST_TOLD]
+            ),
+            set_aside=len(parcel.asides),
+            files_ruleset=files_key(ruleset.key) if parcel.files else None,
+            files=len(parcel.files),
+            hits=tuple(hits.found[:MOST_TOLD]) if hits else (),
+            hit_hosts=len(hits.found) if hits else 0,
+            hit_devices=hits.devices if hits else 0,
+            hit_visits=sum(one.visits for one in hits.found) if hits else 0,
+            most=heaviest(after, self._fleet.members.combinations()).indicators,
+            capacity=estate.settings.indicator_capacity,
+            kept=is_kept,
+        )
+
+    # --- how many ---
+
+    def capacity(self) -> CapacityUse:
+        """What machines carry of what they may, how that grows, and when it is full."""
+        estate, now = self._current.snapshot.estate, moment(self._now())
+        fleet = self._fleet.members
+        all_loads = loads(estate, fleet.combinations())
+        most = max(all_loads, key=lambda one: one.indicators, default=None)
+        groups = most.groups if most else ()
+        full = {one.groups for one in all_loads if most and one.indicators == most.indicators}
+        today = now.date().toordinal()
+        with self._store.reading() as connection:
+            days = kept.counts(connection, today - RECENT.days)
+        carried = most.indicators if most else 0
+        grows = _growth([*days, (today, carried)])
+        left = estate.settings.indicator_capacity - carried
+        full_in = left / grows if grows is not None and grows > 0 and left > 0 else (0.0 if left <= 0 else None)
+        ending = sum(
+            1
+            for ruleset in estate.rulesets
+            if ruleset.kind == "indicator"
+            for one in ruleset.rules
+            if one.valid_until is not None and now < one.valid_until <= now + RECENT
+        )
+        return CapacityUse(
+            capacity=estate.settings.indicator_capacity,
+            most=carried,
+            by_hand=most.by_hand if most else 0,
+            by_feed=most.by_feed if most else 0,
+            groups=groups,
+            devices=sum(fleet.groups_of(member.id) in full for member in fleet),
+            ending=ending,
+            a_day=grows,
+            full_in_days=full_in,
+            sentence=sentences.capacity(carried, estate.settings.indicator_capacity, grows, full_in),
+        )
+
+    def count_hourly(self) -> None:
+        """Count them once an hour, for the forecast."""
+        if self._now() - self._counted_at > COUNT_SECONDS:
+            self._counted_at = self._now()
+            self.count()
+
+    def count(self) -> None:
+        """Keep how many there are today, on the machines that have most and in all by origin."""
+        estate = self._current.snapshot.estate
+        most = heaviest(estate, self._fleet.members.combinations()).indicators
+        own = [one for one in estate.rulesets if one.kind == "indicator"]
+        hand, feed = (sum(len(one.rules) for one in own if (one.feed is not None) is fed) for fed in (False, True))
+        with self._store.writing() as connection:
+            kept.note_count(connection, moment(self._now()).date().toordinal(), most, hand, feed)
+
+    # --- cleaning up ---
+
+    def clean_up(self, reasons: Sequence[str], ruleset: str | None) -> tuple[CleanUp, list[CleanUpItem]]:
+        """What can go for these reasons, the first thousand told; and all that is written by hand."""
+        estate = self._current.snapshot.estate
+        found = [
+            one
+            for one in indicators.clean_up(estate, moment(self._now()))
+            if one.reason in reasons and ruleset in (None, one.ruleset)
+        ]
+        own = [one for one in found if estate.ruleset_by_key[one.ruleset].feed is None]
+        counts = {reason: sum(one.reason == reason for one in own) for reason in ("ended", "duplicate", "overshadowed")}
+        return CleanUp(items=tuple(own[:1000]), **counts, from_feeds=len(found) - len(own)), own
 
 
 class _Hits:
     """The hosts of recent activity that some of the rules would meet. Visits to test hosts are left out."""
 
-    def __init__(self, desk: Desk, rules: Sequence[Rule], since: datetime) -> None:
+    def __init__(self, store: Store, rules: Sequence[Rule], since: datetime) -> None:
         self._table: IndicatorTable[Rule] = IndicatorTable({})
         for rule in rules:
             if rule.selector.kind in indicators.PLACED:
                 self._table.add(rule.selector, rule)
         after = since.timestamp()
-        with desk.store.reading() as connection:
+        with store.reading() as connection:
             seen = dict(activities.hosts_since(connection, after))
             met: dict[str, Rule] = {}
             for host in seen:
@@ -218,9 +292,6 @@ class _Hits:
         return next(iter(self._table.met_by(visit, address_of(visit.host))), None)
 
 
-# --- searching ---
-
-
 def found_in(ruleset: Ruleset, place: int, now: datetime, assigned: bool) -> FoundIndicator:
     """One rule as lists show it."""
     rule = ruleset.rules[place]
@@ -235,62 +306,7 @@ def found_in(ruleset: Ruleset, place: int, now: datetime, assigned: bool) -> Fou
     )
 
 
-# --- capacity ---
-
-
-def capacity_use(desk: Desk) -> CapacityUse:
-    """What machines carry of what they may, how that grows, and when it is full."""
-    estate, now = desk.snapshot.estate, moment(desk.now())
-    fleet = desk.roster.fleet
-    all_loads = loads(estate, fleet.combinations())
-    most = max(all_loads, key=lambda one: one.indicators, default=None)
-    groups = most.groups if most else ()
-    full = {one.groups for one in all_loads if most and one.indicators == most.indicators}
-    today = now.date().toordinal()
-    with desk.store.reading() as connection:
-        days = kept.counts(connection, today - RECENT.days)
-    carried = most.indicators if most else 0
-    grows = _growth([*days, (today, carried)])
-    left = estate.settings.indicator_capacity - carried
-    full_in = left / grows if grows is not None and grows > 0 and left > 0 else (0.0 if left <= 0 else None)
-    ending = sum(
-        1
-        for ruleset in estate.rulesets
-        if ruleset.kind == "indicator"
-        for one in ruleset.rules
-        if one.valid_until is not None and now < one.valid_until <= now + RECENT
-    )
-    return CapacityUse(
-        capacity=estate.settings.indicator_capacity,
-        most=carried,
-        by_hand=most.by_hand if most else 0,
-        by_feed=most.by_feed if most else 0,
-        groups=groups,
-        devices=sum(fleet.groups_of(member.id) in full for member in fleet),
-        ending=ending,
-        a_day=grows,
-        full_in_days=full_in,
-        sentence=sentences.capacity(carried, estate.settings.indicator_capacity, grows, full_in),
-    )
-
-
 def _growth(days: Sequence[tuple[int, int]]) -> float | None:
     """How many more there are each day, from the first day to the last; None where that is not known yet."""
     (first, had), (last, have) = days[0], days[-1]
     return (have - had) / (last - first) if last > first else None
-
-
-# --- cleaning up ---
-
-
-def clean_up(desk: Desk, reasons: Sequence[str], ruleset: str | None) -> tuple[CleanUp, list[CleanUpItem]]:
-    """What can go for these reasons, the first thousand told; and all that is written by hand."""
-    estate = desk.snapshot.estate
-    found = [
-        one
-        for one in indicators.clean_up(estate, moment(desk.now()))
-        if one.reason in reasons and ruleset in (None, one.ruleset)
-    ]
-    own = [one for one in found if estate.ruleset_by_key[one.ruleset].feed is None]
-    counts = {reason: sum(one.reason == reason for one in own) for reason in ("ended", "duplicate", "overshadowed")}
-    return CleanUp(items=tuple(own[:1000]), **counts, from_feeds=len(found) - len(own)), own

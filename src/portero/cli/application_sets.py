@@ -1,0 +1,79 @@
+"""Application sets: named sets of programs."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import Commands, UsageProblem, add_change
+from portero.cli.nouns import Family, given_in
+from portero.core import sentences
+
+_CONDITION = re.compile(r"^(sha256|path|product|file|signer|vendor|category|version)(<=|>=|=|<)(.+)$")
+_BOUNDS = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
+
+
+def _condition(text: str) -> dict[str, Any]:
+    """`product=Deckhand Viewer;version<4.2` as a condition."""
+    made: dict[str, Any] = {}
+    for part in text.split(";"):
+        found = _CONDITION.match(part.strip())
+        if found is None or (found[1] != "version" and found[2] != "="):
+            raise UsageProblem(f"“{part}” is not a condition; write it as in “product=Deckhand Viewer;version<4.2”")
+        if found[1] == "version":
+            made.setdefault("version", {})[_BOUNDS[found[2]]] = found[3].strip()
+        else:
+            made[found[1]] = found[3].strip()
+    return made
+
+
+def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
+    values = given_in(options, "name")
+    for name in ("include", "exclude"):
+        if getattr(options, name):
+            values[name] = [_condition(text) for text in getattr(options, name)]
+    if options.freeze:
+        values |= {"following": False, "frozen_members": None}
+    elif options.follow or not before.get("following", True):
+        values |= {"following": options.follow, "frozen_members": None if options.follow else before["frozen_members"]}
+    return values
+
+
+def _tell_set(one: Any) -> None:
+    output.say(f"{one.name} ({one.key}): {one.sentence}")
+    for sha256 in one.frozen_members or ():
+        output.say(sha256, indent=2)
+    if one.rulesets:
+        output.say(f"Named by {sentences.joined(one.rulesets)}", indent=2)
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    family = Family("application set")
+    verbs = family.declare(commands)
+    example = 'remote-control --include "category=remote-access"'
+    rows = family.list(
+        ("APPLICATION SET", "WHICH PROGRAMS"),
+        lambda one: (one.key, one.sentence),
+        f"There is no application set yet: portero application-set set {example}",
+    )
+    family.add_list(verbs, rows)
+    family.add_show(verbs, family.show(_tell_set), "remote-control")
+    put = family.add_set(
+        verbs, family.set(_set_values, _tell_set), f'{example} --exclude "signer=Brackwater Ferries IT"'
+    )
+    put.add_argument("--name", help="name for people")
+    put.add_argument(
+        "--include",
+        action="append",
+        metavar="CONDITION",
+        help="as in “product=Deckhand Viewer;version<4.2”; may be given again",
+    )
+    put.add_argument("--exclude", action="append", metavar="CONDITION", help="what is not held after all")
+    how = put.add_mutually_exclusive_group()
+    how.add_argument("--freeze", action="store_true", help="hold what machines have now, and nothing later")
+    how.add_argument("--follow", action="store_true", help="take in what is found later")
+    add_change(put)
+    family.add_remove(verbs, family.remove(), "remote-control")

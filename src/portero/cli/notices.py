@@ -1,0 +1,37 @@
+"""Notices: what people see where something is warned of or blocked."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import Commands, add_change
+from portero.cli.nouns import Family, given_in
+
+
+def _tell_notice(one: Any) -> None:
+    output.say(f"{one.name or one.key} ({one.key})")
+    for name in ("title", "text", "contact", "picture"):
+        if getattr(one, name):
+            output.say(f"{name}: {getattr(one, name)}", indent=2)
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    family = Family("notice")
+    verbs = family.declare(commands)
+    example = 'bridge --text "The bridge is for navigation." --contact "the watch desk"'
+    rows = family.list(
+        ("NOTICE", "TITLE", "TEXT"),
+        lambda one: (one.key, one.title or "", one.text or ""),
+        f"There is only the standard one: portero notice set {example}",
+    )
+    family.add_list(verbs, rows)
+    family.add_show(verbs, family.show(_tell_notice), "bridge")
+    names = ("name", "title", "text", "contact", "picture")
+    values = family.set(lambda options, _before: given_in(options, *names), _tell_notice)
+    put = family.add_set(verbs, values, example)
+    for name in names:
+        put.add_argument(f"--{name}", help=f"its {name}")
+    add_change(put)
+    family.add_remove(verbs, family.remove(), "bridge")

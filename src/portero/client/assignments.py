@@ -1,0 +1,17 @@
+"""Assignments."""
+
+from __future__ import annotations
+
+from portero.client.collection import Collection
+from portero.client.connection import fields_of
+from portero.core.nouns.assignment import Assignment, AssignmentSummary
+
+
+class Assignments(Collection[Assignment, AssignmentSummary, AssignmentSummary]):
+    """Assignments; lists by `ruleset` and by `group`. One is made of a NewAssignment too, which needs no key."""
+
+    def set_state(self, key: str, state: str, *, reason: str | None = None) -> AssignmentSummary:
+        """Pause an assignment (`paused`), or put it in force (`active`). NotFound, ChangedMeanwhile."""
+        seen = self.get(key)
+        changed = Assignment.model_validate({**fields_of(seen, Assignment), "state": state})
+        return self.put(changed, version=seen.version, reason=reason)

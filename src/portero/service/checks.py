@@ -1,0 +1,126 @@
+"""What machines do about attempts, and why: decided by the code that decides on the machines."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from typing import Any
+
+from portero.core.insight.offline import UnknownDevice
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.device import Device
+from portero.core.nouns.verdict import Blocks, Explanation
+from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.explaining import Case, blocks, explain
+from portero.core.resolving.policy import Policy
+from portero.core.resolving.standing import Standing
+from portero.service.bundles import Bundles
+from portero.service.feeds.holdings import Holdings
+from portero.service.fleet import FleetKeeper
+from portero.service.people import People
+from portero.service.problems import Problem
+from portero.service.roster import Roster
+from portero.service.state import Current
+from portero.store import overlays
+from portero.store.database import Store
+from portero.store.moments import moment
+
+
+class Checks:
+    """Decides attempts on the devices of the fleet, as they should have it and as they have it."""
+
+    def __init__(
+        self,
+        store: Store,
+        current: Current,
+        fleet: FleetKeeper,
+        roster: Roster,
+        people: People,
+        holdings: Holdings,
+        clock: Callable[[], float],
+    ) -> None:
+        self._store, self._current, self._fleet, self._roster = store, current, fleet, roster
+        self._people, self._holdings, self._now = people, holdings, clock
+        self._bundles = Bundles(store)
+
+    def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
+        """The whole answer to an attempt on one of the devices. Problem; BadUrl where the URL is none."""
+        return self._explain(self._fleet.device(attempt.device), attempt, left_aside)
+
+    def judging_many(self) -> Callable[[Attempt], Explanation]:
+        """Explains one attempt after the other; each device is looked up once. UnknownDevice, BadUrl."""
+        known: dict[str, Device] = {}
+
+        def judge(attempt: Attempt) -> Explanation:
+            device = known.get(attempt.device)
+            if device is None:
+                try:
+                    device = known[attempt.device] = self._fleet.device(attempt.device)
+                except Problem as problem:
+                    raise UnknownDevice(problem.detail) from problem
+            return self._explain(device, attempt)
+
+        return judge
+
+    def blocks(self, device: Device) -> Blocks:
+        """What the device does about each category that some rule names for it."""
+        attempt = Attempt(device=device.hostname, url="http://nothing.test/")
+        return blocks(self._newest_policy(device), self._case(device, attempt), self._provenance(device))
+
+    def difference(self, before: str, after: str) -> bytes | None:
+        """What a device fetches that has one bundle and should have another; None where it needs the whole one."""
+        return self._bundles.difference(before, after)
+
+    def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
+        """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
+        some = any(one.until_restart for one in self._current.snapshot.estate.assignments)
+        policy = self._bundles.policy(digest, device) if some else None
+        held = [one.key for one in policy.bundle.assignments if one.until_restart] if policy else []
+        overlays.note_until_restart(connection, device, held, now)
+
+    def _explain(self, device: Device, attempt: Attempt, left_aside: bool = False) -> Explanation:
+        whole = None
+        if left_aside:
+            names, estate = (device.id, device.hostname), self._current.snapshot.estate
+            whole = Policy(compile_bundle(estate, device.groups, names, ANY_STATE), device.hostname)
+        case = self._case(device, attempt)
+        return explain(self._newest_policy(device), case, whole=whole, **self._provenance(device))
+
+    def _case(self, device: Device, attempt: Attempt) -> Case:
+        """An attempt on a device with all that is known of it."""
+        with self._store.reading() as connection:
+            since = overlays.until_restart_since(connection, device.id)
+        index = self._holdings.index_in_force
+        standing = Standing.of(
+            device.facts,
+            lifecycle=device.lifecycle,
+            applied=self._policy(device, device.applied_bundle),
+            current=device.applied_bundle == device.bundle,
+            index_current=device.applied_index in (None, index.digest),
+            since=since,
+            coverage=self._current.snapshot.estate.coverage_table,
+            catalogue=self._roster.catalogue,
+        )
+        filled = attempt.model_copy(
+            update={
+                "device": device.hostname,
+                "at": attempt.at or moment(self._now()),
+                "place": attempt.place or device.facts.place,
+            }
+        )
+        return Case(filled, index, standing, self._people.user_groups(attempt.user))
+
+    def _policy(self, device: Device, digest: str | None) -> Policy | None:
+        """The policy that a device has, or had, by its digest."""
+        return self._bundles.policy(digest, device.hostname) if digest else None
+
+    def _newest_policy(self, device: Device) -> Policy:
+        policy = self._policy(device, device.bundle)
+        return policy or Policy(compile_bundle(self._current.snapshot.estate, device.groups))
+
+    def _provenance(self, device: Device) -> dict[str, Any]:
+        return {
+            "revision": self._current.snapshot.revision,
+            "bundle": device.bundle,
+            "applied_bundle": device.applied_bundle,
+        }

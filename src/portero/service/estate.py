@@ -1,0 +1,247 @@
+"""The estate: changed, previewed, and looked at as it was."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+from portero.core.insight.contents import emptied, filled
+from portero.core.insight.differences import differences
+from portero.core.insight.history import undone
+from portero.core.insight.offline import with_frozen_members
+from portero.core.matching.fleet import Regrouping
+from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.preview import Preview
+from portero.core.nouns.revision import Change
+from portero.core.nouns.rule import Rule
+from portero.service.feeds.holdings import Holdings
+from portero.service.foresight import Foresight
+from portero.service.live import Live
+from portero.service.planning import Planner
+from portero.service.problems import Problem
+from portero.service.refusing import refuse_faults, refuse_other_kinds, refuse_overload
+from portero.service.roster import Roster
+from portero.service.state import Current, Naming, Snapshot, Transition, changed_versions
+from portero.store import access, revisions
+from portero.store.database import Store
+from portero.store.feeds import KeptIndex
+from portero.store.plans import GenerationInForce, Plan, write_plan
+
+Edit = Callable[[Snapshot], Estate]
+"""Takes what counts; gives the estate as it should be. May raise Problem."""
+Brought = Mapping[str, tuple[Rule, ...]]
+"""The rules that a generation of a feed brings, by the kind of ruleset that they belong in."""
+
+
+class Once(NamedTuple):
+    """An Idempotency-Key, with a fingerprint of the request that came with it."""
+
+    key: str
+    fingerprint: str
+
+
+class Done(NamedTuple):
+    """A change that was made: what counts since, and what is answered to whoever sends it again."""
+
+    snapshot: Snapshot
+    told: str = ""
+
+
+@dataclass(frozen=True)
+class _Reckoned:
+    """What a change comes to, before it is written; without a plan it comes to nothing."""
+
+    done: Done
+    plan: Plan | None = None
+    regrouping: Regrouping | None = None
+    recalled: bool = False
+
+
+class EstateKeeper:
+    """Changes the estate. All of a change is committed, with its revision and its bundles, or nothing. Safe to use from
+    several threads.
+    """
+
+    def __init__(
+        self,
+        store: Store,
+        current: Current,
+        planner: Planner,
+        roster: Roster,
+        holdings: Holdings,
+        foresight: Foresight,
+        live: Live,
+        clock: Callable[[], float],
+    ) -> None:
+        self._store, self._current, self._planner, self._roster = store, current, planner, roster
+        self._holdings, self._foresight, self._live, self._now = holdings, foresight, live, clock
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """What counts now. Take it once for all that belongs together."""
+        return self._current.snapshot
+
+    def at(self, number: int) -> Estate:
+        """The estate as it was at a revision. Problem where there is no such revision."""
+        snapshot = self.snapshot
+        if not 0 <= number <= snapshot.revision:
+            raise Problem("not-found", f"There is no revision {number}; the newest is {snapshot.revision}.")
+        with self._store.reading() as connection:
+            steps = list(revisions.steps_back(connection, snapshot.revision, number))
+        return filled(undone(snapshot.authored, steps), snapshot.contents) if steps else snapshot.estate
+
+    # --- changing ---
+
+    def change(
+        self,
+        edit: Edit,
+        *,
+        by: str,
+        reason: str | None = None,
+        once: Once | None = None,
+        answer: Callable[[Estate], str] = lambda _estate: "",
+    ) -> Done:
+        """Make a change. Problem where the edit does not fit; the same Idempotency-Key is answered as before."""
+
+        def reckon() -> _Reckoned:
+            before = self.snapshot
+            if (told := self._recalled(by, once)) is not None:
+                return _Reckoned(Done(before, told), recalled=True)
+            after, changes = self._edited(edit, before)
+            if not changes:
+                return _Reckoned(Done(before, answer(before.estate)))
+            going = Transition(before, after, changes, self._now())
+            with self._store.reading() as connection:
+                plan, regrouping = self._planner.plan(connection, going, by, reason)
+            return _Reckoned(Done(after, answer(after.estate)), plan, regrouping)
+
+        def remember(connection: sqlite3.Connection, told: str) -> None:
+            if once is not None:
+                access.keep_answer(connection, by, once.key, once.fingerprint, told, self._now())
+
+        return self._carry_out(reckon, ("revision", "device"), remember if once is not None else None)
+
+    def preview(self, edit: Edit) -> Preview:
+        """What a change would do. Nothing is kept and nobody waits. Problem where the edit does not fit."""
+        before = self.snapshot
+        after, _ = self._edited(edit, before)
+        return self._foresight.preview(before.estate, after.estate, before.revision)
+
+    def _recalled(self, by: str, once: Once | None) -> str | None:
+        """What was answered before to the same Idempotency-Key. Problem where that came with another request."""
+        if once is None:
+            return None
+        with self._store.reading() as connection:
+            kept = access.recall_answer(connection, by, once.key)
+        if kept is not None and kept[0] != once.fingerprint:
+            raise Problem("invalid", "This Idempotency-Key was used for another request; take a new one.")
+        return kept[1] if kept is not None else None
+
+    def _edited(self, edit: Edit, before: Snapshot) -> tuple[Snapshot, tuple[Change, ...]]:
+        """What is to count as the edit makes it, with what feeds bring; and what is authored of the difference.
+        Problem.
+        """
+        estate = edit(before)
+        left = {one.key for one in estate.feeds}
+        gone, kept = (
+            {key: one for key, one in before.contents.items() if (key in left) is stays} for stays in (False, True)
+        )
+        estate = filled(emptied(estate, gone), kept)
+        refuse_faults(estate)
+        refuse_other_kinds(before.estate, estate)
+        refuse_overload(before.estate, estate, self._roster)
+        changes = tuple(differences(before.authored, emptied(estate, before.contents)))
+        revision = before.revision + 1
+        generations = tuple(one for one in before.naming.generations if one[0] in left)
+        after = Snapshot(
+            estate,
+            revision,
+            changed_versions(before.versions, changes, revision),
+            kept,
+            replace(before.naming, generations=generations),
+        )
+        return after, changes
+
+    def _carry_out(
+        self,
+        reckon: Callable[[], _Reckoned],
+        subjects: Sequence[str],
+        remember: Callable[[sqlite3.Connection, str], None] | None = None,
+    ) -> Done:
+        """Reckon, write, let it count, then tell who waits for it."""
+
+        def write(reckoned: _Reckoned) -> None:
+            plan, done = reckoned.plan, reckoned.done
+            if reckoned.recalled or (plan is None and remember is None):
+                return
+            with self._store.writing() as connection:
+                if plan is not None:
+                    write_plan(connection, plan)
+                if remember is not None:
+                    remember(connection, done.told)
+            # only what is committed is seen
+            self._current.stir()
+            if plan is not None:
+                if plan.index is not None:
+                    self._holdings.take(plan.index)
+                self._roster.adopt(done.snapshot.estate, reckoned.regrouping)
+                self._current.snapshot = done.snapshot
+
+        reckoned = self._current.change(reckon, write)
+        if reckoned.plan is not None:
+            self._live.wake(reckoned.plan.woken)
+            self._live.tell(*subjects)
+        return reckoned.done
+
+    # --- what feeds bring ---
+
+    def bring_in(self, generation: GenerationInForce, brought: Brought | None, index: KeptIndex | None) -> None:
+        """Put a generation of a feed in force: of indicators with their bundles (`brought`), of categories with their
+        index. Problem where machines would have more to carry than they may.
+        """
+
+        def reckon() -> _Reckoned:
+            before = self.snapshot
+            if all(one.key != generation.feed for one in before.estate.feeds):
+                raise Problem("not-found", f"There is no feed “{generation.feed}” any more.")
+            contents = before.contents if brought is None else {**before.contents, generation.feed: brought}
+            estate = filled(before.estate, contents)
+            refuse_overload(before.estate, estate, self._roster)
+            generations = {**dict(before.naming.generations), generation.feed: generation.number}
+            naming = Naming(index.digest if index else before.naming.index, tuple(sorted(generations.items())))
+            after = replace(before, estate=estate, contents=contents, naming=naming)
+            going = Transition(before, after, (), self._now())
+            with self._store.reading() as connection:
+                if index is None:
+                    plan = self._planner.plan_generation(connection, going, generation)
+                else:
+                    plan = self._planner.plan_index(connection, going, index, generation)
+            return _Reckoned(Done(after), plan)
+
+        self._carry_out(reckon, ("feed", "device", "finding"))
+
+    def refresh_index(self, index: KeptIndex) -> None:
+        """Put an index of the same generations in force, made on another day or by other settings."""
+
+        def reckon() -> _Reckoned:
+            before = self.snapshot
+            after = replace(before, naming=replace(before.naming, index=index.digest))
+            with self._store.reading() as connection:
+                going = Transition(before, after, (), self._now())
+                return _Reckoned(Done(after), self._planner.plan_index(connection, going, index, None))
+
+        self._carry_out(reckon, ("feed",))
+
+    # --- frozen sets ---
+
+    def with_frozen(self, estate: Estate) -> Estate:
+        """The estate with what its frozen sets hold, where it does not say: what devices have now."""
+        waiting = any(not one.following and one.frozen_members is None for one in estate.application_sets)
+        return with_frozen_members(estate, list(self._foresight.programs())) if waiting else estate
+
+    def frozen(self, application_set: ApplicationSet) -> ApplicationSet:
+        """The set with what it holds, where it is frozen and does not say."""
+        return self.with_frozen(Estate(application_sets=(application_set,))).application_sets[0]

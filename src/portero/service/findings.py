@@ -1,0 +1,82 @@
+"""What is to be settled, and what somebody has accepted of it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+
+from portero.core.insight.findings.finding import Found
+from portero.core.nouns.finding import SEVERITIES, Acceptance, Finding, Findings, NewAcceptance
+from portero.service.foresight import Foresight
+from portero.service.live import Live
+from portero.service.problems import Problem, field_error
+from portero.service.state import Current
+from portero.store import findings as accepting
+from portero.store.database import Store
+from portero.store.moments import moment
+
+
+class FindingsKeeper:
+    """Finds, and keeps acceptances."""
+
+    def __init__(
+        self, store: Store, current: Current, foresight: Foresight, live: Live, clock: Callable[[], float]
+    ) -> None:
+        self._store, self._current, self._foresight, self._live, self._now = store, current, foresight, live, clock
+
+    def all(self) -> Findings:
+        """What is to be settled, with what somebody has accepted marked."""
+        snapshot = self._current.snapshot
+        found = self._foresight.findings(snapshot.estate, snapshot.revision)
+        with self._store.reading() as connection:
+            accepted = accepting.accepted(connection, self._now())
+        items = tuple(
+            one.model_copy(update={"accepted": accepted[one.id]}) if one.id in accepted else one for one in found.items
+        )
+        counts = Counter(one.severity for one in items if one.is_open)
+        return Findings(
+            revision=snapshot.revision,
+            items=items,
+            open={severity: counts[severity] for severity in SEVERITIES},
+            accepted=sum(not one.is_open for one in items),
+            complete=found.complete,
+        )
+
+    def get(self, id: str) -> Finding:
+        """One of them. Problem."""
+        for one in self.all().items:
+            if one.id == id:
+                return one
+        raise no_finding(id)
+
+    def with_devices(self) -> Found:
+        """What is to be settled, with all devices that each finding is about."""
+        snapshot = self._current.snapshot
+        return self._foresight.findings(snapshot.estate, snapshot.revision)
+
+    def accept(self, id: str, new: NewAcceptance, by: str) -> Finding:
+        """Say why one may stay as it is, and until when. Problem."""
+        now = moment(self._now())
+        if new.until <= now:
+            raise Problem(
+                "invalid",
+                "The end of the acceptance has passed; give a later one.",
+                errors=[field_error(["until"], "past")],
+            )
+        self.get(id)
+        with self._store.writing() as connection:
+            accepting.accept(connection, id, Acceptance(by=by, at=now, reason=new.reason, until=new.until))
+        self._live.tell("finding")
+        return self.get(id)
+
+    def reopen(self, id: str) -> None:
+        """Open one again that somebody has accepted. Problem where nobody has."""
+        with self._store.writing() as connection:
+            if not accepting.take_back(connection, id):
+                raise Problem("not-found", f"Nobody has accepted a finding “{id[:200]}”.")
+        self._live.tell("finding")
+
+
+def no_finding(id: str) -> Problem:
+    """There is none of that id."""
+    return Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")

@@ -1,0 +1,85 @@
+"""The fleet: its devices, the groups they are in, and what becomes of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from portero.core import sentences
+from portero.core.matching.fleet import Fleet
+from portero.core.nouns.device import Device
+from portero.core.nouns.group import Group
+from portero.core.nouns.membership import MembershipRule
+from portero.service.heard import Heard
+from portero.service.live import Live
+from portero.service.problems import Problem
+from portero.service.publishing import Publisher
+from portero.service.roster import Roster, Settlement
+from portero.service.state import Current
+from portero.store import devices, enrolling
+from portero.store.database import Store
+from portero.store.moments import moment
+
+
+class FleetKeeper:
+    """Looks devices up, and changes what is known of them. Safe to use from several threads."""
+
+    def __init__(
+        self,
+        store: Store,
+        current: Current,
+        roster: Roster,
+        publisher: Publisher,
+        live: Live,
+        clock: Callable[[], float],
+    ) -> None:
+        self._store, self._current, self._roster, self._publisher = store, current, roster, publisher
+        self._live, self._now = live, clock
+        self.heard = Heard(store)
+
+    @property
+    def members(self) -> Fleet:
+        """All devices in memory, with their groups."""
+        return self._roster.fleet
+
+    def device(self, name: str) -> Device:
+        """The device of that id or hostname. Problem where there is none, or more than one."""
+        with self._store.reading() as connection:
+            found = devices.find_devices(connection, name, self._now())
+        if not found:
+            raise Problem("not-found", f"There is no device “{name[:80]}”; search the list of devices for it.")
+        if len(found) > 1:
+            ids = sentences.joined([device.id for device in found])
+            raise Problem(
+                "ambiguous-device",
+                f"{len(found)} devices call themselves “{name[:80]}”; say which by its id: {ids}.",
+            )
+        return found[0]
+
+    def matching(self, rule: MembershipRule) -> frozenset[str]:
+        """Ids of the devices that a membership rule would hold."""
+        held = self.members.held_by(Group(key="matching", members=rule), moment(self._now()))
+        return frozenset(member.id for member in held)
+
+    @contextmanager
+    def settling(self) -> Iterator[Settlement]:
+        """A write transaction on the fleet, during which the estate stays as it is."""
+        with self._current.alone():
+            with self._store.writing() as connection:
+                settlement = Settlement(connection, self._roster, self._publisher, self._current.snapshot, self._now())
+                yield settlement
+            if settlement.settled:
+                self._current.stir()
+                self._roster.take(settlement)
+        self._live.wake(settlement.moved)
+
+    def let_time_pass(self) -> None:
+        """Take note of devices that have fallen silent, and of groups that time alone has changed."""
+        self.heard.write()
+        with self.settling() as settlement:
+            silent = enrolling.fall_silent(settlement.connection, settlement.now)
+            due = enrolling.due(settlement.connection, settlement.now)
+            for device in {*due, *(silent if self.members.membership.names_lifecycle else ())}:
+                settlement.settle(device)
+        if silent or due:
+            self._live.tell("device")

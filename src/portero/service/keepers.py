@@ -1,0 +1,112 @@
+"""The parts of one running service, each given what it needs and no more."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from portero.core.insight.contents import filled
+from portero.formats.bundles import public_text_of
+from portero.service.checks import Checks
+from portero.service.enrolment import Enrolment
+from portero.service.estate import EstateKeeper
+from portero.service.feeds.comparing import Comparisons
+from portero.service.feeds.fetching import Bounds
+from portero.service.feeds.holdings import Holdings
+from portero.service.feeds.polling import Feeds
+from portero.service.findings import FindingsKeeper
+from portero.service.fleet import FleetKeeper
+from portero.service.foresight import Foresight
+from portero.service.indicators import Indicators
+from portero.service.live import Live
+from portero.service.lookups import Lookups
+from portero.service.people import People
+from portero.service.planning import Planner
+from portero.service.publishing import Publisher
+from portero.service.roster import Roster
+from portero.service.ruleset_texts import RulesetTexts
+from portero.service.secrets import Throttle, signing_key
+from portero.service.state import Current, Naming, Snapshot
+from portero.store import estates, revisions
+from portero.store.database import Store
+
+
+@dataclass(frozen=True)
+class Keepers:
+    """One running service's keepers. Each is safe to use from several threads; none knows the others but those it was
+    given.
+    """
+
+    folder: Path
+    now: Callable[[], float]
+    store: Store
+    live: Live
+    throttle: Throttle
+    public_key: str
+    estate: EstateKeeper
+    fleet: FleetKeeper
+    people: People
+    checks: Checks
+    foresight: Foresight
+    findings: FindingsKeeper
+    texts: RulesetTexts
+    holdings: Holdings
+    feeds: Feeds
+    comparisons: Comparisons
+    lookups: Lookups
+    indicators: Indicators
+    enrolment: Enrolment
+
+    def let_time_pass(self) -> None:
+        """Feeds that are due, devices that have fallen silent, the hourly count of indicators."""
+        self.feeds.poll_due()
+        self.indicators.count_hourly()
+        self.fleet.let_time_pass()
+
+    def close(self) -> None:
+        """Close the store; nothing more is read."""
+        self.feeds.close()
+        self.fleet.heard.write()
+        self.store.close()
+
+
+def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: Bounds = Bounds()) -> Keepers:
+    """The keepers of the service whose data is in a folder, which is made where there is none. StoreProblem."""
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    store, live, key = Store(folder / "portero.sqlite3"), Live(), signing_key(folder)
+    with store.reading() as connection:
+        (written, versions), revision = estates.load_estate(connection), revisions.newest_revision(connection)
+    holdings = Holdings(folder, store, written, clock())
+    contents = holdings.contents(written)
+    naming = Naming(holdings.held.kept.digest, holdings.numbers(written))
+    current = Current(Snapshot(filled(written, contents), revision, versions, contents, naming))
+    estate = current.snapshot.estate
+    with store.reading() as connection:
+        roster = Roster(connection, estate, clock())
+    publisher, people = Publisher(key), People(store, clock)
+    foresight = Foresight(store, roster, people, holdings, clock)
+    estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
+    fleet = FleetKeeper(store, current, roster, publisher, live, clock)
+    return Keepers(
+        folder=folder,
+        now=clock,
+        store=store,
+        live=live,
+        throttle=Throttle(),
+        public_key=public_text_of(key),
+        estate=estate_keeper,
+        fleet=fleet,
+        people=people,
+        checks=Checks(store, current, fleet, roster, people, holdings, clock),
+        foresight=foresight,
+        findings=FindingsKeeper(store, current, foresight, live, clock),
+        texts=RulesetTexts(),
+        holdings=holdings,
+        feeds=Feeds(store, estate_keeper, holdings, live, clock, bounds),
+        comparisons=Comparisons(store, current, holdings, foresight, clock),
+        lookups=Lookups(store, current, holdings, foresight, clock),
+        indicators=Indicators(store, current, fleet, clock),
+        enrolment=Enrolment(store, fleet, live, clock),
+    )

@@ -1,0 +1,197 @@
+"""From a change on its way to all that follows from it: a plan. The store is read here, and nothing is written."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from portero.core import sentences
+from portero.core.insight.effects.touching import touched_groups
+from portero.core.insight.history import step_back
+from portero.core.insight.readiness import Obstacle
+from portero.core.matching.fleet import Regrouping
+from portero.core.nouns.estate import NOUNS
+from portero.core.nouns.revision import Change
+from portero.service.publishing import Publisher
+from portero.service.roster import Obstacles, Roster
+from portero.service.state import Transition
+from portero.store import classes, overlays
+from portero.store.classes import DeviceClass
+from portero.store.feeds import KeptIndex
+from portero.store.plans import GenerationInForce, Groups, NewRevision, Plan, PlannedClass, PlannedOverlay
+
+_REGROUPING = frozenset({"group", "precedence"})
+_HINDERING = frozenset({"settings", "layer modes", "coverage row"})
+Moved = Mapping[str, Groups]
+"""Devices that come into other groups, with those."""
+
+
+@dataclass
+class Classes:
+    """The classes as they are, and as they are to be."""
+
+    known: dict[Groups, DeviceClass]
+    planned: dict[Groups, PlannedClass] = field(default_factory=dict)
+
+    @classmethod
+    def kept(cls, connection: sqlite3.Connection) -> Classes:
+        """Those that the store has."""
+        return cls({one.groups: one for one in classes.list_classes(connection)})
+
+    def take(self, planned: PlannedClass | None) -> None:
+        """One is planned for, where there is something to write."""
+        if planned is not None:
+            self.planned[planned.groups] = planned
+
+    @property
+    def changed(self) -> set[Groups]:
+        """Those that are to have another bundle."""
+        return {one.groups for one in self.planned.values() if one.packed is not None}
+
+    def then(self, groups: Groups) -> DeviceClass:
+        """The class of these groups as it is to be."""
+        planned = self.planned.get(groups)
+        if planned is None:
+            return self.known[groups]
+        had = planned.packed or self.known[groups]
+        return DeviceClass(planned.id or 0, groups, had.digest, had.size, planned.revision)
+
+    def ids(self, groups: Iterable[Groups]) -> frozenset[int]:
+        """The ids of those that there are already: nobody waits in a new one."""
+        return frozenset(self.known[one].id for one in groups if one in self.known)
+
+
+@dataclass
+class Published:
+    """What classes, and single devices on top of theirs, are to have."""
+
+    classes: Classes
+    overlays: list[PlannedOverlay] = field(default_factory=list)
+    alone: list[Groups] = field(default_factory=list)
+    """The class of each device that is to have another overlay."""
+
+
+class Planner:
+    """Reckons plans: of the fleet as it is, and of what the store has of classes and overlays."""
+
+    def __init__(self, publisher: Publisher, roster: Roster) -> None:
+        self._publisher, self._roster = publisher, roster
+
+    def plan(
+        self, connection: sqlite3.Connection, going: Transition, by: str, reason: str | None
+    ) -> tuple[Plan, Regrouping | None]:
+        """What a change of what is authored comes to; and the groups of devices, where they change."""
+        nouns, roster = {one.noun for one in going.changes}, self._roster
+        regrouping = roster.plan(going.after.estate, going.now) if nouns & _REGROUPING else None
+        moved = regrouping.groups if regrouping is not None else {}
+        found = self._published(connection, going, going.changes, moved)
+        reached = frozenset(found.classes.changed.union(moved.values()))
+        left = {roster.fleet.groups_of(device) for device in moved}
+        plan = Plan(
+            now=going.now,
+            revision=going.after.revision,
+            authored=_new_revision(going, by, reason),
+            classes=tuple(found.classes.planned.values()),
+            moves=moved,
+            rechecks=roster.rechecks(regrouping, going.now) if regrouping is not None else None,
+            overlays=tuple(found.overlays),
+            obstacles=self._obstacles(going, moved, everywhere=bool(nouns & _HINDERING)),
+            reached=reached,
+            reached_alone=sum(groups not in reached for groups in found.alone),
+            woken=found.classes.ids(found.classes.changed.union(left, found.alone)),
+        )
+        return plan, regrouping
+
+    def plan_generation(self, connection: sqlite3.Connection, going: Transition, generation: GenerationInForce) -> Plan:
+        """What a generation of a feed of indicators comes to."""
+        changes = [
+            Change(noun="ruleset", key=one.key, verb="changed")
+            for one in going.after.estate.rulesets
+            if one.feed == generation.feed
+        ]
+        found = self._published(connection, going, changes, {})
+        return Plan(
+            now=going.now,
+            revision=going.after.revision,
+            classes=tuple(found.classes.planned.values()),
+            overlays=tuple(found.overlays),
+            generation=generation,
+            woken=found.classes.ids(found.classes.changed.union(found.alone)),
+        )
+
+    def plan_index(
+        self, connection: sqlite3.Connection, going: Transition, index: KeptIndex, generation: GenerationInForce | None
+    ) -> Plan:
+        """What another category index comes to: all that devices should have is signed for it."""
+        publisher, after, now = self._publisher, going.after, going.now
+        known = Classes.kept(connection).known
+        if index.digest == going.before.naming.index:
+            return Plan(now=now, revision=after.revision, generation=generation, index=index)
+        by_id = {one.id: one for one in known.values()}
+        signed = tuple(publisher.signed(after, one, one.revision, now) for one in known.values())
+        overlaid = []
+        for row in overlays.all_rows(connection):
+            own, revision = by_id[row["class"]], row["revision"]
+            manifest = publisher.manifest(after.naming, own.digest, own.size, revision, now, row["digest"])
+            overlaid.append(PlannedOverlay(row["device"], manifest))
+        return Plan(
+            now=now,
+            revision=after.revision,
+            classes=signed,
+            overlays=tuple(overlaid),
+            generation=generation,
+            index=index,
+            woken=frozenset(by_id),
+        )
+
+    def _published(
+        self, connection: sqlite3.Connection, going: Transition, changes: Sequence[Change], moved: Moved
+    ) -> Published:
+        """What the changes touch, compiled anew; and the classes that devices come into."""
+        publisher, after, now = self._publisher, going.after, going.now
+        found = Published(Classes.kept(connection))
+        touched, entered = touched_groups(going.before.estate, after.estate, changes), set(moved.values())
+        for groups, known in found.classes.known.items():
+            if touched is None or not touched.isdisjoint(groups):
+                found.classes.take(publisher.compiled(after, groups, known, now))
+            elif groups in entered:
+                found.classes.take(publisher.refreshed(after, known, now))
+        for groups in entered - found.classes.known.keys():
+            found.classes.take(publisher.compiled(after, groups, None, now))
+        self._overlay(connection, going, found, moved)
+        return found
+
+    def _overlay(self, connection: sqlite3.Connection, going: Transition, found: Published, moved: Moved) -> None:
+        """The overlays of all devices that have one, or are to have one."""
+        named = going.before.estate.named_devices | going.after.estate.named_devices
+        by_id = {one.id: groups for groups, one in found.classes.known.items()}
+        for row in overlays.with_overlays(connection, sorted(named)):
+            groups, had = moved.get(row["id"]) or by_id[row["class"]], overlays.of_device(connection, row["id"])
+            names = (row["id"], row["hostname"]) if row["keeps_name"] else (row["id"],)
+            own = found.classes.then(groups)
+            planned, is_other = self._publisher.overlay(going.after, row["id"], names, own, had, going.now)
+            if planned is not None:
+                found.overlays.append(planned)
+            if is_other:
+                found.alone.append(groups)
+
+    def _obstacles(self, going: Transition, moved: Moved, everywhere: bool) -> dict[str, Sequence[Obstacle]]:
+        """What stands in the way of the devices that are moved, or of all, where it is something else than before."""
+        roster, then = self._roster, Obstacles(going.after.estate)
+        concerned = {**roster.held_by(roster.fleet), **moved} if everywhere else moved
+        return dict(roster.other_obstacles(then, concerned))
+
+
+def _new_revision(going: Transition, by: str, reason: str | None) -> NewRevision:
+    """What is authored of a change."""
+    changes, step = going.changes, step_back(going.before.authored, going.after.authored, going.changes)
+    return NewRevision(
+        by=by,
+        summary=sentences.summary_of(changes),
+        reason=reason,
+        changes=changes,
+        step=step,
+        orders={noun: list(map(NOUNS[noun].key_of, NOUNS[noun].of(going.after.estate))) for noun in step.orders},
+        feeds_gone=frozenset(one.key for one in changes if one.noun == "feed" and one.verb == "removed"),
+    )

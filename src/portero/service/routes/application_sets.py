@@ -1,0 +1,44 @@
+"""Application sets. One that is frozen without naming its members holds the programs that machines have when saved."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from portero.core import sentences
+from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
+from portero.core.nouns.estate import NOUNS
+from portero.core.nouns.ruleset import Sentence
+from portero.service.keepers import Keepers
+from portero.service.routes.common import Signed, TheKeepers
+from portero.service.routes.nouns import NounRoutes, Tell
+from portero.service.routes.users import rulesets_naming
+from portero.service.state import Snapshot
+
+router = APIRouter(tags=["application sets"])
+_users = rulesets_naming("application_set")
+
+
+def _telling(_keepers: Keepers, snapshot: Snapshot) -> Tell:
+    def tell(one: ApplicationSet, version: int | None) -> ApplicationSetSummary:
+        return ApplicationSetSummary(
+            **{**dict(one), "name": one.name or one.key},
+            sentence=sentences.application_set_sentence(one),
+            rulesets=tuple(_users(snapshot.estate, one.key)),
+            version=version or 0,
+        )
+
+    return tell
+
+
+ROUTES = NounRoutes(
+    NOUNS["application set"],
+    telling=_telling,
+    users=_users,
+    prepared=lambda keepers, body: keepers.estate.frozen(body),
+)
+
+
+@router.post("/sentences/application-set", summary="An application set in words", operation_id="describeApplicationSet")
+def describe_application_set(body: ApplicationSet, _who: Signed, keepers: TheKeepers) -> Sentence:
+    """Which programs a set, saved or not, holds, in words. Nothing is kept."""
+    return Sentence(sentence=sentences.application_set_sentence(keepers.estate.frozen(body)))

@@ -1,0 +1,45 @@
+"""Assignments: of one ruleset or on one group where asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query
+
+from portero.core import sentences
+from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
+from portero.core.nouns.estate import NOUNS, Estate
+from portero.service.keepers import Keepers
+from portero.service.routes.nouns import NounRoutes, Sift, Tell
+from portero.service.state import Snapshot
+from portero.store import devices
+
+
+def _sifting(
+    ruleset: Annotated[str | None, Query(max_length=64, description="Of this ruleset only.")] = None,
+    group: Annotated[str | None, Query(max_length=64, description="On this group only.")] = None,
+) -> Sift:
+    return lambda one: (ruleset is None or one.ruleset == ruleset) and (group is None or group in one.groups)
+
+
+def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
+    def tell(one: Assignment, version: int | None) -> AssignmentSummary:
+        with keepers.store.reading() as connection:
+            reached = devices.count_reached(connection, one.groups, one.named_devices)
+        return AssignmentSummary(
+            **one.model_dump(),
+            sentence=sentences.assignment_sentence(one, snapshot.estate.ruleset_by_key[one.ruleset]),
+            devices=reached,
+            version=version or 0,
+        )
+
+    return tell
+
+
+def _made(estate: Estate, body: NewAssignment) -> Assignment:
+    """Without a key one is made of the ruleset and the first target."""
+    taken = [] if body.key else [one.key for one in estate.assignments]
+    return body.keyed(taken)
+
+
+ROUTES = NounRoutes(NOUNS["assignment"], telling=_telling, sifting=_sifting, new=NewAssignment, made=_made)

@@ -1,0 +1,50 @@
+"""Rulesets: told in words, their rules counted in lists."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+
+from portero.core import sentences
+from portero.core.nouns.estate import NOUNS
+from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary, Sentence
+from portero.service.keepers import Keepers
+from portero.service.routes.common import Signed
+from portero.service.routes.nouns import NounRoutes, Tell
+from portero.service.routes.users import assignments_with
+from portero.service.state import Snapshot
+
+router = APIRouter(tags=["rulesets"])
+_users = assignments_with("ruleset")
+
+
+def _told(keepers: Keepers, snapshot: Snapshot, one: Ruleset, version: int | None) -> dict[str, Any]:
+    return {
+        "key": one.key,
+        "name": one.name or one.key,
+        "kind": one.kind,
+        "feed": one.feed,
+        "rule_count": len(one.rules),
+        "sentence": keepers.texts.sentence(one),
+        "assignments": tuple(_users(snapshot.estate, one.key)),
+        "version": version or 0,
+    }
+
+
+def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
+    return lambda one, version: RulesetSummary(**_told(keepers, snapshot, one, version))
+
+
+def _telling_alone(keepers: Keepers, snapshot: Snapshot) -> Tell:
+    # not checked again: a long list would take its time
+    return lambda one, version: RulesetState.model_construct(**_told(keepers, snapshot, one, version), rules=one.rules)
+
+
+ROUTES = NounRoutes(NOUNS["ruleset"], telling=_telling, telling_alone=_telling_alone, users=_users)
+
+
+@router.post("/sentences/ruleset", summary="A ruleset in words", operation_id="describeRuleset")
+def describe_ruleset(body: Ruleset, _who: Signed) -> Sentence:
+    """What a ruleset, saved or not, does in words. Nothing is kept."""
+    return Sentence(sentence=sentences.ruleset_sentence(body))

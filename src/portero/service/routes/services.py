@@ -1,0 +1,16 @@
+"""Services: web applications known by their hosts. A host belongs to one service."""
+
+from __future__ import annotations
+
+from portero.core.nouns.estate import NOUNS
+from portero.core.nouns.service import ServiceSummary
+from portero.service.routes.nouns import NounRoutes
+from portero.service.routes.users import rulesets_naming
+
+ROUTES = NounRoutes(
+    NOUNS["service"],
+    telling=lambda _keepers, _snapshot: (
+        lambda one, version: ServiceSummary(**{**dict(one), "name": one.name or one.key}, version=version or 0)
+    ),
+    users=rulesets_naming("service"),
+)

@@ -1,0 +1,48 @@
+"""What holds for the whole estate."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Response
+
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.preview import Preview
+from portero.core.nouns.settings import Settings, SettingsState
+from portero.service.routes.common import (
+    IfMatch,
+    Keeping,
+    Signed,
+    TheKeepers,
+    answered,
+    as_json,
+    expect_version,
+    tagged,
+)
+from portero.service.state import Snapshot
+
+router = APIRouter(tags=["settings"])
+
+
+def _shown(snapshot: Snapshot, response: Response) -> SettingsState:
+    version = snapshot.version("settings", "settings")
+    tagged(response, version)
+    return SettingsState(**snapshot.estate.settings.model_dump(), version=version)
+
+
+@router.get("/settings", summary="The estate's settings", operation_id="getSettings")
+def get_settings(response: Response, _who: Signed, keepers: TheKeepers) -> SettingsState:
+    """What holds for the whole estate: layer modes and gateway networks."""
+    return _shown(keepers.estate.snapshot, response)
+
+
+@router.put(
+    "/settings", summary="Change the settings", operation_id="putSettings", response_model=SettingsState | Preview
+)
+def put_settings(body: Settings, response: Response, change: Keeping, if_match: IfMatch = None) -> SettingsState:
+    """Change what holds for the whole estate."""
+
+    def edit(snapshot: Snapshot) -> Estate:
+        settings, version = snapshot.estate.settings, snapshot.version("settings", "settings")
+        expect_version(if_match, "the state of the settings", version, lambda: as_json(settings))
+        return snapshot.estate.replacing(settings=body)
+
+    return answered(change(edit), lambda snapshot: _shown(snapshot, response))

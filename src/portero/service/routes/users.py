@@ -1,0 +1,21 @@
+"""What uses an object that rules or assignments name, in words: such a one is not removed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from portero.core.nouns.estate import Estate
+
+Users = Callable[[Estate, str], list[str]]
+
+
+def assignments_with(attribute: str) -> Users:
+    """The assignments that name it."""
+    return lambda estate, key: [one.key for one in estate.assignments if getattr(one, attribute) == key]
+
+
+def rulesets_naming(attribute: str) -> Users:
+    """The rulesets with a rule that names it."""
+    return lambda estate, key: [
+        one.key for one in estate.rulesets if any(getattr(rule, attribute) == key for rule in one.rules)
+    ]
