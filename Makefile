@@ -8,6 +8,8 @@ BIN := $(VENV)/bin
 CONSOLE := src/portero/service/console/index.html
 PORT ?= 8642
 ROUNDS ?= 1
+# how many processes run the tests
+WORKERS ?= 2
 ARGS ?=
 
 # Debian packages that only the tests need: a real browser, and fonts for it to draw with
@@ -66,13 +68,15 @@ check: setup ## formatter, linters, types, direction of imports
 	cd console && npm run --silent check
 
 test: setup test-packages check ## everything: checks and all tests, a real browser included
-	$(BIN)/pytest
+	$(BIN)/pytest -n $(WORKERS) --dist loadgroup --no-loadscope-reorder
 
 test-fast: setup ## the core and the formats, in seconds
 	$(BIN)/pytest -q tests/core tests/formats
 
-explore: setup ## the tests that make up their examples, with other ones each time; ROUNDS=5 for more
-	for round in $$(seq $(ROUNDS)); do $(BIN)/pytest -q --hypothesis-profile=explore tests/core tests/formats tests/service/test_fuzz.py tests/service/test_roster.py || exit 1; done
+EXPLORED := tests/core tests/formats tests/service/test_fuzz.py tests/service/test_roster.py tests/journeys/test_killed.py tests/journeys/test_import_killed.py
+
+explore: setup ## what is tried often, far more often, with other examples each time; ROUNDS=5 for more
+	for round in $$(seq $(ROUNDS)); do PORTERO_EXPLORE=1 $(BIN)/pytest -q -n $(WORKERS) --hypothesis-profile=explore $(EXPLORED) || exit 1; done
 
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one
 	$(BIN)/python -m bench $(if $(QUICK),--quick)

@@ -39,6 +39,23 @@ settings.register_profile("explore")
 settings.load_profile("repeatable")
 
 
+JOURNEYS_FIRST = ("journeys", "console", "endpoint", "service", "cli")
+"""What takes longest begins first, so that no worker waits for another one at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share a service stay together on one worker (`--dist loadgroup`); all others go where there is room."""
+
+    def rank(item: pytest.Item) -> int:
+        folder = item.path.parent.name
+        return JOURNEYS_FIRST.index(folder) if folder in JOURNEYS_FIRST else len(JOURNEYS_FIRST)
+
+    for item in items:
+        if "service" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group(item.path.name))
+    items.sort(key=rank)
+
+
 class Process:
     """A program of ours, with its output read as it comes."""
 

@@ -109,6 +109,12 @@ export const router = createRouter({
       meta: { title: 'Schedules' },
     },
     {
+      path: '/controls/objects/:list/:object?',
+      name: 'objects',
+      component: () => import('./pages/ObjectsPage.vue'),
+      meta: { title: 'Controls' },
+    },
+    {
       path: '/assignments',
       name: 'board',
       component: () => import('./pages/BoardPage.vue'),

@@ -61,16 +61,23 @@ def sync(service: Service, credential: str) -> None:
     httpx.post(service.url + "/device/v1/check-in", json=receipt, headers=headers)
 
 
+@pytest.fixture(scope="module")
+def signed_in(service: Service) -> dict[str, str]:
+    """The cookie of a browser in which the keeper has signed in."""
+    who = {"name": "keeper", "password": service.password}
+    answer = httpx.post(service.url + "/api/v1/session", json=who)
+    ((name, value),) = answer.cookies.items()
+    return {"name": name, "value": value, "url": service.url}
+
+
 @pytest.fixture
-def console(page, service, machines):
+def console(page, service, machines, signed_in):
     """A page that is signed in, with a function to go somewhere; no error may have been logged at the end."""
     complaints: list[str] = []
+    page.context.add_cookies([signed_in])
     page.on("pageerror", lambda error: complaints.append(str(error)))
     page.on("console", lambda said: complaints.append(said.text) if "Content Security" in said.text else None)
     page.goto(service.url + "/console/")
-    page.get_by_label("Name").fill("keeper")
-    page.get_by_label("Password").fill(service.password)
-    page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Overview").wait_for()
     page.go = lambda path: page.goto(service.url + "/console" + path)
     yield page

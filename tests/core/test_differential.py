@@ -23,8 +23,9 @@ from portero.core.resolving.deciding import Visited, decide, weigh
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
 from reference import World
+from thorough import times
 
-ATTEMPTS = int(os.environ.get("PORTERO_ATTEMPTS", "24000"))
+ATTEMPTS = int(os.environ.get("PORTERO_ATTEMPTS", times(12_000, 24_000)))
 PER_ESTATE = 60
 # an ordinary week, and the weeks in which Europe's and New Zealand's clocks change
 WEEKS = (BASE, datetime(2026, 10, 24, tzinfo=UTC), datetime(2027, 3, 27, tzinfo=UTC), datetime(2026, 9, 26, tzinfo=UTC))

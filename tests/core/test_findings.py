@@ -18,8 +18,9 @@ from portero.core.insight.findings import apply_remedy, contests, find_all
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
+from thorough import times
 
-ESTATES = 60
+ESTATES = times(24, 60)
 PATHS = ("/", "/a", "/a/b/c", "/A", "/?q=free+cheat+codes", "/?x=1", "/a?q=cheat+codes")
 PLACES = ("on-site", "off-site")
 TIMES = [BASE + timedelta(hours=9 * number + 0.4) for number in range(21)]

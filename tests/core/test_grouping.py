@@ -25,9 +25,10 @@ from portero.core.nouns.group import Group
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
+from thorough import times
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=times(60, 200), deadline=None)
 @given(group_lists, group_lists, st.lists(devices, min_size=1, max_size=8))
 def test_a_preview_says_what_saving_then_does(before, after, fleet):
     held = Fleet(compiled(before))
@@ -61,7 +62,7 @@ def world_of(fleet: Fleet) -> World:
 ACTIONS = st.sampled_from(["allow", "warn", "block"])
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=times(30, 100), deadline=None)
 @given(
     st.lists(ACTIONS, min_size=3, max_size=3),
     st.permutations(["a", "b", "c"]),

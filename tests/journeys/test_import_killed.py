@@ -10,9 +10,10 @@ import pytest
 from conftest import Service
 from portero.client import Portero
 from portero.core.nouns.feed import Feed
+from thorough import times
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
-KILLS, HOSTS = 10, 40_000
+KILLS, HOSTS = times(5, 10), 40_000
 
 
 def a_list(number: int) -> bytes:

@@ -14,9 +14,10 @@ import pytest
 from conftest import Process, Service, assignment, eventually, ruleset, run_endpoint
 from portero.client import AlreadyExists, Portero, PorteroError
 from portero.core.nouns.enrolment import NewEnrolmentCode
+from thorough import times
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
-KILLS = 12
+KILLS = times(5, 12)
 
 
 class Streams:

@@ -11,6 +11,7 @@ from portero.service.app import create_app
 from portero.service.keepers import open_keepers
 from portero.service.secrets import hash_secret
 from portero.store import access
+from thorough import times
 
 SKIPPED = ("stream", "signIn", "signOut")
 """A stream never ends; signing in is slow on purpose and slows down who guesses."""
@@ -39,7 +40,7 @@ def _application(folder):
 def _cases(operation) -> None:
     """Send the operation what its description allows, and what it does not."""
 
-    @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=times(8, 25), deadline=None, suppress_health_check=list(HealthCheck))
     @given(case=operation.as_strategy())
     def fuzz(case):
         response = case.call(headers={"Authorization": "Bearer pt_fuzz"})

@@ -3,12 +3,14 @@ import { computed, shallowRef } from 'vue'
 
 import { proposal } from '../composables/useProposal'
 import type { Preview } from './client'
+import { keysOf, type Subject } from './queries'
 
 /** The header by which a creation that is sent again is made once. */
 export const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
 
-/** The header that names the version of an object that was seen. */
-export const match = (version: number) => ({ 'If-Match': `"r${version}"` })
+/** The header that names the version of an object that was seen; none where it may be new. */
+export const match = (version?: number | null): Record<string, string> =>
+  typeof version === 'number' ? { 'If-Match': `"r${version}"` } : {}
 
 /** What goes into the query of every change of the estate: why, or only to see what it would do. */
 export interface Asking {
@@ -24,8 +26,8 @@ interface Proposing<Variables, Result> {
   draft?: Variables
 }
 
-/** Mutations after which these queries are read again. */
-export function changing(subjects: string[]) {
+/** Mutations that change these subjects: all queries that concern them are read again. */
+export function changing(subjects: Subject[]) {
   return function useChange<Variables, Result>(
     change: (variables: Variables, query: Asking) => Promise<Result>,
   ) {
@@ -33,11 +35,7 @@ export function changing(subjects: string[]) {
     const mutation = useMutation({
       mutationFn: ({ variables, query }: { variables: Variables; query: Asking }) => change(variables, query),
       onSuccess: () =>
-        Promise.all(
-          [...subjects, 'findings', 'worklist', 'board', 'overlap'].map((queryKey) =>
-            queries.invalidateQueries({ queryKey: [queryKey] }),
-          ),
-        ),
+        Promise.all(keysOf(subjects).map((queryKey) => queries.invalidateQueries({ queryKey }))),
     })
     /** Why not even its preview could be had. */
     const refused = shallowRef<Error | null>(null)

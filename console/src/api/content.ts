@@ -1,9 +1,11 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
-import { changing, key, match } from './changing'
+import { changing } from './changing'
 import { api, told } from './client'
+import { crud, listKey } from './crud'
 import { usePages } from './paging'
+import { keysOf } from './queries'
 import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
@@ -33,45 +35,15 @@ export const useLookup = (asked: MaybeRefOrGetter<string>) =>
 
 // --- feeds ---
 
-const useFeedChange = changing(['feeds', 'revisions'])
-const useContentChange = changing([
-  'corrections',
-  'lookup',
-  'rulesets',
-  'indicators',
-  'capacity',
-  'clean-up',
-  'revisions',
-])
+const useContentChange = changing(['revision'])
+const feeds = crud<Feed, FeedBody>('feeds')
 
 /** All feeds; while one is being read they are looked at again and again. */
 export const useFeeds = () =>
-  useQuery({
-    queryKey: ['feeds'],
-    queryFn: async () => (await told(api.GET('/api/v1/feeds'))).items,
-    refetchInterval: (query) => (query.state.data?.some(({ progress }) => progress) ? 700 : 30_000),
-  })
-
-export const useCreateFeed = () =>
-  useFeedChange((body: FeedBody, query) =>
-    told(api.POST('/api/v1/feeds', { params: { query }, body, headers: key() })),
-  )
-export const usePutFeed = () =>
-  useFeedChange(({ body, version }: { body: FeedBody; version: number }, query) =>
-    told(
-      api.PUT('/api/v1/feeds/{key}', {
-        params: { path: { key: body.key }, query },
-        body,
-        headers: match(version),
-      }),
-    ),
-  )
-export const useRemoveFeed = () =>
-  useFeedChange(({ key: own, version }: { key: string; version: number }, query) =>
-    told(
-      api.DELETE('/api/v1/feeds/{key}', { params: { path: { key: own }, query }, headers: match(version) }),
-    ),
-  )
+  feeds.useAll({ refetchInterval: (found) => (found?.some(({ progress }) => progress) ? 700 : 30_000) })
+export const useCreateFeed = feeds.useCreate
+export const usePutFeed = feeds.usePut
+export const useRemoveFeed = feeds.useRemove
 
 /** What can be done with what a feed brings. */
 export type Deed = 'poll' | 'take' | 'drop' | 'back' | 'resume'
@@ -82,14 +54,11 @@ const deeds = {
   back: (path: { key: string }) => told(api.POST('/api/v1/feeds/{key}/back', { params: { path } })),
   resume: (path: { key: string }) => told(api.POST('/api/v1/feeds/{key}/resume', { params: { path } })),
 }
-const AFTER_FEEDS = ['feeds', 'generations', 'category-index', 'lookup', 'indicators', 'rulesets', 'capacity']
-
 function useFeedDeed<Variables>(act: (variables: Variables) => Promise<unknown>) {
   const queries = useQueryClient()
   return useMutation({
     mutationFn: act,
-    onSuccess: () =>
-      Promise.all(AFTER_FEEDS.map((queryKey) => queries.invalidateQueries({ queryKey: [queryKey] }))),
+    onSuccess: () => Promise.all(keysOf(['feed']).map((queryKey) => queries.invalidateQueries({ queryKey }))),
   })
 }
 
@@ -151,7 +120,7 @@ export const useCategoryIndex = () =>
 // --- corrections ---
 
 export const useCorrections = (q: MaybeRefOrGetter<string>) =>
-  usePages(['corrections', computed(() => toValue(q))], (cursor) =>
+  usePages([...listKey('corrections'), computed(() => toValue(q))], (cursor) =>
     told(
       api.GET('/api/v1/corrections', {
         params: { query: { q: toValue(q) || undefined, cursor, limit: 100 } },
@@ -159,25 +128,9 @@ export const useCorrections = (q: MaybeRefOrGetter<string>) =>
     ),
   )
 
-export const usePutCorrection = () =>
-  useContentChange(({ body, version }: { body: CorrectionBody; version?: number }, query) =>
-    told(
-      api.PUT('/api/v1/corrections/{host}', {
-        params: { path: { host: body.host }, query },
-        body,
-        headers: version === undefined ? {} : match(version),
-      }),
-    ),
-  )
-export const useRemoveCorrection = () =>
-  useContentChange(({ host, version }: { host: string; version: number }, query) =>
-    told(
-      api.DELETE('/api/v1/corrections/{host}', {
-        params: { path: { host }, query },
-        headers: match(version),
-      }),
-    ),
-  )
+const corrections = crud<Correction, CorrectionBody>('corrections', 'host')
+export const usePutCorrection = corrections.usePut
+export const useRemoveCorrection = corrections.useRemove
 
 // --- indicators ---
 

@@ -3,17 +3,12 @@ import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
 import { changing, match } from './changing'
 import { api, told, type CoverageRow, type GroupLayers, type Settings } from './client'
+import { crud, listKey } from './crud'
 
-const useChange = changing([
-  'settings',
-  'capacity',
-  'category-index',
-  'layer-modes',
-  'coverage',
-  'readiness',
-  'revisions',
-  'rollout',
-])
+type LayersBody = Omit<GroupLayers, 'version'>
+type CoverageBody = Omit<CoverageRow, 'shipped' | 'version'>
+const useChange = changing(['revision'])
+const modes = crud<GroupLayers, LayersBody>('layer_modes', 'group')
 
 /** How many machines really enforce each layer, and what keeps the others from it. */
 export function useReadiness(scope: MaybeRefOrGetter<{ unit?: string; group?: string }>) {
@@ -33,7 +28,7 @@ export function useUnitReadiness(below: MaybeRefOrGetter<string | undefined>) {
 
 /** The estate's settings. */
 export function useSettings() {
-  return useQuery({ queryKey: ['settings'], queryFn: () => told(api.GET('/api/v1/settings')) })
+  return useQuery({ queryKey: listKey('settings'), queryFn: () => told(api.GET('/api/v1/settings')) })
 }
 
 /** The settings without what the service adds to them. */
@@ -50,54 +45,28 @@ export const usePutSettings = () =>
   )
 
 /** What groups say about layers, strongest group first. */
-export function useLayerModes() {
-  return useQuery({ queryKey: ['layer-modes'], queryFn: () => told(api.GET('/api/v1/layer-modes')) })
-}
-
-/** Say what layers should do on a group's devices; without a version for a group that said nothing. */
-export const usePutLayerModes = () =>
-  useChange(({ version, ...body }: Omit<GroupLayers, 'version'> & { version?: number }, query) =>
-    told(
-      api.PUT('/api/v1/layer-modes/{group}', {
-        params: { path: { group: body.group }, query },
-        body,
-        headers: version === undefined ? {} : match(version),
-      }),
-    ),
-  )
-
-/** Leave a group's layers to weaker groups and the estate again. */
-export const useRemoveLayerModes = () =>
-  useChange(({ group, version }: { group: string; version: number }, query) =>
-    told(
-      api.DELETE('/api/v1/layer-modes/{group}', {
-        params: { path: { group }, query },
-        headers: match(version),
-      }),
-    ),
-  )
+export const useLayerModes = () => modes.useAll()
+export const usePutLayerModes = modes.usePut
+export const useRemoveLayerModes = modes.useRemove
 
 /** The coverage table. */
 export function useCoverage() {
-  return useQuery({ queryKey: ['coverage'], queryFn: () => told(api.GET('/api/v1/coverage')) })
+  return useQuery({ queryKey: listKey('coverage'), queryFn: () => told(api.GET('/api/v1/coverage')) })
 }
 
 /** Put a row into the coverage table. */
 export const usePutCoverage = () =>
-  useChange(
-    ({ row, version }: { row: Omit<CoverageRow, 'shipped' | 'version'>; version?: number | null }, query) =>
-      told(
-        api.PUT('/api/v1/coverage', { params: { query }, body: row, headers: version ? match(version) : {} }),
-      ),
+  useChange(({ row, version }: { row: CoverageBody; version?: number | null }, query) =>
+    told(api.PUT('/api/v1/coverage', { params: { query }, body: row, headers: match(version) })),
   )
 
 /** Put a row back as shipped. */
 export const useResetCoverage = () =>
   useChange((row: CoverageRow, query) =>
     told(
-      api.DELETE('/api/v1/coverage/{control}/{browser}/{platform}', {
-        params: { path: { control: row.control, browser: row.browser, platform: row.platform }, query },
-        headers: match(row.version!),
+      api.DELETE('/api/v1/coverage/{key}', {
+        params: { path: { key: `${row.control}/${row.browser}/${row.platform}` }, query },
+        headers: match(row.version),
       }),
     ),
   )

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { changing } from './changing'
 import { api, told, type Invitation } from './client'
 
-const useChange = changing(['enrolment-codes', 'devices', 'device', 'readiness', 'groups'])
+const useChange = changing(['device'])
 
 /** The newest enrolment codes, without the codes themselves. */
 export function useEnrolmentCodes() {

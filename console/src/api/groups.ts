@@ -1,25 +1,25 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
-import { changing, key, match } from './changing'
-import { api, told, type GroupBody } from './client'
+import { changing, match } from './changing'
+import { api, told, type Group, type GroupBody } from './client'
+import { crud, listKey } from './crud'
 
-const useChange = changing(['groups', 'group-order', 'devices', 'device', 'revisions', 'rollout'])
+const useChange = changing(['revision'])
+const groups = crud<Group, GroupBody>('groups')
 
 /** All groups, strongest first. */
-export function useGroups() {
-  return useQuery({
-    queryKey: ['groups'],
-    queryFn: async () => (await told(api.GET('/api/v1/groups'))).items,
-  })
-}
+export const useGroups = () => groups.useAll()
+export const useCreateGroup = groups.useCreate
+export const usePutGroup = groups.usePut
+export const useRemoveGroup = groups.useRemove
 
 /** All groups to choose from, with their sizes; `any` is what stands for no choice. */
 export function useGroupOptions(any: string) {
-  const { data: groups } = useGroups()
+  const { data } = useGroups()
   return computed(() => [
     { value: '', text: any },
-    ...(groups.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
+    ...(data.value ?? []).map(({ key, name, devices }) => ({ value: key, text: `${name} (${devices})` })),
   ])
 }
 
@@ -45,7 +45,7 @@ export function useGroupPreview(group: MaybeRefOrGetter<GroupBody | null>) {
 
 /** The one order of groups, strongest first. */
 export function useGroupOrder() {
-  return useQuery({ queryKey: ['group-order'], queryFn: () => told(api.GET('/api/v1/precedence')) })
+  return useQuery({ queryKey: listKey('precedence'), queryFn: () => told(api.GET('/api/v1/precedence')) })
 }
 
 /** Put groups into another order, as it was seen at a version. */
@@ -60,39 +60,10 @@ export const usePutOrder = () =>
     ),
   )
 
-/** Make a group. */
-export const useCreateGroup = () =>
-  useChange((body: GroupBody, query) =>
-    told(api.POST('/api/v1/groups', { params: { query }, body, headers: key() })),
-  )
-
-/** Change a group as it was seen at a version. */
-export const usePutGroup = () =>
-  useChange(({ body, version }: { body: GroupBody; version: number }, query) =>
-    told(
-      api.PUT('/api/v1/groups/{key}', {
-        params: { path: { key: body.key }, query },
-        body,
-        headers: match(version),
-      }),
-    ),
-  )
-
 /** Copy a group, right behind the original. */
 export const useCopyGroup = () =>
   useChange(({ group, as }: { group: string; as: string }, query) =>
     told(
       api.POST('/api/v1/groups/{key}/copy', { params: { path: { key: group }, query }, body: { key: as } }),
-    ),
-  )
-
-/** Remove a group that nothing names. */
-export const useRemoveGroup = () =>
-  useChange(({ group, version }: { group: string; version: number }, query) =>
-    told(
-      api.DELETE('/api/v1/groups/{key}', {
-        params: { path: { key: group }, query },
-        headers: match(version),
-      }),
     ),
   )

@@ -62,19 +62,7 @@ export const useFindingDevices = (id: MaybeRefOrGetter<string>, wanted: MaybeRef
 export const useWorklist = () =>
   useQuery({ queryKey: ['worklist'], queryFn: () => told(api.GET('/api/v1/worklist')) })
 
-const useChange = changing([
-  'assignments',
-  'rulesets',
-  'groups',
-  'group-order',
-  'layer-modes',
-  'settings',
-  'schedules',
-  'application-sets',
-  'services',
-  'revisions',
-  'rollout',
-])
+const useChange = changing(['revision'])
 
 /** Make the change that settles a finding. */
 export const useTakeRemedy = () =>

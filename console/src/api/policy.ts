@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
 import { changing, key, match } from './changing'
-import { api, told, type Assignment, type RulesetBody } from './client'
+import { api, told, type Assignment, type Ruleset, type RulesetBody } from './client'
+import { crud, listKey } from './crud'
 import type { components } from './schema'
 
 type NewAssignment = components['schemas']['NewAssignment']
@@ -17,30 +18,26 @@ export function useTaxonomy() {
   })
 }
 
+const rulesets = crud<Ruleset, RulesetBody>('rulesets')
+const assignments = crud<Assignment, AssignmentBody>('assignments')
+
 /** All rulesets, their rules counted. */
-export function useRulesets() {
-  return useQuery({
-    queryKey: ['rulesets'],
-    queryFn: async () => (await told(api.GET('/api/v1/rulesets'))).items,
-  })
-}
+export const useRulesets = () => rulesets.useAll()
+export const useCreateRuleset = rulesets.useCreate
+export const usePutRuleset = rulesets.usePut
 
 /** One ruleset with its rules; nothing is asked where there are too many to edit here. */
-export function useRuleset(own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) {
-  return useQuery({
-    queryKey: ['rulesets', computed(() => toValue(own))],
+export const useRuleset = (own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: [...listKey('rulesets'), computed(() => toValue(own))],
     queryFn: () => told(api.GET('/api/v1/rulesets/{key}', { params: { path: { key: toValue(own) } } })),
     enabled,
   })
-}
 
 /** All assignments. */
-export function useAssignments() {
-  return useQuery({
-    queryKey: ['assignments'],
-    queryFn: async () => (await told(api.GET('/api/v1/assignments'))).items,
-  })
-}
+export const useAssignments = () => assignments.useAll()
+export const usePutAssignment = assignments.usePut
+export const useRemoveAssignment = assignments.useRemove
 
 /** A ruleset, saved or not, in words. */
 export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
@@ -55,25 +52,7 @@ export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
   })
 }
 
-const useChange = changing(['rulesets', 'assignments', 'revisions', 'rollout'])
-
-/** Make a ruleset. */
-export const useCreateRuleset = () =>
-  useChange((body: RulesetBody, query) =>
-    told(api.POST('/api/v1/rulesets', { params: { query }, body, headers: key() })),
-  )
-
-/** Change a ruleset as it was seen at a version. */
-export const usePutRuleset = () =>
-  useChange(({ body, version }: { body: RulesetBody; version: number }, query) =>
-    told(
-      api.PUT('/api/v1/rulesets/{key}', {
-        params: { path: { key: body.key }, query },
-        body,
-        headers: match(version),
-      }),
-    ),
-  )
+const useChange = changing(['revision'])
 
 /** Put a ruleset on groups. */
 export const useAssign = () =>
@@ -90,18 +69,6 @@ export function assignmentBody(one: Assignment): AssignmentBody {
   return body as AssignmentBody
 }
 
-/** Change anything about an assignment as it was seen at a version. */
-export const usePutAssignment = () =>
-  useChange(({ body, version }: { body: AssignmentBody; version: number }, query) =>
-    told(
-      api.PUT('/api/v1/assignments/{key}', {
-        params: { path: { key: body.key }, query },
-        body,
-        headers: match(version),
-      }),
-    ),
-  )
-
 /** Pause an assignment, or put it in force. */
 export const useSetState = () =>
   useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }, query) =>
@@ -109,17 +76,6 @@ export const useSetState = () =>
       api.PUT('/api/v1/assignments/{key}', {
         params: { path: { key: assignment.key }, query },
         body: { ...assignmentBody(assignment), state },
-        headers: match(assignment.version),
-      }),
-    ),
-  )
-
-/** Take a ruleset off its groups. */
-export const useRemoveAssignment = () =>
-  useChange((assignment: Assignment, query) =>
-    told(
-      api.DELETE('/api/v1/assignments/{key}', {
-        params: { path: { key: assignment.key }, query },
         headers: match(assignment.version),
       }),
     ),

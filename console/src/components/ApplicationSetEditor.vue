@@ -10,7 +10,7 @@ import {
   type ApplicationCondition,
   type ApplicationSet,
   type ApplicationSetBody,
-} from '../api/kept'
+} from '../api/applicationSets'
 import { useSession } from '../api/session'
 import { useDraft } from '../composables/useDraft'
 import { useEditing } from '../composables/useEditing'

@@ -1,8 +1,13 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
+import { useNouns } from '../api/nouns'
+import { WITH_PAGES } from '../composables/nounPages'
 import SectionTabs from './SectionTabs.vue'
 
-/** The pages about what is controlled. */
-const TABS = [
+/** The pages about what is controlled; nouns that have none of their own are listed alike. */
+const { data: nouns } = useNouns()
+const OWN = [
   { name: 'categories', label: 'Web categories' },
   { name: 'taxonomy', label: 'Taxonomy' },
   { name: 'indicators', label: 'Indicators' },
@@ -14,6 +19,12 @@ const TABS = [
   { name: 'feeds', label: 'Feeds' },
   { name: 'corrections', label: 'Corrections' },
 ]
+const tabs = computed(() => [
+  ...OWN,
+  ...(nouns.value ?? [])
+    .filter(({ list }) => !WITH_PAGES.has(list))
+    .map(({ list, plural }) => ({ name: 'objects', label: plural, params: { list } })),
+])
 </script>
 
-<template><SectionTabs :tabs="TABS" label="Controls" /></template>
+<template><SectionTabs :tabs="tabs" label="Controls" /></template>

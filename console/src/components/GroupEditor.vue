@@ -71,7 +71,7 @@ function makeCopy() {
 function drop() {
   const { key, version } = props.group!
   remove.propose(
-    { group: key, version: version! },
+    { key, version },
     { title: `remove group ${key}`, onSuccess: () => void router.push({ name: 'groups' }) },
   )
 }

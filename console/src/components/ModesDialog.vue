@@ -42,9 +42,9 @@ watch(
   },
 )
 function save() {
-  const body = Object.fromEntries(LAYERS.map(({ key }) => [key, (draft[key] || null) as LayerMode | null]))
+  const modes = Object.fromEntries(LAYERS.map(({ key }) => [key, (draft[key] || null) as LayerMode | null]))
   put.propose(
-    { group: draft.group, ...body, version: known.value?.version },
+    { body: { group: draft.group, ...modes }, version: known.value?.version },
     { title: `layer modes of ${draft.group}`, onSuccess: () => (shown.value = false) },
   )
 }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 
-import type { ApplicationCondition } from '../api/kept'
+import type { ApplicationCondition } from '../api/applicationSets'
 import Icon from './Icon.vue'
 
 /** One condition on programs: fields that must all be so, and bounds of the version. */

@@ -11,7 +11,7 @@ import {
   useScheduleNow,
   type Schedule,
   type ScheduleBody,
-} from '../api/kept'
+} from '../api/schedules'
 import { useSession } from '../api/session'
 import { useDraft } from '../composables/useDraft'
 import { useEditing } from '../composables/useEditing'

@@ -1,16 +1,27 @@
 <script setup lang="ts">
+import { useRoute } from 'vue-router'
+
 /** The pages of a section, as tabs over the page's head. */
-defineProps<{ tabs: { name: string; label: string }[]; label: string }>()
+interface Tab {
+  name: string
+  label: string
+  params?: Record<string, string>
+}
+defineProps<{ tabs: Tab[]; label: string }>()
+const route = useRoute()
+const isOpen = (tab: Tab) =>
+  route.name === tab.name &&
+  Object.entries(tab.params ?? {}).every(([name, value]) => route.params[name] === value)
 </script>
 
 <template>
   <nav class="sections" :aria-label="label">
     <RouterLink
       v-for="tab in tabs"
-      :key="tab.name"
-      :to="{ name: tab.name }"
-      :class="{ on: $route.name === tab.name }"
-      :aria-current="$route.name === tab.name ? 'page' : undefined"
+      :key="tab.label"
+      :to="{ name: tab.name, params: tab.params }"
+      :class="{ on: isOpen(tab) }"
+      :aria-current="isOpen(tab) ? 'page' : undefined"
       >{{ tab.label }}</RouterLink
     >
   </nav>

@@ -8,7 +8,7 @@ import {
   useRemoveService,
   type Service,
   type ServiceBody,
-} from '../api/kept'
+} from '../api/services'
 import DialogButtons from './DialogButtons.vue'
 
 /** Make a service, or change one: its hosts, how suitable it is, what was decided. */

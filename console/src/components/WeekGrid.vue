@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { ScheduleBody } from '../api/kept'
+import type { ScheduleBody } from '../api/schedules'
 import { DAYS } from '../composables/week'
 
 /** A week at a glance: when the windows are open, and where in it this minute stands. */

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { useApplicationSets } from '../api/kept'
+import { useApplicationSets } from '../api/applicationSets'
 import ApplicationSetEditor from '../components/ApplicationSetEditor.vue'
 import KeyedList from '../components/KeyedList.vue'
 import KeyedPage from '../components/KeyedPage.vue'

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { useSchedules } from '../api/kept'
+import { useSchedules } from '../api/schedules'
 import KeyedList from '../components/KeyedList.vue'
 import KeyedPage from '../components/KeyedPage.vue'
 import ScheduleEditor from '../components/ScheduleEditor.vue'

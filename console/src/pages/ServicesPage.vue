@@ -2,7 +2,7 @@
 import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
-import { useServices, type Service } from '../api/kept'
+import { useServices, type Service } from '../api/services'
 import { useSession } from '../api/session'
 import ControlTabs from '../components/ControlTabs.vue'
 import Icon from '../components/Icon.vue'

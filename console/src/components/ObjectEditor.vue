@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import { BButton, BFormTextarea } from 'bootstrap-vue-next'
+import { computed, ref, watch } from 'vue'
+
+import type { Problem } from '../api/client'
+import { callsOf, type AnyObject, type Noun } from '../api/nouns'
+import SaveProblem from './SaveProblem.vue'
+
+/** An object of any noun as its document, in JSON: shown to everybody, changed by those who may. */
+const props = defineProps<{ noun: Noun; object?: AnyObject; may: boolean }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const calls = callsOf(props.noun)
+const create = calls.useCreate()
+const put = calls.usePut()
+const remove = calls.useRemove()
+
+function written(object?: AnyObject): string {
+  const document = Object.entries(object ?? { [props.noun.key]: '' })
+  return JSON.stringify(
+    Object.fromEntries(document.filter(([name, value]) => name !== 'version' && value !== null)),
+    null,
+    2,
+  )
+}
+const text = ref(written(props.object))
+const unreadable = ref('')
+const changed = computed(() => text.value !== written(props.object))
+const problem = computed(() => create.error.value ?? put.error.value ?? remove.error.value)
+watch(
+  () => props.object,
+  (now, before) => {
+    // what others save shows at once, unless it would take away what is being edited
+    if (text.value === written(before)) text.value = written(now)
+  },
+)
+
+function read(): AnyObject | undefined {
+  try {
+    return JSON.parse(text.value)
+  } catch {
+    return undefined
+  }
+}
+function take() {
+  put.reset()
+  text.value = written(props.object)
+}
+/** `over` what somebody else saved meanwhile. */
+function save(over = false) {
+  const body = read()
+  unreadable.value = body ? '' : 'This does not read as JSON: look for a missing quote, comma or bracket.'
+  if (!body) return
+  const version = over ? Number((put.error.value as Problem).extra.version) : props.object?.version
+  const key = String(body[props.noun.key] ?? '')
+  const title = `${props.noun.word} ${key}`
+  if (props.object) put.propose({ body, version }, { title, onSuccess: () => emit('saved', key) })
+  else create.propose(body, { title: `new ${title}`, onSuccess: () => emit('saved', key) })
+}
+function drop() {
+  const key = String(props.object![props.noun.key])
+  remove.propose(props.object!, {
+    title: `remove ${props.noun.word} ${key}`,
+    onSuccess: () => emit('saved', ''),
+  })
+}
+</script>
+
+<template>
+  <form @submit.prevent="save()">
+    <label class="form-label" for="document">Its document, in JSON</label>
+    <BFormTextarea id="document" v-model="text" class="document" rows="18" :readonly="!may" />
+    <p v-if="unreadable" class="wrong mt-2 mb-0" role="alert">{{ unreadable }}</p>
+    <SaveProblem :problem="problem" :mine="read()" @take="take" @keep="save(true)" />
+    <div v-if="may" class="d-flex gap-2 mt-3">
+      <BButton type="submit" variant="primary" :disabled="!changed">{{
+        object ? 'Save' : `Make ${noun.word}`
+      }}</BButton>
+      <BButton v-if="changed" variant="light" @click="text = written(object)">Undo changes</BButton>
+      <BButton v-if="object" variant="light" class="ms-auto" @click="drop">Remove</BButton>
+    </div>
+  </form>
+</template>
+
+<style scoped>
+.document {
+  font-family: var(--bs-font-monospace);
+  font-size: 0.85rem;
+}
+</style>
