@@ -68,7 +68,7 @@ check: setup ## formatter, linters, types, direction of imports
 	cd console && npm run --silent check
 
 test: setup test-packages check ## everything: checks and all tests, a real browser included
-	$(BIN)/pytest -n $(WORKERS) --dist loadgroup --no-loadscope-reorder
+	$(BIN)/pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder
 
 test-fast: setup ## the core and the formats, in seconds
 	$(BIN)/pytest -q tests/core tests/formats

@@ -39,21 +39,14 @@ settings.register_profile("explore")
 settings.load_profile("repeatable")
 
 
-JOURNEYS_FIRST = ("journeys", "console", "endpoint", "service", "cli")
-"""What takes longest begins first, so that no worker waits for another one at the end."""
+LONGEST_FIRST = ("journeys", "console", "endpoint", "cli", "core", "service")
+"""The folders whose files take longest begin first, so that no worker waits long for another one at the end."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share a service stay together on one worker (`--dist loadgroup`); all others go where there is room."""
-
-    def rank(item: pytest.Item) -> int:
-        folder = item.path.parent.name
-        return JOURNEYS_FIRST.index(folder) if folder in JOURNEYS_FIRST else len(JOURNEYS_FIRST)
-
-    for item in items:
-        if "service" in getattr(item, "fixturenames", ()):
-            item.add_marker(pytest.mark.xdist_group(item.path.name))
-    items.sort(key=rank)
+    """Put them in that order. A file stays on one worker (`--dist loadfile`), as its tests share a service."""
+    ranks = {folder: rank for rank, folder in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: ranks.get(item.path.parent.name, len(ranks)))
 
 
 class Process:
@@ -111,12 +104,12 @@ class Process:
 class Service(Process):
     """The service as a real process."""
 
-    def __init__(self, data: Path, port: int = 0) -> None:
-        super().__init__("portero.cli.main", "serve", "--data", data, "--port", port)
+    def __init__(self, data: Path, port: int = 0, password: str = "", env: dict[str, str] | None = None) -> None:
+        super().__init__("portero.cli.main", "serve", "--data", data, "--port", port, env=env)
         self.data = data
         self.url = self.wait_for(r"listens on (http://127\.0\.0\.1:\d+)").group(1)
         self.port = int(self.url.rpartition(":")[2])
-        self.password = ""
+        self.password = password
         for line in self.lines:
             if found := re.search(r"with the password (\S+)", line):
                 self.password = found.group(1)
@@ -191,8 +184,9 @@ class Ended(NamedTuple):
 
 
 def run_endpoint(*arguments: object, expect: int = 0) -> Ended:
-    """Run `portero-endpoint` to its end, in this process."""
-    return _call(endpoint.run, arguments, expect)
+    """Run `portero-endpoint` to its end, in this process; in a thread of its own: a browser's loop may hold this one."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(_call, endpoint.run, arguments, expect).result()
 
 
 def run_portero(

@@ -15,9 +15,8 @@ from portero.core.insight.effects.touching import Touched
 from portero.core.insight.holding import taking_hold
 from portero.core.insight.previewing import look_ahead, moved_groups
 from portero.core.nouns.preview import Effect
-from thorough import times
 
-ESTATES = times(60, 120)
+ESTATES = 120
 NOW = datetime(2026, 12, 2, 10, tzinfo=UTC)
 
 

@@ -14,9 +14,8 @@ from portero.core.insight.differences import differences
 from portero.core.insight.findings import apply_remedy, find_all
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
-from thorough import times
 
-ESTATES = times(20, 40)
+ESTATES = 40
 
 
 def found_in(estate: Estate, fleet: Fleet) -> dict[str, Finding]:

@@ -11,7 +11,7 @@ from threading import Thread
 import httpx
 import pytest
 
-from conftest import Process, assignment, eventually, group, ruleset, run_async, run_endpoint, under
+from conftest import Process, assignment, eventually, group, ruleset, run_async, run_endpoint, start, under
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.web import start_web
 from portero.endpoint.agent import Agent
@@ -272,7 +272,8 @@ def test_commands_tell_what_is_missing(tmp_path):
     away = run_endpoint("join", "--service", "http://127.0.0.1:9", "--code", "X", "--data", tmp_path / "a", expect=4)
     assert "Is the service running?" in away.stderr
     (tmp_path / "plan").write_text('{"portero_fleet": 1, "devices": [{"fcats": {}}]}')
-    told = run_endpoint("fleet", "--plan", tmp_path / "plan", "--data", tmp_path / "f", expect=1).stderr
+    fleet = ("fleet", "--plan", tmp_path / "plan", "--data", tmp_path / "f")
+    told = start("portero.endpoint.main", *fleet, expect=1).stderr
     assert "fcats" in told
 
 

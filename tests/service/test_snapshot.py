@@ -3,42 +3,27 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+import httpx
 import pytest
-from starlette.testclient import TestClient
 
-from conftest import ruleset
-from portero.service.app import create_app
+from conftest import group, ruleset, under
 from portero.service.keepers import open_keepers
-from portero.service.secrets import hash_secret
-from portero.store import access
-
-HEADERS = {"Authorization": "Bearer pt_test"}
+from portero.service.planning import Planner
+from service.serving import serving
 
 
 @pytest.fixture
 def keepers(tmp_path):
-    made = open_keepers(tmp_path)
-    with made.store.writing() as connection:
-        access.add_administrator(connection, "keeper", "keeper", "no password")
-        access.add_token(
-            connection,
-            id="test",
-            secret_hash=hash_secret("pt_test"),
-            name="keeper",
-            label="test",
-            role="keeper",
-            now=0,
-            expires=None,
-        )
-    return made
+    return open_keepers(tmp_path)
 
 
 @pytest.fixture
-def http(keepers) -> Iterator[TestClient]:
-    with TestClient(create_app(keepers), base_url="http://127.0.0.1", headers=HEADERS) as client:
+def http(keepers) -> Iterator[httpx.Client]:
+    with serving(keepers) as client:
         yield client
 
 
@@ -108,3 +93,54 @@ def test_of_three_writers_who_try_again_on_412_nothing_acknowledged_is_lost(http
     kept = {one["host"] for one in http.get("/api/v1/rulesets/shared").json()["rules"]}
     assert len(acknowledged) == 60
     assert not set(acknowledged) - kept
+
+
+def joined(http: httpx.Client, hostname: str) -> tuple[dict[str, str], dict[str, object]]:
+    """A device that holds what it should have: its credential, and what it then says when it checks in."""
+    code = http.post("/api/v1/enrolment-codes", json={}).json()["code"]
+    told = http.post("/device/v1/join", json={"code": code, "facts": {"hostname": hostname}}).json()
+    headers = {"Authorization": "Bearer " + told["credential"]}
+    offered = http.post("/device/v1/check-in", json={}, headers=headers).json()
+    holds = {"have": offered["bundle"], "revision": offered["revision"]}
+    assert http.post("/device/v1/check-in", json=holds, headers=headers).status_code == 204
+    return headers, holds
+
+
+def test_nothing_new_waits_for_no_change_and_is_noted_afterwards(keepers, http):
+    headers, holds = joined(http, "patient")
+    before = keepers.fleet.device("patient").last_heard
+    time.sleep(0.05)
+    with keepers.store.writing():
+        # somebody writes, for as long as it takes
+        answer = http.post("/device/v1/check-in", json=holds, headers=headers, timeout=5)
+        assert answer.status_code == 204
+        assert keepers.fleet.device("patient").last_heard == before
+    keepers.fleet.let_time_pass()
+    assert keepers.fleet.device("patient").last_heard > before
+
+
+def test_a_change_is_reckoned_while_machines_go_on_and_again_where_they_changed(keepers, http, monkeypatch):
+    headers, _holds = joined(http, "mover")
+    http.post("/api/v1/groups", json=group("ships", all=[under("ships")]).model_dump(mode="json", exclude_none=True))
+    http.post("/api/v1/rulesets", json=ruleset("quiet", music="block").model_dump(mode="json", exclude_none=True))
+    reckoned = []
+    plan = Planner.plan
+
+    def slow(self, *arguments):
+        made = plan(self, *arguments)
+        if not reckoned:
+            # while it is reckoned a machine comes into the group, and into a class that there was not
+            facts = {"hostname": "mover", "unit": "ships/tern"}
+            assert http.post("/device/v1/check-in", json={"facts": facts}, headers=headers, timeout=5).is_success
+        reckoned.append(made)
+        return made
+
+    monkeypatch.setattr(Planner, "plan", slow)
+    made = http.post("/api/v1/assignments", json={"ruleset": "quiet", "to": ["ships"]})
+    assert made.status_code == 201
+    assert made.json()["devices"] == 1
+    assert len(reckoned) == 2, "of the state before it was of no use"
+    assert http.get("/api/v1/revisions").json()["items"][0]["devices"] == 1
+    verdict = http.post("/api/v1/check", json={"device": "mover", "url": "http://tunes.example/"}).json()
+    assert "ships" in keepers.fleet.device("mover").groups
+    assert verdict["revision"] == made.json()["version"]

@@ -162,7 +162,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(required=True, metavar="COMMAND")
     default = Path(platformdirs.user_data_dir("portero-endpoint"))
 
-    def command(name: str, run: Any, summary: str, example: str) -> argparse.ArgumentParser:
+    def command(name: str, run: Any, summary: str, example: str, *, lasts: bool = False) -> argparse.ArgumentParser:
         made = commands.add_parser(
             name,
             help=summary,
@@ -170,7 +170,7 @@ def parser() -> argparse.ArgumentParser:
             epilog=f"Example:\n  {example}",
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
-        made.set_defaults(run=run)
+        made.set_defaults(run=run, lasts=lasts)
         made.add_argument("--data", type=Path, default=default, metavar="DIR", help="the endpoint's folder")
         return made
 
@@ -186,7 +186,13 @@ def parser() -> argparse.ArgumentParser:
     join.add_argument("--serial", help="report this serial number")
     join.add_argument("--again", action="store_true", help="join as a new device in place of the one that is there")
 
-    run = command("run", _run, "Keep in touch, and filter visits as an HTTP proxy.", "portero-endpoint run --port 8700")
+    run = command(
+        "run",
+        _run,
+        "Keep in touch, and filter visits as an HTTP proxy.",
+        "portero-endpoint run --port 8700",
+        lasts=True,
+    )
     run.add_argument("--port", type=int, default=8700, help="loopback port of the proxy (8700; 0 takes a free one)")
     run.add_argument("--user", help="whose visits these are")
     run.add_argument("--every", type=float, default=60.0, metavar="SECONDS", help="time between check-ins (60)")
@@ -215,6 +221,7 @@ def parser() -> argparse.ArgumentParser:
         _fleet,
         "Run many simulated machines in one process.",
         "portero-endpoint fleet --plan fleet.json --code ABCD-EFGH-JKMN-PQRS --data /tmp/fleet",
+        lasts=True,
     )
     fleet.add_argument("--plan", type=Path, required=True, metavar="FILE", help="which machines, as JSON")
     fleet.add_argument("--service", default="http://127.0.0.1:8642", metavar="URL", help="where the service is")
@@ -238,7 +245,8 @@ def run(arguments: list[str] | None = None) -> int:
     argcomplete.autocomplete(top)
     options = top.parse_args(arguments)
     try:
-        return asyncio.run(_until_told(options.run(options)))
+        work = options.run(options)
+        return int(asyncio.run(_until_told(work) if options.lasts else work))
     except Unreachable as problem:
         _say(f"{problem}. Is the service running?")
         return _UNREACHABLE

@@ -11,6 +11,7 @@ from typing import Any
 from uuid import uuid4
 
 import structlog
+from anyio import CapacityLimiter
 from fastapi import APIRouter, Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
@@ -179,6 +180,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.keepers.live.start(asyncio.get_running_loop())
+        app.state.noting = CapacityLimiter(wire.NOTING_THREADS)
         ticking = asyncio.create_task(_tick(app.state.keepers))
         yield
         ticking.cancel()

@@ -8,9 +8,11 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Awaitable, Callable
+from functools import partial
 from typing import Any, NoReturn
 
 import msgspec
+from anyio import to_thread
 from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
@@ -29,6 +31,8 @@ from portero.store.enrolling import Known, Wanted
 CHECK_IN_SECONDS = 60.0
 HOLD_SECONDS = 25.0
 """How long a held request waits for news before it answers that there is none."""
+NOTING_THREADS = 16
+"""So many devices may be noted, or wait for that, at once."""
 RHYTHM_WEIGHT = 0.3
 """How much the newest interval counts in a device's usual one."""
 
@@ -197,17 +201,26 @@ def _endpoint(handler: Callable[[Request, Keepers], Awaitable[Response]]) -> Cal
     return endpoint
 
 
+async def _noting(request: Request, call: Callable[..., Any], *arguments: Any) -> Any:
+    """Run what may have to wait for who writes, in threads of its own: who has nothing to note finds one free."""
+    return await to_thread.run_sync(partial(call, *arguments), limiter=request.app.state.noting)
+
+
 async def join(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/join: take a use of an enrolment code; gives the device its id, credential and signing key."""
     message = await _message(request, Join)
     address = request.client.host if request.client else ""
-    return JSONResponse(await run_in_threadpool(_join, keepers, message, address), 201)
+    return JSONResponse(await _noting(request, _join, keepers, message, address), 201)
 
 
 async def check_in(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
     known = await run_in_threadpool(_device, keepers, request)
-    answer = await run_in_threadpool(_check_in, keepers, known, await _message(request, CheckIn))
+    message = await _message(request, CheckIn)
+    if _says_something(known, message):
+        answer = await _noting(request, _check_in, keepers, known, message)
+    else:
+        answer = await run_in_threadpool(_check_in, keepers, known, message)
     headers = {"Portero-Check-In-Seconds": str(CHECK_IN_SECONDS)}
     return JSONResponse(answer, headers=headers) if answer else Response(status_code=204, headers=headers)
 
@@ -300,7 +313,7 @@ async def index_file(request: Request, keepers: Keepers) -> Response:
 async def activity(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/activity: a batch of attempts; one sent again counts once."""
     known = await run_in_threadpool(_device, keepers, request)
-    return JSONResponse(await run_in_threadpool(_keep, keepers, known, await request.body()))
+    return JSONResponse(await _noting(request, _keep, keepers, known, await request.body()))
 
 
 ROUTES = [
