@@ -31,6 +31,8 @@ from portero.formats.bundles import open_manifest, unpack_bundle
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+from serving import Served
+
 Result = TypeVar("Result")
 
 # the same examples each time, so that a run on the same code says the same; `make explore` looks for others
@@ -122,22 +124,22 @@ class Service(Process):
 
 
 @pytest.fixture(scope="module")
-def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
-    """A service with an empty store, one for each module."""
-    running = Service(tmp_path_factory.mktemp("service"))
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    """A service with an empty store, one for each module, in this process."""
+    running = Served.of(tmp_path_factory.mktemp("service"))
     yield running
     running.stop()
 
 
 @pytest.fixture(scope="module")
-def portero(service: Service) -> Iterator[Portero]:
+def portero(service: Served) -> Iterator[Portero]:
     """A client of the service, signed in as the first keeper."""
     with service.client() as client:
         yield client
 
 
 @pytest.fixture
-def join(service: Service, portero: Portero, tmp_path: Path) -> Callable[..., Path]:
+def join(service: Served, portero: Portero, tmp_path: Path) -> Callable[..., Path]:
     """Makes an endpoint that has joined; returns its folder."""
 
     def make(hostname: str, unit: str = "brackwater/office", kind: str = "laptop", **labels: str) -> Path:
@@ -184,7 +186,7 @@ class Ended(NamedTuple):
 
 
 def run_endpoint(*arguments: object, expect: int = 0) -> Ended:
-    """Run `portero-endpoint` to its end, in this process; in a thread of its own: a browser's loop may hold this one."""
+    """Run `portero-endpoint` to its end, in a thread of this process: a browser's loop may hold the main one."""
     with ThreadPoolExecutor(1) as pool:
         return pool.submit(_call, endpoint.run, arguments, expect).result()
 

@@ -8,17 +8,20 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
-from conftest import Service, assignment, group, ruleset, under
+from conftest import assignment, group, ruleset, under
 from portero.client import Portero
 from portero.core.nouns.enrolment import NewEnrolmentCode
+from serving import Served
 
 # a machine that is busy with something else is slow, not wrong
 expect.set_options(timeout=15_000)
+MOVE = "path => { history.pushState(null, '', path); dispatchEvent(new PopStateEvent('popstate')) }"
+"""Another page of the console, without loading all of it again."""
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 
 
 @pytest.fixture(scope="module")
-def machines(portero: Portero, service: Service) -> dict[str, str]:
+def machines(portero: Portero, service: Served) -> dict[str, str]:
     """Three machines that hold their bundle, one of which only records; hostname → credential."""
     portero.groups.create(group("office", all=[under("brackwater/office")]))
     portero.groups.create(group("kiosks", all=[{"field": "kind", "op": "is", "value": "kiosk"}]))
@@ -53,7 +56,7 @@ def machines(portero: Portero, service: Service) -> dict[str, str]:
     return credentials
 
 
-def sync(service: Service, credential: str) -> None:
+def sync(service: Served, credential: str) -> None:
     """Let a machine take what the service has for it."""
     headers = {"Authorization": "Bearer " + credential}
     offered = httpx.post(service.url + "/device/v1/check-in", json={}, headers=headers).json()
@@ -62,7 +65,7 @@ def sync(service: Service, credential: str) -> None:
 
 
 @pytest.fixture(scope="module")
-def signed_in(service: Service) -> dict[str, str]:
+def signed_in(service: Served) -> dict[str, str]:
     """The cookie of a browser in which the keeper has signed in."""
     who = {"name": "keeper", "password": service.password}
     answer = httpx.post(service.url + "/api/v1/session", json=who)
@@ -80,6 +83,7 @@ def console(page, service, machines, signed_in):
     page.goto(service.url + "/console/")
     page.get_by_role("heading", name="Overview").wait_for()
     page.go = lambda path: page.goto(service.url + "/console" + path)
+    page.move = lambda path: page.evaluate(MOVE, "/console" + path)
     yield page
     assert not complaints
 
@@ -95,13 +99,13 @@ def put_in_force(page: Page, reason: str = "") -> None:
 
 @pytest.fixture
 def axe(console):
-    """Asserts that axe finds no violation on the page as it stands."""
+    """Asserts that axe finds no violation on the page as it stands; of colours alone, where that is asked for."""
 
-    def check() -> None:
-        console.evaluate(AXE.read_text())
-        found = console.evaluate(
-            "() => axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']})"
-        )
+    def check(colours_alone: bool = False) -> None:
+        if not console.evaluate("() => 'axe' in window"):
+            console.evaluate(AXE.read_text())
+        rules = ["color-contrast"] if colours_alone else ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
+        found = console.evaluate("rules => axe.run(document, {runOnly: rules})", rules)
         told = [
             f"{one['id']}: {one['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"
             for one in found["violations"]

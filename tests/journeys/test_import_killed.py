@@ -13,7 +13,7 @@ from portero.core.nouns.feed import Feed
 from thorough import times
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
-KILLS, HOSTS = times(5, 10), 40_000
+KILLS, HOSTS = times(4, 10), 40_000
 
 
 def a_list(number: int) -> bytes:

@@ -17,7 +17,7 @@ from portero.core.nouns.enrolment import NewEnrolmentCode
 from thorough import times
 
 pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
-KILLS = times(5, 12)
+KILLS = times(4, 12)
 
 
 class Streams:

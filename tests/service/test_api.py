@@ -5,7 +5,7 @@ from __future__ import annotations
 import httpx
 import pytest
 
-from conftest import assignment, group, ruleset, under
+from conftest import Service, assignment, group, ruleset, under
 from portero.client import (
     AlreadyExists,
     ChangedMeanwhile,
@@ -20,6 +20,14 @@ from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = pytest.mark.process
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory):
+    """A process of its own: what it logs is read."""
+    running = Service(tmp_path_factory.mktemp("service"))
+    yield running
+    running.stop()
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ import pytest
 from conftest import group, ruleset, under
 from portero.service.keepers import open_keepers
 from portero.service.planning import Planner
-from service.serving import serving
+from serving import serving
 
 
 @pytest.fixture

@@ -180,7 +180,6 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.keepers.live.start(asyncio.get_running_loop())
-        app.state.noting = CapacityLimiter(wire.NOTING_THREADS)
         ticking = asyncio.create_task(_tick(app.state.keepers))
         yield
         ticking.cancel()
@@ -198,6 +197,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
         separate_input_output_schemas=False,
     )
     app.state.keepers = keepers
+    app.state.noting = CapacityLimiter(wire.NOTING_THREADS)
     problems.install(app)
     for router in (*(part.router for part in _PARTS), _noun_routes()):
         app.include_router(router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)])

@@ -1,0 +1,84 @@
+"""A service in this process, on loopback: quick to start, and open to tests that look inside while it answers."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import uvicorn
+
+from portero.client import Portero
+from portero.service.app import create_app
+from portero.service.keepers import Keepers, open_keepers
+from portero.service.running import make_first_administrator, set_up_logging
+from portero.service.secrets import hash_secret
+from portero.store import access
+
+TOKEN = "pt_tests"
+
+
+def let_in(keepers: Keepers) -> None:
+    """From now on the token above is a keeper's."""
+    with keepers.store.writing() as connection:
+        access.add_administrator(connection, "tests", "keeper", "no password")
+        access.add_token(
+            connection,
+            id="tests",
+            secret_hash=hash_secret(TOKEN),
+            name="tests",
+            label="tests",
+            role="keeper",
+            now=0,
+            expires=None,
+        )
+
+
+class Served:
+    """A service that answers until it is stopped."""
+
+    def __init__(self, keepers: Keepers) -> None:
+        self.keepers, self.data = keepers, keepers.folder
+        self.password = make_first_administrator(keepers.store) or ""
+        set_up_logging(quiet=True)
+        self._server = uvicorn.Server(
+            uvicorn.Config(create_app(keepers), port=0, log_config=None, access_log=False, timeout_graceful_shutdown=3)
+        )
+        self._thread = threading.Thread(target=self._server.run, daemon=True)
+        self._thread.start()
+        deadline = time.monotonic() + 30
+        while not self._server.started:
+            assert time.monotonic() < deadline, "the service does not start"
+            time.sleep(0.01)
+        self.port = self._server.servers[0].sockets[0].getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+
+    @classmethod
+    def of(cls, data: Path) -> Served:
+        """The service whose data is in a folder."""
+        return cls(open_keepers(data))
+
+    def client(self, name: str = "keeper", password: str | None = None) -> Portero:
+        """A client that is signed in."""
+        portero = Portero(self.url)
+        portero.sign_in(name, password or self.password, label="tests")
+        return portero
+
+    def stop(self) -> None:
+        """Let go of all who wait, and end."""
+        self.keepers.live.close()
+        self._server.should_exit = True
+        self._thread.join(15)
+
+
+@contextmanager
+def serving(keepers: Keepers) -> Iterator[httpx.Client]:
+    """HTTP to a service with these keepers, as a keeper."""
+    let_in(keepers)
+    served = Served(keepers)
+    with httpx.Client(base_url=served.url, headers={"Authorization": f"Bearer {TOKEN}"}, timeout=30) as client:
+        yield client
+    served.stop()
