@@ -297,7 +297,8 @@ def browser_type_launch_args() -> dict[str, object]:
         "executable_path": "/usr/bin/chromium",
         "args": [
             *("--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"),
-            *("--disable-component-update", "--disable-sync"),
+            *("--disable-component-update", "--disable-sync", "--disable-extensions"),
+            "--disable-component-extensions-with-background-pages",
         ],
     }
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, BrowserContext, Page, expect
 
 from conftest import assignment, group, ruleset, under
 from portero.client import Portero
@@ -65,26 +67,29 @@ def sync(service: Served, credential: str) -> None:
 
 
 @pytest.fixture(scope="module")
-def signed_in(service: Served) -> dict[str, str]:
-    """The cookie of a browser in which the keeper has signed in."""
+def window(browser: Browser, browser_context_args: dict[str, Any], service: Served) -> Iterator[BrowserContext]:
+    """A browser's window in which the keeper has signed in, one for each module: what it has loaded it keeps."""
     who = {"name": "keeper", "password": service.password}
     answer = httpx.post(service.url + "/api/v1/session", json=who)
     ((name, value),) = answer.cookies.items()
-    return {"name": name, "value": value, "url": service.url}
+    made = browser.new_context(**browser_context_args)
+    made.add_cookies([{"name": name, "value": value, "url": service.url}])
+    yield made
+    made.close()
 
 
 @pytest.fixture
-def console(page, service, machines, signed_in):
-    """A page that is signed in, with a function to go somewhere; no error may have been logged at the end."""
+def console(window, service, machines):
+    """A page that is signed in, with functions to go somewhere; no error may have been logged at the end."""
+    page = window.new_page()
     complaints: list[str] = []
-    page.context.add_cookies([signed_in])
     page.on("pageerror", lambda error: complaints.append(str(error)))
     page.on("console", lambda said: complaints.append(said.text) if "Content Security" in said.text else None)
-    page.goto(service.url + "/console/")
-    page.get_by_role("heading", name="Overview").wait_for()
     page.go = lambda path: page.goto(service.url + "/console" + path)
     page.move = lambda path: page.evaluate(MOVE, "/console" + path)
     yield page
+    page.evaluate("localStorage.clear()")
+    page.close()
     assert not complaints
 
 

@@ -24,6 +24,7 @@ def test_no_page_has_an_accessibility_violation(console, axe, scheme):
     console.emulate_media(color_scheme=scheme)
     # in the dark only the colours are others
     dark = scheme == "dark"
+    console.go("/overview")
     for path in PAGES:
         console.move(path)
         expect(console).to_have_url(re.compile(re.escape(path) + "$"))
@@ -105,6 +106,9 @@ def test_a_machine_that_only_records_shows_its_gaps_first(console):
 
 
 def test_from_a_ruleset_to_a_block_by_keyboard_alone(console, portero):
+    console.go("/overview")
+    console.get_by_role("heading", name="Overview").wait_for()
+
     def press(key: str, times: int = 1) -> None:
         for _ in range(times):
             console.keyboard.press(key)

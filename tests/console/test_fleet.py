@@ -38,6 +38,7 @@ class Keys:
 
 
 def test_the_overview_says_how_many_enforce_and_leads_to_those_that_do_not(console):
+    console.go("/overview")
     filter = console.get_by_role("region", name="Filter")
     expect(filter).to_contain_text("2 of 3 enforce it")
     filter.get_by_role("link", name="layer observing").click()
@@ -51,6 +52,7 @@ def test_the_overview_says_how_many_enforce_and_leads_to_those_that_do_not(conso
 
 
 def test_a_group_is_made_of_what_stands_in_the_way_and_is_usable_at_once(console, portero):
+    console.go("/overview")
     row = console.get_by_role("row").filter(has_text="only records, though it is meant to enforce")
     row.get_by_role("link", name="Group of these").click()
     expect(console.get_by_label("Key")).to_have_value("layer-observing-filter")

@@ -22,17 +22,7 @@ export const CONCERNS = {
     'clean-up',
     'category-index',
   ],
-  device: [
-    'devices',
-    'device',
-    'rollout',
-    'blocks',
-    'estate groups',
-    'readiness',
-    'enrolment-codes',
-    'worklist',
-    'board',
-  ],
+  device: ['devices', 'device', 'rollout', 'blocks', 'estate groups', 'readiness', 'enrolment-codes'],
   activity: ['activity'],
   finding: ['findings', 'worklist'],
   feed: [

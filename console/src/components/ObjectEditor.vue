@@ -15,12 +15,9 @@ const put = calls.usePut()
 const remove = calls.useRemove()
 
 function written(object?: AnyObject): string {
-  const document = Object.entries(object ?? { [props.noun.key]: '' })
-  return JSON.stringify(
-    Object.fromEntries(document.filter(([name, value]) => name !== 'version' && value !== null)),
-    null,
-    2,
-  )
+  const document = { ...(object ?? { [props.noun.key]: '' }) }
+  delete document.version
+  return JSON.stringify(document, (_name, value) => (value === null ? undefined : value), 2)
 }
 const text = ref(written(props.object))
 const unreadable = ref('')
