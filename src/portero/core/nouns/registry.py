@@ -144,12 +144,14 @@ class DescribedNoun(Noun):
 
 
 def nouns_of(document: type[BaseModel]) -> dict[str, AuthoredNoun]:
-    """The nouns of which a document has lists, by their words, in its order. TypeError where one is declared for
-    another list than it stands in.
+    """The nouns of which a document has lists, by their words, in its order. TypeError where a list's model declares
+    none, or another list than it stands in: it would be kept nowhere.
     """
     found: dict[str, AuthoredNoun] = {}
     for name, field in document.model_fields.items():
-        for model in filter(_is_authored, get_args(field.annotation)):
+        for model in filter(_is_model, get_args(field.annotation)):
+            if not issubclass(model, Authored):
+                raise TypeError(f"{model.__name__} stands in {name}, and is no Authored noun")
             told = model.declared
             if told.list != name or told.word in found:
                 raise TypeError(f"{model.__name__} is declared as {told.word} of {told.list}, and stands in {name}")
@@ -164,5 +166,5 @@ def parts_of(document: type[BaseModel], beside: Iterable[str]) -> dict[str, Role
     return {name: getattr(document.model_fields[name].annotation, "right", "author") for name in names}
 
 
-def _is_authored(inner: Any) -> bool:
-    return isinstance(inner, type) and issubclass(inner, Authored)
+def _is_model(inner: Any) -> bool:
+    return isinstance(inner, type) and issubclass(inner, BaseModel)
