@@ -17,8 +17,6 @@ from serving import Served
 
 # a machine that is busy with something else is slow, not wrong
 expect.set_options(timeout=15_000)
-MOVE = "path => { history.pushState(null, '', path); dispatchEvent(new PopStateEvent('popstate')) }"
-"""Another page of the console, without loading all of it again."""
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 
 
@@ -80,13 +78,12 @@ def window(browser: Browser, browser_context_args: dict[str, Any], service: Serv
 
 @pytest.fixture
 def console(window, service, machines):
-    """A page that is signed in, with functions to go somewhere; no error may have been logged at the end."""
+    """A page that is signed in, with a function to go somewhere; no error may have been logged at the end."""
     page = window.new_page()
     complaints: list[str] = []
     page.on("pageerror", lambda error: complaints.append(str(error)))
     page.on("console", lambda said: complaints.append(said.text) if "Content Security" in said.text else None)
     page.go = lambda path: page.goto(service.url + "/console" + path)
-    page.move = lambda path: page.evaluate(MOVE, "/console" + path)
     yield page
     page.evaluate("localStorage.clear()")
     page.close()

@@ -18,6 +18,7 @@ from portero.endpoint.agent import Agent
 from portero.endpoint.asking import NotTaken, Unreachable
 from portero.endpoint.filter import Filter
 from portero.endpoint.keeping import Folder
+from portero.endpoint.main import _take_first
 from portero.endpoint.running import new_http
 
 pytestmark = pytest.mark.process
@@ -308,3 +309,22 @@ def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(poli
     assert (told["verdict"], "leaves filtering to the gateway" in told["layer"]["why"]) == ("allow", True)
     assert status(folder)["left to gateway"] == "198.51.100.0/24"
     portero.enforcement.put_settings(Settings(), version=None)
+
+
+class Outdated:
+    """An agent that is told of something that is replaced before it has fetched it, so often."""
+
+    def __init__(self, times: int) -> None:
+        self.left = times
+
+    async def check_in(self) -> bool:
+        self.left -= 1
+        if self.left >= 0:
+            raise NotTaken("there is no such category index (any more)")
+        return True
+
+
+def test_joining_asks_again_where_what_it_was_told_of_is_replaced_meanwhile():
+    run_async(_take_first(Outdated(1)))
+    with pytest.raises(NotTaken):
+        run_async(_take_first(Outdated(9)))

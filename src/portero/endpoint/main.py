@@ -65,12 +65,26 @@ async def _join(options: argparse.Namespace) -> int:
     async with new_http() as http:
         identity = await Agent.join(folder, http, options.service.rstrip("/"), options.code, own_facts(options))
         agent = Agent(folder, http)
-        await agent.check_in()
+        await _take_first(agent)
     print(f"Joined as device {identity.device}.")
     if agent.manifest:
         print(f"Holds the bundle of revision {agent.manifest.revision}.")
     print(f"Start it with: portero-endpoint run --data {options.data}")
     return _DONE
+
+
+async def _take_first(agent: Agent) -> None:
+    """Take what the machine should have. What it was told of may be replaced before it is fetched: then it asks again.
+    NotTaken, Refused, Unreachable.
+    """
+    for pause in (0.2, 1.0):
+        try:
+            await agent.check_in()
+        except NotTaken:
+            await asyncio.sleep(pause)
+        else:
+            return
+    await agent.check_in()
 
 
 async def _run(options: argparse.Namespace) -> int:
