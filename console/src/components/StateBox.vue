@@ -28,7 +28,7 @@ const title = computed(() => {
     <p class="sub">{{ error.message }}</p>
     <BButton variant="light" @click="$emit('retry')">Try again</BButton>
   </div>
-  <div v-else-if="loading" class="skeleton" role="status" aria-busy="true" aria-label="Loading">
+  <div v-else-if="loading" class="skeleton" role="progressbar" aria-busy="true" aria-label="Loading">
     <BPlaceholder v-for="row in rows ?? 8" :key="row" :cols="row % 3 ? 9 : 7" />
   </div>
   <div v-else-if="empty" class="box">
