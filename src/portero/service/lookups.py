@@ -16,6 +16,7 @@ from portero.core.nouns.action import overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.base import Key
 from portero.core.nouns.correction import Correction, CorrectionSummary
+from portero.core.nouns.estate import Estate
 from portero.core.nouns.lookup import (
     FeedSays,
     HostLookup,
@@ -64,7 +65,7 @@ class Lookups:
             categories=entry.categories,
             entry=entry.host,
             source=entry.source,
-            feeds=tuple(self._feeds_on(host, named, corrected)),
+            feeds=tuple(self._feeds_on(estate, host, named, corrected)),
             correction=correction,
             service=ServiceNamed(
                 key=service.key,
@@ -84,17 +85,14 @@ class Lookups:
             last_seen=moment(seen.last) if seen else None,
             devices=seen.devices if seen else 0,
             visits=seen.visits if seen else 0,
-            rules=tuple(self._rules(visit.url, host)),
+            rules=tuple(self._rules(estate, visit.url, host)),
         )
 
-    def _feeds_on(self, host: str, entry: str | None, corrected: bool) -> Iterator[FeedSays]:
+    def _feeds_on(self, estate: Estate, host: str, entry: str | None, corrected: bool) -> Iterator[FeedSays]:
         """The nearest entry at or above a host in each feed; whether it is the one that counts."""
-        names = {one.key: one.name or one.key for one in self._current.snapshot.estate.feeds}
-        today, days = (
-            moment(self._now()).date().toordinal(),
-            self._current.snapshot.estate.settings.newly_registered_days,
-        )
-        for key, file in self._holdings.files_in_force(self._current.snapshot.estate).items():
+        names = {one.key: one.name or one.key for one in estate.feeds}
+        today, days = moment(self._now()).date().toordinal(), estate.settings.newly_registered_days
+        for key, file in self._holdings.files_in_force(estate).items():
             name = host
             while name:
                 found = file.get(name)
@@ -137,10 +135,9 @@ class Lookups:
         with self._store.reading() as connection:
             return revisions.last_changes(connection, [number]).get(number)
 
-    def _rules(self, url: str, host: str) -> Iterator[TouchingRule]:
+    def _rules(self, estate: Estate, url: str, host: str) -> Iterator[TouchingRule]:
         """The rules in force that match a visit, and those for other pages of its host."""
-        estate, now = self._current.snapshot.estate, moment(self._now())
-        cutter = self._foresight.cutter(estate)
+        now, cutter = moment(self._now()), self._foresight.cutter(estate)
         shown = cutter.show(Subject("url", url, url))
         others, indicators, sites = cutter.contests(shown)
         met = dict.fromkeys((*indicators, *(one for contest in others for one in contest), *sites))

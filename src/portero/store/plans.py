@@ -32,8 +32,8 @@ class NewRevision(NamedTuple):
 
 
 class PlannedClass(NamedTuple):
-    """What a class should have from now on. `packed` is None where that is the bundle it has, signed anew; `id` where
-    the class is new.
+    """What a class should have from now on. `packed` is None where that is the bundle it has, signed anew; `id` is
+    None where the class is new.
     """
 
     id: int | None
