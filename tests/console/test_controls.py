@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from playwright.sync_api import expect
 
 from console.conftest import put_in_force
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.service import Service
@@ -229,6 +232,24 @@ def test_a_site_list_cannot_be_for_some_people(console, portero):
     console.keyboard.press("Enter")
     expect(console.get_by_text("Browser, by its site list")).to_be_visible()
     expect(console.get_by_text("Provisional", exact=False)).to_be_visible()
+
+
+def test_a_noun_without_a_page_is_edited_as_its_document_and_nobodys_change_is_lost(console, portero):
+    portero.notices.create(Notice(key="watch", text="First"))
+    console.go("/controls/objects/notices/watch")
+    document = console.get_by_label("Its document, in JSON")
+    document.fill('{"key": "watch", "text": "Mine"}')
+    portero.notices.put(Notice(key="watch", text="Theirs"))
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("alert")).to_contain_text("was changed in revision")
+    console.get_by_role("button", name="Take theirs").click()
+    expect(document).to_have_value(re.compile("Theirs"))
+    for text in ("Second", "Third"):
+        document.fill(f'{{"key": "watch", "text": "{text}"}}')
+        console.get_by_role("button", name="Save").click()
+        put_in_force(console)
+        expect(console.get_by_role("button", name="Save")).to_be_disabled()
+        assert portero.notices.get("watch").text == text
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])

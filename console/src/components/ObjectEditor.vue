@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BButton, BFormTextarea } from 'bootstrap-vue-next'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 
 import type { Problem } from '../api/client'
 import { callsOf, type AnyObject, type Noun } from '../api/nouns'
@@ -19,17 +19,23 @@ function written(object?: AnyObject): string {
   delete document.version
   return JSON.stringify(document, (_name, value) => (value === null ? undefined : value), 2)
 }
+/** The object as it was when the editing began: what is saved is saved over that one. */
+const seen = shallowRef(props.object)
 const text = ref(written(props.object))
 const unreadable = ref('')
-const changed = computed(() => text.value !== written(props.object))
+const changed = computed(() => text.value !== written(seen.value))
 const problem = computed(() => create.error.value ?? put.error.value ?? remove.error.value)
 watch(
   () => props.object,
-  (now, before) => {
+  () => {
     // what others save shows at once, unless it would take away what is being edited
-    if (text.value === written(before)) text.value = written(now)
+    if (!changed.value) reset()
   },
 )
+function reset() {
+  seen.value = props.object
+  text.value = written(props.object)
+}
 
 function read(): AnyObject | undefined {
   try {
@@ -40,17 +46,17 @@ function read(): AnyObject | undefined {
 }
 function take() {
   put.reset()
-  text.value = written(props.object)
+  reset()
 }
 /** `over` what somebody else saved meanwhile. */
 function save(over = false) {
   const body = read()
   unreadable.value = body ? '' : 'This does not read as JSON: look for a missing quote, comma or bracket.'
   if (!body) return
-  const version = over ? Number((put.error.value as Problem).extra.version) : props.object?.version
+  const version = over ? Number((put.error.value as Problem).extra.version) : seen.value?.version
   const key = String(body[props.noun.key] ?? '')
   const title = `${props.noun.word} ${key}`
-  if (props.object) put.propose({ body, version }, { title, onSuccess: () => emit('saved', key) })
+  if (props.object) put.propose({ body, version }, { title, onSuccess: () => setTimeout(reset) })
   else create.propose(body, { title: `new ${title}`, onSuccess: () => emit('saved', key) })
 }
 function drop() {
@@ -72,7 +78,7 @@ function drop() {
       <BButton type="submit" variant="primary" :disabled="!changed">{{
         object ? 'Save' : `Make ${noun.word}`
       }}</BButton>
-      <BButton v-if="changed" variant="light" @click="text = written(object)">Undo changes</BButton>
+      <BButton v-if="changed" variant="light" @click="reset()">Undo changes</BButton>
       <BButton v-if="object" variant="light" class="ms-auto" @click="drop">Remove</BButton>
     </div>
   </form>
