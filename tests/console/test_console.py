@@ -218,7 +218,6 @@ def test_unsaved_changes_are_not_lost_by_a_click_elsewhere(console, portero):
 
 
 def test_the_roll_out_moves_by_itself(console, portero, service, machines):
-
     console.go("/roll-out")
     counted = console.get_by_role("region", name="Roll-out, counted")
     before = int(re.search(r"(\d+)\s+waiting", counted.inner_text()).group(1))
@@ -231,6 +230,27 @@ def test_the_roll_out_moves_by_itself(console, portero, service, machines):
     expect(console.get_by_text("Every machine holds what it should.")).to_be_visible()
     assert before >= 0
     portero.assignments.set_state(assignment.key, "active")
+
+
+def test_what_was_being_read_when_it_changed_is_read_once_more(console, portero):
+    held = []
+    console.route("**/api/v1/rulesets", lambda route: held.append((route, route.fetch())), times=1)
+    with console.expect_response("**/api/v1/stream"):
+        console.go("/controls/categories")
+    expect(console.get_by_role("navigation", name="Sections")).to_be_visible()
+    with console.expect_response(lambda answer: "rulesets" not in answer.url and answer.status == 200):
+        portero.rulesets.create(ruleset("came-between", gambling="warn"))
+    ((route, answer),) = held
+    route.fulfill(response=answer)
+    expect(console.get_by_role("link", name="came-between")).to_be_visible()
+
+
+def test_what_changed_while_nobody_could_listen_is_read_again(console, portero):
+    console.route("**/api/v1/stream", lambda route: route.abort(), times=1)
+    console.go("/controls/categories")
+    expect(console.get_by_role("link", name="no-gambling")).to_be_visible()
+    portero.rulesets.create(ruleset("unheard", gambling="warn"))
+    expect(console.get_by_role("link", name="unheard")).to_be_visible()
 
 
 def test_a_reference_finds_the_record_and_hostile_names_are_only_text(console):

@@ -3,7 +3,7 @@ import { computed, shallowRef } from 'vue'
 
 import { proposal } from '../composables/useProposal'
 import type { Preview } from './client'
-import { keysOf, type Subject } from './queries'
+import { readAgain, type Subject } from './queries'
 
 /** The header by which a creation that is sent again is made once. */
 export const key = () => ({ 'Idempotency-Key': crypto.randomUUID() })
@@ -34,8 +34,7 @@ export function changing(subjects: Subject[]) {
     const queries = useQueryClient()
     const mutation = useMutation({
       mutationFn: ({ variables, query }: { variables: Variables; query: Asking }) => change(variables, query),
-      onSuccess: () =>
-        Promise.all(keysOf(subjects).map((queryKey) => queries.invalidateQueries({ queryKey }))),
+      onSuccess: () => readAgain(queries, subjects),
     })
     /** Why not even its preview could be had. */
     const refused = shallowRef<Error | null>(null)

@@ -5,7 +5,7 @@ import { changing } from './changing'
 import { api, told } from './client'
 import { crud, listKey } from './crud'
 import { usePages } from './paging'
-import { keysOf } from './queries'
+import { readAgain } from './queries'
 import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
@@ -58,7 +58,7 @@ function useFeedDeed<Variables>(act: (variables: Variables) => Promise<unknown>)
   const queries = useQueryClient()
   return useMutation({
     mutationFn: act,
-    onSuccess: () => Promise.all(keysOf(['feed']).map((queryKey) => queries.invalidateQueries({ queryKey }))),
+    onSuccess: () => readAgain(queries, ['feed']),
   })
 }
 

@@ -1,18 +1,21 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { onScopeDispose, ref } from 'vue'
 
-import { keysOf, type Subject } from '../api/queries'
+import { readAgain, readSettledAgain, type Subject } from '../api/queries'
 
 /** Follow the live stream while the caller lives; `connected` says whether it is there. */
 export function useLive() {
   const queries = useQueryClient()
   const connected = ref(true)
   const source = new EventSource('/api/v1/stream')
-  source.addEventListener('open', () => (connected.value = true))
+  source.addEventListener('following', () => {
+    connected.value = true
+    void readSettledAgain(queries)
+  })
   source.addEventListener('error', () => (connected.value = false))
   source.addEventListener('changed', (event) => {
     const { subjects } = JSON.parse((event as MessageEvent<string>).data) as { subjects: Subject[] }
-    for (const queryKey of keysOf(subjects)) void queries.invalidateQueries({ queryKey })
+    void readAgain(queries, subjects)
   })
   onScopeDispose(() => source.close())
   return { connected }

@@ -61,10 +61,14 @@ class Live:
             del self._devices[event]
 
     async def changes(self, pause: float = 0.25) -> AsyncIterator[list[str]]:
-        """The subjects that changed, again and again; at most one list every `pause` seconds."""
+        """The subjects that changed, again and again; at most one list every `pause` seconds.
+
+        The first list is empty and comes at once: of what changes after it, nothing is missed.
+        """
         event, pending = asyncio.Event(), set[str]()
         self._pages[event] = pending
         try:
+            yield []
             while not self.closing:
                 await event.wait()
                 event.clear()

@@ -18,14 +18,18 @@ router = APIRouter(tags=["stream"])
     summary="Live stream",
     operation_id="stream",
     response_class=EventSourceResponse,
-    responses={200: {"content": {"text/event-stream": {}}, "description": "Server-sent events named `changed`."}},
+    responses={200: {"content": {"text/event-stream": {}}, "description": "Events `following` and `changed`."}},
 )
 async def stream(_who: Signed, keepers: TheKeepers) -> EventSourceResponse:
-    """Server-sent events. Each `changed` event lists the subjects that changed: revision, device, activity."""
+    """Server-sent events.
+
+    The first is named `following`: of what changes after it, nothing is missed. Each `changed` lists the `subjects`
+    that changed: revision, device, activity, finding, feed.
+    """
 
     async def events() -> AsyncIterator[ServerSentEvent]:
-        yield ServerSentEvent("{}", event="open")
         async for subjects in keepers.live.changes():
-            yield ServerSentEvent(json.dumps({"subjects": subjects}), event="changed")
+            event = "changed" if subjects else "following"
+            yield ServerSentEvent(json.dumps({"subjects": subjects}), event=event)
 
     return EventSourceResponse(events(), ping=20)
