@@ -14,19 +14,19 @@ from pathlib import Path
 import msgspec
 
 from bench.measuring import Row, in_turns, whole
-from portero.core.insight.grouping import preview_group
-from portero.core.matching.conditions import Test, test_of
+from portero.core.insight.group_previews import preview_group
 from portero.core.matching.fleet import Fleet
 from portero.core.matching.members import Member, MemberFacts, facts_from_json
 from portero.core.matching.membership import Membership
+from portero.core.matching.membership_conditions import Test, test_of
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.service import readiness
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.state import Snapshot
-from portero.store import devices
-from portero.store.devices import DeviceFilter
+from portero.store import device_lists
+from portero.store.device_lists import DeviceFilter
 
 NOW = datetime(2026, 11, 20, tzinfo=UTC)
 UNITS = [f"north/{area}/{site}" for area in range(30) for site in range(10)]
@@ -222,8 +222,8 @@ def store_rows(count: int, rounds: int) -> list[Row]:
 def _listed(keepers: Keepers, filter: DeviceFilter, sort: str = "hostname") -> Callable[[], object]:
     def run() -> object:
         with keepers.store.reading() as connection:
-            found = devices.list_devices(connection, filter, keepers.now(), sort=sort, limit=50)
-            return devices.devices_of(connection, found.rows, keepers.now())
+            found = device_lists.list_devices(connection, filter, keepers.now(), sort=sort, limit=50)
+            return device_lists.devices_of(connection, found.rows, keepers.now())
 
     return run
 

@@ -8,7 +8,7 @@ from itertools import count as count_from
 from bench.estates import make_estate
 from bench.fleet import stored_fleet
 from bench.measuring import Row, in_turns, whole
-from portero.core.insight.overlapping import overlap
+from portero.core.insight.overlaps import overlap
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET, Group

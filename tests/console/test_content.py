@@ -203,7 +203,7 @@ def test_capacity_is_shown_and_cleaned_up(console, portero, axe):
     dialog.get_by_role("button", name="Save").click()
     put_in_force(console)
     expect(meter).to_contain_text("of 5,000 indicators on a machine")
-    assert portero.enforcement.settings().newly_registered_days == 45
+    assert portero.settings.get().newly_registered_days == 45
     meter.get_by_role("button", name="Clean up…").click()
     dialog = console.get_by_role("dialog", name="Clean up indicators")
     expect(dialog.get_by_role("row", name="host gone.example")).to_contain_text("ended")

@@ -291,7 +291,7 @@ def test_layers_and_coverage_are_changed(console, portero, axe):
     console.get_by_role("button", name="Save").click()
     put_in_force(console)
     expect(console.get_by_role("button", name="Save")).to_have_count(0)
-    settings = portero.enforcement.settings()
+    settings = portero.settings.get()
     assert (settings.layers.startup, settings.gateway_networks) == ("observing", ("198.51.100.0/24",))
     console.get_by_role("button", name="For a group…").click()
     dialog = console.get_by_role("dialog")
@@ -329,9 +329,9 @@ def test_settings_that_somebody_else_saved_first_are_not_overwritten_unseen(cons
     console.go("/fleet/layers")
     console.get_by_label("Startup layer, for the estate").select_option("off")
     console.get_by_label("Gateway networks").fill("198.51.100.0/24")
-    seen = portero.enforcement.settings()
+    seen = portero.settings.get()
     theirs = Settings.model_validate({"layers": {"filter": "observing"}})
-    portero.enforcement.put_settings(theirs, version=seen.version)
+    portero.settings.put(theirs, version=seen.version)
     # the page has heard of it, and keeps what is being edited
     expect(console.get_by_role("region", name="What machines do")).to_contain_text("of 0 enforce it")
     expect(console.get_by_label("Startup layer, for the estate")).to_have_value("off")
@@ -339,20 +339,20 @@ def test_settings_that_somebody_else_saved_first_are_not_overwritten_unseen(cons
     alert = console.get_by_role("alert")
     expect(alert).to_contain_text("was changed in revision")
     expect(alert.get_by_role("row").filter(has_text="layers")).to_contain_text("filter observing")
-    assert portero.enforcement.settings().layers.filter == "observing"
+    assert portero.settings.get().layers.filter == "observing"
     console.get_by_role("button", name="Take theirs").click()
     expect(console.get_by_label("Filter, for the estate")).to_have_value("observing")
     expect(console.get_by_role("button", name="Save")).to_have_count(0)
 
     console.get_by_label("Filter, for the estate").select_option("off")
-    portero.enforcement.put_settings(Settings(), version=None)
+    portero.settings.put(Settings(), version=None)
     expect(console.get_by_role("region", name="What machines do")).not_to_contain_text("of 0 enforce it")
     console.get_by_role("button", name="Save").click()
     console.get_by_role("button", name="Put mine over it").click()
     put_in_force(console)
     expect(console.get_by_role("button", name="Save")).to_have_count(0)
-    assert portero.enforcement.settings().layers.filter == "off"
-    portero.enforcement.put_settings(Settings(), version=None)
+    assert portero.settings.get().layers.filter == "off"
+    portero.settings.put(Settings(), version=None)
 
 
 def test_an_order_that_somebody_else_changed_meanwhile_is_refused_and_kept(console, portero):

@@ -14,7 +14,7 @@ from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.endpoint.agent import Agent
-from portero.endpoint.keeping import Folder
+from portero.endpoint.folder import Folder
 from portero.endpoint.notice import notice_page
 from portero.endpoint.running import new_http
 

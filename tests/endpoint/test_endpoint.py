@@ -15,9 +15,9 @@ from conftest import Process, assignment, eventually, group, ruleset, run_async,
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.web import start_web
 from portero.endpoint.agent import Agent
-from portero.endpoint.asking import NotTaken, Unreachable
+from portero.endpoint.calls import NotTaken, Unreachable
 from portero.endpoint.filter import Filter
-from portero.endpoint.keeping import Folder
+from portero.endpoint.folder import Folder
 from portero.endpoint.main import _take_first
 from portero.endpoint.running import new_http
 
@@ -300,7 +300,7 @@ def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(poli
     found = eventually(lambda: list(portero.activity(device="moded", host="lucky-reef.example")))
     assert {one.verdict for one in found} == {"block", "allow"}
     portero.layer_modes.remove("office")
-    portero.enforcement.put_settings(Settings(gateway_networks=("198.51.100.0/24",)), version=None)
+    portero.settings.put(Settings(gateway_networks=("198.51.100.0/24",)), version=None)
     identity = json.loads((folder / "device.json").read_text())
     identity["facts"] |= {"place": "on-site", "addresses": ["198.51.100.9"]}
     (folder / "device.json").write_text(json.dumps(identity))
@@ -308,7 +308,7 @@ def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(poli
     told = rule(folder)
     assert (told["verdict"], "leaves filtering to the gateway" in told["layer"]["why"]) == ("allow", True)
     assert status(folder)["left to gateway"] == "198.51.100.0/24"
-    portero.enforcement.put_settings(Settings(), version=None)
+    portero.settings.put(Settings(), version=None)
 
 
 class Outdated:

@@ -18,9 +18,9 @@ from portero.core.nouns.indicator import RulesEdit
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.endpoint import agent as agents
-from portero.endpoint import indexing
+from portero.endpoint import category_index
 from portero.endpoint.agent import Agent
-from portero.endpoint.keeping import Folder
+from portero.endpoint.folder import Folder
 
 pytestmark = pytest.mark.process
 
@@ -168,7 +168,7 @@ def test_an_index_that_somebody_altered_is_not_believed(machine, portero, tmp_pa
 
     async def started() -> Agent:
         # as a program that starts anew: nothing is remembered
-        indexing.open_index.cache_clear()
+        category_index.open_index.cache_clear()
         agents._rulings_of.cache_clear()
         async with httpx.AsyncClient() as http:
             return Agent(machine[0], http)

@@ -78,7 +78,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
             "unenforceable",
         }
         # each sort of unready machine is there to be seen
-        found = {one.code for one in portero.enforcement.readiness().blockers}
+        found = {one.code for one in portero.readiness.fleet().blockers}
         assert set(BlockerCode) - found == {BlockerCode.LAYER_NOT_REPORTED}
     assert demo.stop() == 0
 

@@ -89,9 +89,7 @@ CHANGES = {
     "assignment": lambda p: p.assignments.create(assignment("never", "office")),
     "assignment removed": lambda p: p.assignments.remove("work--office", version=None),
     "schedule": lambda p: p.schedules.put(Schedule.model_validate({**HOURS, "zone": "device"}), version=None),
-    "settings": lambda p: p.enforcement.put_settings(
-        Settings.model_validate({"layers": {"filter": "observing"}}), version=None
-    ),
+    "settings": lambda p: p.settings.put(Settings.model_validate({"layers": {"filter": "observing"}}), version=None),
     "layer modes": lambda p: p.layer_modes.put(
         GroupLayers.model_validate({"group": "office", "filter": "off"}), version=None
     ),
@@ -298,7 +296,7 @@ def test_an_author_does_not_restore_settings_and_feeds(little, service):
     store.close()
     at = next(little.revisions.list(limit=1)).number
     settings = Settings.model_validate({"newly_registered_days": 9})
-    little.enforcement.put_settings(settings, version=None)
+    little.settings.put(settings, version=None)
     with service.client("an-author", "a long enough password") as author:
         with pytest.raises(NotAllowed, match="needs the role of a keeper"):
             author.revisions.restore(at)
@@ -317,7 +315,7 @@ def test_an_author_does_not_restore_settings_and_feeds(little, service):
 
 
 def test_the_board_shows_what_is_put_where(little):
-    board = little.insight.board()
+    board = little.board.get()
     assert [row.target for row in board.rows] == ["laptops", "office", "unclaimed", "whole-fleet"]
     assert [row.devices for row in board.rows] == [2, 2, 0, 3]
     cells = {(cell.target, cell.ruleset): cell for cell in board.cells}
@@ -327,7 +325,7 @@ def test_the_board_shows_what_is_put_where(little):
 
 
 def test_what_overlapping_groups_contribute_and_what_wins(little):
-    found = little.insight.overlap("office", "laptops")
+    found = little.board.overlap("office", "laptops")
     assert (found.targets, found.devices, found.examples) == (("laptops", "office"), 1, ("both-1",))
     rows = {row.subject: row for row in found.rows}
     music = rows["category music"]
@@ -336,19 +334,19 @@ def test_what_overlapping_groups_contribute_and_what_wins(little):
     assert music.differ
     assert [one.by for one in rows["category gambling"].outcomes] == ["never on whole-fleet"]
     assert not rows["category news"].differ
-    one = little.insight.overlap(device="both-1", visit="Music")
+    one = little.board.overlap(device="both-1", visit="Music")
     assert [row.subject for row in one.rows] == ["category music"]
-    host = little.insight.overlap("office", visit="http://news.category.test/page").rows[0]
+    host = little.board.overlap("office", visit="http://news.category.test/page").rows[0]
     assert [(out.verdict, out.devices) for out in host.outcomes] == [("warn", 2)]
-    program = little.insight.overlap("office", program="Deckhand Viewer").rows[0]
+    program = little.board.overlap("office", program="Deckhand Viewer").rows[0]
     assert (program.subject, program.contributions) == ("program Deckhand Viewer", ())
     with pytest.raises(NotFound, match="did you mean “office”"):
-        little.insight.overlap("offise")
+        little.board.overlap("offise")
     with pytest.raises(Invalid):
-        little.insight.overlap()
+        little.board.overlap()
     with pytest.raises(Invalid):
-        little.insight.overlap("office", visit="http://")
-    shared = little.insight.group_overlaps().shared
+        little.board.overlap("office", visit="http://")
+    shared = little.board.group_overlaps().shared
     assert [(one.groups, one.devices) for one in shared] == [(("laptops", "office"), 1)]
 
 
@@ -356,7 +354,7 @@ def test_the_worklist_has_gaps_findings_and_endings_most_urgent_first(little, se
     ends = (datetime.now(UTC) + timedelta(days=2)).isoformat()
     little.assignments.create(NewAssignment.model_validate({"ruleset": "work", "to": "laptops", "ends": ends}))
     Wire(service, little, "off-1", layers={"filter": "off"}).sync()
-    items = little.insight.worklist().items
+    items = little.worklist.get().items
     assert {one.kind for one in items} >= {"gap", "finding", "ending"}
     order = [("high", "medium", "low").index(one.severity) for one in items]
     assert order == sorted(order)
@@ -380,7 +378,7 @@ def test_what_should_be_known_while_a_rule_is_written(little, service):
         {"host": "shop.example", "action": "warn"},
     ]
     written = Ruleset.model_validate({"key": "written", "kind": "indicator", "rules": rules})
-    found = {(one.rule, one.code): one for one in little.insight.warnings(ruleset=written)}
+    found = {(one.rule, one.code): one for one in little.worklist.warnings(ruleset=written)}
     assert set(found) == {
         *((1, "path-hidden"), (2, "host-near"), (3, "host-suffix"), (4, "host-www"), (5, "covered")),
     }
@@ -388,10 +386,10 @@ def test_what_should_be_known_while_a_rule_is_written(little, service):
     assert found[2, "host-near"].instead == "parcel-refund.example"
     assert found[4, "host-www"].instead == "shop.example"
     idle = NewAssignment.model_validate({"ruleset": "away", "to": "office", "state": "draft"})
-    codes = {one.code for one in little.insight.warnings(assignment=idle)}
+    codes = {one.code for one in little.worklist.warnings(assignment=idle)}
     assert "shadowed" in codes
     new = NewAssignment.model_validate({"ruleset": "hosts", "to": "office"})
-    assert little.insight.warnings(assignment=new) == []
+    assert little.worklist.warnings(assignment=new) == []
     little.devices.retire("https-1")
 
 

@@ -27,7 +27,7 @@ pytestmark = pytest.mark.process
 def settled(portero: Portero):
     """Each test leaves settings as they were."""
     yield
-    portero.enforcement.put_settings(Settings(), version=None)
+    portero.settings.put(Settings(), version=None)
     for modes in portero.layer_modes.list():
         portero.layer_modes.remove(modes.group)
 
@@ -357,7 +357,7 @@ def test_readiness_counts_each_machine_once_where_it_is_lost(portero, service):
     Wire(service, portero, "count-4", unit=unit, layers=full, browsers=[{"name": "gullwing"}], **zone)
     portero.devices.revoke(Wire(service, portero, "count-5", unit=unit, layers=full, **zone).id)
     portero.enrolment.invite(Invitations(devices=(NewDevice(hostname="count-6", unit=unit),), codes=False))
-    found = portero.enforcement.readiness(unit=unit)
+    found = portero.readiness.fleet(unit=unit)
     assert (found.devices, found.uncovered) == (6, 1)
     filter = found.layers[0]
     lost = {one.code.value: one.devices for one in filter.lost}
@@ -375,18 +375,18 @@ def test_readiness_counts_each_machine_once_where_it_is_lost(portero, service):
         if one.group_rule and one.code != "zone-missing":
             made = portero.groups.preview(Group(key="caught", members=one.group_rule))
             assert made.devices >= one.devices
-    assert [(one.unit, one.devices) for one in portero.enforcement.unit_readiness(unit)] == []
-    assert unit in [one.unit for one in portero.enforcement.unit_readiness("brackwater")]
+    assert [(one.unit, one.devices) for one in portero.readiness.units(unit)] == []
+    assert unit in [one.unit for one in portero.readiness.units("brackwater")]
 
 
 def test_a_machine_that_reports_better_is_counted_better_at_once(portero, service):
     unit = "brackwater/mended"
     wire = Wire(service, portero, "mended-1", unit=unit, layers={"filter": "off"})
-    assert portero.enforcement.readiness(unit=unit).layers[0].enforcing == 0
+    assert portero.readiness.fleet(unit=unit).layers[0].enforcing == 0
     wire.check_in(facts={**wire.facts, "layers": {"filter": "enforcing"}})
-    assert portero.enforcement.readiness(unit=unit).layers[0].enforcing == 1
-    portero.enforcement.put_settings(Settings.model_validate({"layers": {"filter": "off"}}), version=None)
-    layer = portero.enforcement.readiness(unit=unit).layers[0]
+    assert portero.readiness.fleet(unit=unit).layers[0].enforcing == 1
+    portero.settings.put(Settings.model_validate({"layers": {"filter": "off"}}), version=None)
+    layer = portero.readiness.fleet(unit=unit).layers[0]
     assert (layer.meant, layer.not_meant) == (0, 1)
 
 

@@ -23,7 +23,7 @@ from portero.demo.history import Clock
 from portero.formats.bundles import unpack_bundle
 from portero.service.keepers import open_keepers
 from portero.service.roster import member_of
-from portero.store import classes, enrolling
+from portero.store import classes, devices
 from portero.store.moments import moment
 
 HOSTNAMES = st.sampled_from(["alpha", "beta", "gamma"])
@@ -96,7 +96,7 @@ class Fleet(RuleBasedStateMachine):
             return
         told = Facts.model_validate(facts)
         with self.keepers.fleet.settling() as settlement:
-            enrolling.note_facts(settlement.connection, device.id, told, settlement.now)
+            devices.note_facts(settlement.connection, device.id, told, settlement.now)
             settlement.settle_namesakes(device.hostname)
             settlement.settle_namesakes(told.hostname)
             settlement.settle(device.id)
@@ -164,7 +164,7 @@ class Fleet(RuleBasedStateMachine):
         scratch = Membership(estate.groups, estate.group_order)
         with self.keepers.store.reading() as connection:
             by_class = {one.id: one for one in classes.list_classes(connection)}
-            rows = enrolling.member_rows(connection)
+            rows = devices.member_rows(connection)
             assert len(self.keepers.fleet.members) == len(rows)
             used = set()
             for row in rows:

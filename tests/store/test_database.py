@@ -8,8 +8,9 @@ from contextlib import closing
 
 import pytest
 
-from portero.store import access, estates, revisions
+from portero.store import access, revisions
 from portero.store.database import Store, StoreFull, StoreProblem
+from portero.store.estate import load_estate
 from portero.store.paging import BadCursor, Query, decode_cursor, encode_cursor, like_pattern, page
 
 
@@ -137,7 +138,7 @@ def test_a_backup_is_a_store_of_its_own(store, tmp_path):
 def test_an_empty_estate_is_at_revision_nought(store):
     with store.reading() as connection:
         assert revisions.newest_revision(connection) == 0
-        estate, versions = estates.load_estate(connection)
+        estate, versions = load_estate(connection)
         assert estate.groups == ()
         assert versions["settings"] == {}
         assert revisions.get_revision(connection, 1) is None

@@ -17,8 +17,8 @@ import pytest
 from portero.core.nouns.estate import NOUNS, PARTS
 from portero.formats.estate_document import written_estate
 from portero.service.keepers import open_keepers
-from portero.store import estates
 from portero.store.database import Store, StoreProblem
+from portero.store.estate import load_estate
 
 KEPT = Path(__file__).parent / "schema-4"
 TOLD = json.loads(gzip.decompress((KEPT / "told.json.gz").read_bytes()))
@@ -71,5 +71,5 @@ def test_what_nobody_here_knows_is_told_and_not_dropped(folder):
         store.execute("INSERT INTO authored (noun, key, body, version, position) VALUES ('berth', 'b', '{}', 1, 1)")
     store = Store(folder / "portero.sqlite3")
     with store.reading() as connection, pytest.raises(StoreProblem, match="does not know: berth “b”"):
-        estates.load_estate(connection)
+        load_estate(connection)
     store.close()

@@ -18,7 +18,7 @@ from portero.cli.command import (
     joined_by_commas,
     tell_removed,
 )
-from portero.cli.insight import warned_of_assignment
+from portero.cli.warnings import warned_of_assignment
 from portero.client.connection import fields_of
 from portero.core import sentences
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.checking import read_or_tell
+from portero.cli.checks import read_or_tell
 from portero.cli.command import DONE, Commands, Context, read_bytes
 from portero.core import sentences
 from portero.formats.estate_document import read_directory

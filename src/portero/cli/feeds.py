@@ -254,7 +254,7 @@ def category_index(context: Context) -> int:
     days = context.options.newly_registered_days
     with context.client() as portero:
         if days is not None:
-            portero.enforcement.change_settings(reason=context.options.reason, newly_registered_days=days)
+            portero.settings.change(reason=context.options.reason, newly_registered_days=days)
             output.say(f"Newly registered is from now on: {sentences.newly_registered(days)}.")
             return DONE
         found = portero.feeds.category_index()

@@ -8,6 +8,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from portero.cli import output
+from portero.cli.board import group_overlaps
 from portero.cli.command import (
     DONE,
     CommandProblem,
@@ -20,7 +21,6 @@ from portero.cli.command import (
     confirmed,
     tell_removed,
 )
-from portero.cli.insight import group_overlaps
 from portero.client import Portero
 from portero.core import sentences
 from portero.core.nouns.base import fault_of
@@ -116,7 +116,7 @@ def _pins(options: argparse.Namespace, before: Pins | None) -> Pins | None:
 
 def _from_blocker(portero: Portero, text: str) -> MembershipRule:
     code, _, layer = text.partition(":")
-    for one in portero.enforcement.readiness().blockers:
+    for one in portero.readiness.fleet().blockers:
         if one.code == code and (not layer or one.layer == layer):
             if one.group_rule is None:
                 raise CommandProblem(f"no condition can say “{text}”; list the machines with device list --blocker")

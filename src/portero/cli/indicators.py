@@ -153,7 +153,7 @@ def indicator_capacity(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         if options.set is not None:
-            portero.enforcement.change_settings(reason=options.reason, indicator_capacity=options.set)
+            portero.settings.change(reason=options.reason, indicator_capacity=options.set)
         found = portero.indicators.capacity()
     if options.json:
         output.print_json(found)

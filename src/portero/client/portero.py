@@ -9,18 +9,23 @@ import httpx
 from pydantic import TypeAdapter
 
 from portero.client.assignments import Assignments
+from portero.client.board import BoardPart
 from portero.client.collection import Collection
 from portero.client.connection import Connection, Previewed
 from portero.client.corrections import Corrections
 from portero.client.coverage import Coverage
+from portero.client.devices import Devices
 from portero.client.directory import DirectoryPart
+from portero.client.enrolment import Enrolment
 from portero.client.estate import EstateDocument
 from portero.client.feeds import Feeds
-from portero.client.fleet import Devices, Enforcement, Enrolment
+from portero.client.findings import FindingsPart
 from portero.client.groups import Groups
-from portero.client.history import Revisions
 from portero.client.indicators import Indicators
-from portero.client.insight import FindingsPart, Insight
+from portero.client.readiness import ReadinessPart
+from portero.client.revisions import Revisions
+from portero.client.settings import SettingsPart
+from portero.client.worklist import WorklistPart
 from portero.core.nouns.access import MadeToken, Session, Token
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
@@ -74,12 +79,14 @@ class Portero:
         self._connection = connection
         self.devices = Devices(connection)
         self.enrolment = Enrolment(connection)
-        self.enforcement = Enforcement(connection)
+        self.settings = SettingsPart(connection)
+        self.readiness = ReadinessPart(connection)
         self.revisions = Revisions(connection)
         self.estate = EstateDocument(connection)
         self.directory = DirectoryPart(connection)
         self.findings = FindingsPart(connection)
-        self.insight = Insight(connection)
+        self.board = BoardPart(connection)
+        self.worklist = WorklistPart(connection)
         self.indicators = Indicators(connection)
         for noun in NOUNS.values():
             setattr(self, noun.list, _OWN.get(noun.word, Collection)(connection, noun))

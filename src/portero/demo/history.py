@@ -20,13 +20,13 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed
 from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
-from portero.endpoint.keeping import Folder, Identity
+from portero.endpoint.folder import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
 from portero.service import secrets
 from portero.service.feeds.polling import BY_SCHEDULE
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.state import Snapshot
-from portero.store import access, enrolling
+from portero.store import access, devices
 from portero.store.moments import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
@@ -214,8 +214,8 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
     assert joined is not None
     device, credential = joined
     with keepers.store.writing() as connection:
-        wanted = enrolling.wanted_of(connection, device)
-        enrolling.note_applied(connection, device, wanted.digest, wanted.revision, keepers.now())
+        wanted = devices.wanted_of(connection, device)
+        devices.note_applied(connection, device, wanted.digest, wanted.revision, keepers.now())
     if old.keeps_identity:
         folder = Folder(machine_folder(keepers.folder, facts.hostname))
         folder.keep_identity(Identity(service, device, credential, keepers.public_key, old.facts))

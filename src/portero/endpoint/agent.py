@@ -19,13 +19,13 @@ from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import Layer, LayerVerdict
 from portero.core.resolving.bundles import BundleNotice, with_overlay
+from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import OFF_SITE, Situation
-from portero.core.resolving.standing import gateway_of, in_mode, weaker
-from portero.endpoint.asking import ask
-from portero.endpoint.indexing import KeptIndex, fetch_part, file_name, open_index
-from portero.endpoint.keeping import Folder, Identity, Queue
+from portero.endpoint.calls import ask
+from portero.endpoint.category_index import KeptIndex, fetch_part, file_name, open_index
+from portero.endpoint.folder import Folder, Identity, Queue
 from portero.formats.bundles import (
     BadBundle,
     CategoryParts,

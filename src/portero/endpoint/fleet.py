@@ -16,8 +16,8 @@ import msgspec
 
 from portero.core.nouns.device import Facts
 from portero.endpoint.agent import Agent
-from portero.endpoint.asking import NotTaken, Refused, Unreachable
-from portero.endpoint.keeping import Folder
+from portero.endpoint.calls import NotTaken, Refused, Unreachable
+from portero.endpoint.folder import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
 JOINING_AT_ONCE = 8

@@ -23,10 +23,10 @@ from portero.core import sentences
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl
 from portero.endpoint.agent import Agent, Ruling
-from portero.endpoint.asking import NotTaken, Refused, Unreachable
+from portero.endpoint.calls import NotTaken, Refused, Unreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
-from portero.endpoint.keeping import Folder, NotJoined
+from portero.endpoint.folder import Folder, NotJoined
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 from portero.formats.places import BadDocument, PlacedValues
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import httpx
 
 from portero.endpoint.agent import Agent
-from portero.endpoint.asking import NotTaken, Refused, Unreachable
+from portero.endpoint.calls import NotTaken, Refused, Unreachable
 
 CHECK_IN_SECONDS = 60.0
 REPORT_SECONDS = 2.0

@@ -11,13 +11,13 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.enforcement import Standing
 from portero.core.resolving.explaining import Case, blocks, explain
 from portero.core.resolving.policy import Policy
-from portero.core.resolving.standing import Standing
 from portero.service.bundles import Bundles
+from portero.service.directory import People
 from portero.service.feeds.holdings import Holdings
 from portero.service.fleet import FleetKeeper
-from portero.service.people import People
 from portero.service.problems import Problem
 from portero.service.roster import Roster
 from portero.service.state import Current

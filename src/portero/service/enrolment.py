@@ -21,7 +21,7 @@ from portero.service.live import Live
 from portero.service.problems import Problem, field_error
 from portero.service.roster import Settlement
 from portero.service.secrets import hash_secret, new_code, new_secret
-from portero.store import enrolling, enrolment_codes
+from portero.store import devices, enrolment_codes
 from portero.store.database import Store
 from portero.store.enrolment_codes import UsedCode
 from portero.store.moments import moment
@@ -99,7 +99,7 @@ class Enrolment:
             if used is None:
                 return None
             device = _take_in(settlement, used, facts)
-            enrolling.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
+            devices.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
             settlement.settle_namesakes(facts.hostname)
             settlement.settle(device)
         self._live.tell("device")
@@ -110,12 +110,12 @@ class Enrolment:
     def set_labels(self, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
         """Put other labels on a device as it was seen. Problem where somebody changed it meanwhile."""
         with self._fleet.settling() as settlement:
-            if not enrolling.set_labels(settlement.connection, device.id, labels, device.version):
+            if not devices.set_labels(settlement.connection, device.id, labels, device.version):
                 raise Problem(
                     "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
                 )
             words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
-            enrolling.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
+            devices.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
             settlement.settle(device.id)
         self._live.tell("device")
 
@@ -124,8 +124,8 @@ class Enrolment:
         if device.lifecycle is Lifecycle.RETIRED:
             raise Problem("in-use", f"{device.hostname} is retired already.")
         with self._fleet.settling() as settlement:
-            enrolling.retire(settlement.connection, device.id)
-            enrolling.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
+            devices.retire(settlement.connection, device.id)
+            devices.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
             settlement.settle(device.id)
             settlement.settle_namesakes(device.hostname)
         self._live.tell("device")
@@ -134,8 +134,8 @@ class Enrolment:
         """Shut a device out: it is refused at once, and goes on with its last good bundle until it joins again."""
         _expect_joined(device)
         with self._fleet.settling() as settlement:
-            enrolling.revoke_credential(settlement.connection, device.id)
-            enrolling.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
+            devices.revoke_credential(settlement.connection, device.id)
+            devices.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
         self._live.tell("device")
 
     def settle_rejoin(self, device: Device, same: bool, by: str, reason: str | None) -> str:
@@ -143,17 +143,17 @@ class Enrolment:
         old = device.rejoin_of
         with self._fleet.settling() as settlement:
             connection, now = settlement.connection, settlement.now
-            if old is None or not enrolling.waits_to_be(connection, device.id, old):
+            if old is None or not devices.waits_to_be(connection, device.id, old):
                 raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
             if same:
-                enrolling.take_up(connection, old, device.id)
-                enrolling.note_event(connection, old, now, by, "recognised after joining again", reason)
+                devices.take_up(connection, old, device.id)
+                devices.note_event(connection, old, now, by, "recognised after joining again", reason)
                 settlement.settle(device.id)  # is there no more
                 settlement.settle_namesakes(device.hostname)
                 settlement.settle(old)
             else:
-                enrolling.set_rejoin(connection, device.id, None)
-                enrolling.note_event(
+                devices.set_rejoin(connection, device.id, None)
+                devices.note_event(
                     connection, device.id, now, by, "kept apart from the machine of the same serial", reason
                 )
         self._live.tell("device")
@@ -171,11 +171,11 @@ def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
         first = names.setdefault(new.hostname, number)
         if first != number:
             errors.append(field_error([*where, "hostname"], f"“{new.hostname}” stands twice, first in row {first + 1}"))
-        elif enrolling.namesakes(settlement.connection, new.hostname):
+        elif devices.namesakes(settlement.connection, new.hostname):
             errors.append(field_error([*where, "hostname"], f"there is a machine “{new.hostname}” already"))
         if new.serial and serials.setdefault(new.serial, number) != number:
             errors.append(field_error([*where, "serial"], f"serial “{new.serial}” stands twice"))
-        elif new.serial and enrolling.is_known_serial(settlement.connection, new.serial):
+        elif new.serial and devices.is_known_serial(settlement.connection, new.serial):
             errors.append(field_error([*where, "serial"], f"there is a machine with serial “{new.serial}” already"))
     if errors:
         count = sentences.counted(len(errors), "row")
@@ -185,7 +185,7 @@ def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
 def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by: str) -> Invitation:
     connection, now = settlement.connection, settlement.now
     device = str(uuid4())
-    enrolling.add_device(connection, device, _facts_of(new), new.labels, now)
+    devices.add_device(connection, device, _facts_of(new), new.labels, now)
     code, expires = None, None
     if wanted.codes:
         code, expires = new_code(), now + wanted.hours * HOUR
@@ -201,7 +201,7 @@ def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by:
             now=now,
             device=device,
         )
-    enrolling.note_event(connection, device, now, by, "invited" if wanted.codes else "recorded, without an invitation")
+    devices.note_event(connection, device, now, by, "invited" if wanted.codes else "recorded, without an invitation")
     settlement.settle(device)
     return Invitation(hostname=new.hostname, device=device, code=code, expires_at=moment(expires))
 
@@ -211,26 +211,26 @@ def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
     connection, now = settlement.connection, settlement.now
     if used.device is not None:
         _refuse_foreign(settlement, used.device, facts)
-        enrolling.note_event(connection, used.device, now, used.made_by, "joined by its invitation")
+        devices.note_event(connection, used.device, now, used.made_by, "joined by its invitation")
         return used.device
-    known = enrolling.invited_as(connection, facts.hostname, facts.serial)
+    known = devices.invited_as(connection, facts.hostname, facts.serial)
     if known is not None:
-        enrolling.note_event(connection, known, now, used.made_by, "joined, and was recognised as recorded")
-        enrolling.add_labels(connection, known, used.labels)
+        devices.note_event(connection, known, now, used.made_by, "joined, and was recognised as recorded")
+        devices.add_labels(connection, known, used.labels)
         return known
     device = str(uuid4())
-    before = enrolling.known_by_serial(connection, facts.serial) if facts.serial else None
-    enrolling.add_device(connection, device, facts, used.labels, now)
+    before = devices.known_by_serial(connection, facts.serial) if facts.serial else None
+    devices.add_device(connection, device, facts, used.labels, now)
     if before is not None:
-        enrolling.set_rejoin(connection, device, before)
+        devices.set_rejoin(connection, device, before)
     what = "joined, with the serial of a machine that joined before" if before else "joined"
-    enrolling.note_event(connection, device, now, used.made_by, what)
+    devices.note_event(connection, device, now, used.made_by, what)
     return device
 
 
 def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
     """An invitation is for one machine: the serial decides where it was given, else the hostname."""
-    row = enrolling.member_rows(settlement.connection, device)[0]
+    row = devices.member_rows(settlement.connection, device)[0]
     invited = Facts.model_validate_json(row["document"])
     same = invited.serial == facts.serial if invited.serial else invited.hostname == facts.hostname
     if not same:

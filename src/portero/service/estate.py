@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from portero.core.insight.contents import emptied, filled
 from portero.core.insight.differences import differences
-from portero.core.insight.history import undone
+from portero.core.insight.feed_rulesets import emptied, filled
 from portero.core.insight.offline import with_frozen_members
+from portero.core.insight.revisions import undone
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.estate import Estate
@@ -22,7 +22,7 @@ from portero.service.foresight import Foresight
 from portero.service.live import Live
 from portero.service.planning import Planner
 from portero.service.problems import Problem
-from portero.service.refusing import refuse_faults, refuse_other_kinds, refuse_overload
+from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
 from portero.service.roster import Roster
 from portero.service.state import Current, Naming, Snapshot, Transition, changed_versions
 from portero.store import access, revisions

@@ -10,13 +10,13 @@ from portero.core.matching.fleet import Fleet
 from portero.core.nouns.device import Device
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
-from portero.service.heard import Heard
+from portero.service.last_heard import Heard
 from portero.service.live import Live
 from portero.service.problems import Problem
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster, Settlement
 from portero.service.state import Current
-from portero.store import devices, enrolling
+from portero.store import device_lists, devices
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -45,7 +45,7 @@ class FleetKeeper:
     def device(self, name: str) -> Device:
         """The device of that id or hostname. Problem where there is none, or more than one."""
         with self._store.reading() as connection:
-            found = devices.find_devices(connection, name, self._now())
+            found = device_lists.find_devices(connection, name, self._now())
         if not found:
             raise Problem("not-found", f"There is no device “{name[:80]}”; search the list of devices for it.")
         if len(found) > 1:
@@ -77,8 +77,8 @@ class FleetKeeper:
         """Take note of devices that have fallen silent, and of groups that time alone has changed."""
         self.heard.write()
         with self.settling() as settlement:
-            silent = enrolling.fall_silent(settlement.connection, settlement.now)
-            due = enrolling.due(settlement.connection, settlement.now)
+            silent = devices.fall_silent(settlement.connection, settlement.now)
+            due = devices.due(settlement.connection, settlement.now)
             for device in {*due, *(silent if self.members.membership.names_lifecycle else ())}:
                 settlement.settle(device)
         if silent or due:

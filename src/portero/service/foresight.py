@@ -12,18 +12,18 @@ from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.world import Groups, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
-from portero.core.insight.holding import hidden_content, hindrances, taking_hold
-from portero.core.insight.previewing import Outlook, Shifted, look_ahead, look_at_hosts
+from portero.core.insight.previews import Outlook, Shifted, look_ahead, look_at_hosts
+from portero.core.insight.taking_hold import hidden_content, hindrances, taking_hold
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.preview import Hindrance, Preview
+from portero.service.directory import People
 from portero.service.feeds.holdings import Holdings
-from portero.service.people import People
 from portero.service.roster import Obstacles, Roster
-from portero.store import access, devices
+from portero.store import access, device_lists
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -52,7 +52,7 @@ class Foresight:
         state = self._roster.fleet.changes
         if self._programs[0] != state:
             with self._store.reading() as connection:
-                self._programs = (state, devices.all_applications(connection))
+                self._programs = (state, device_lists.all_applications(connection))
         return self._programs[1]
 
     def world(self, seconds: float) -> World:
@@ -87,7 +87,7 @@ class Foresight:
         seen = look_ahead(before, after, regrouping.groups, world)
         appearing, settled = self._turns(before, after, seen.rulesets, world, regrouping.groups)
         with self._store.reading() as connection:
-            rhythms = devices.rhythms(connection)
+            rhythms = device_lists.rhythms(connection)
         return Preview(
             revision=revision,
             summary=sentences.summary_of(seen.changes),

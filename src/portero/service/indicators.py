@@ -32,7 +32,7 @@ from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_obj
 from portero.service.fleet import FleetKeeper
 from portero.service.problems import Problem
 from portero.service.state import Current
-from portero.store import activities
+from portero.store import activity
 from portero.store import indicators as kept
 from portero.store.database import Store
 from portero.store.moments import moment
@@ -265,16 +265,16 @@ class _Hits:
                 self._table.add(rule.selector, rule)
         after = since.timestamp()
         with store.reading() as connection:
-            seen = dict(activities.hosts_since(connection, after))
+            seen = dict(activity.hosts_since(connection, after))
             met: dict[str, Rule] = {}
             for host in seen:
                 if (found := self._met(Visit(f"http://{host}/", "http", host))) is not None:
                     met[host] = found
             pages = [host for host in seen if host not in met and self._table.looks_at_pages(host)]
-            for url, host in activities.urls_since(connection, pages, after, MOST_URLS):
+            for url, host in activity.urls_since(connection, pages, after, MOST_URLS):
                 if (found := self._met(parse_visit(url))) is not None:
                     met.setdefault(host, found)
-            self.devices = activities.devices_that_saw(connection, met.keys(), after)
+            self.devices = activity.devices_that_saw(connection, met.keys(), after)
         self.found = [
             Hit(
                 host=host,

@@ -7,9 +7,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from portero.core.insight.contents import filled
+from portero.core.insight.feed_rulesets import filled
 from portero.formats.bundles import public_text_of
 from portero.service.checks import Checks
+from portero.service.directory import People
 from portero.service.enrolment import Enrolment
 from portero.service.estate import EstateKeeper
 from portero.service.feeds.comparing import Comparisons
@@ -22,15 +23,15 @@ from portero.service.foresight import Foresight
 from portero.service.indicators import Indicators
 from portero.service.live import Live
 from portero.service.lookups import Lookups
-from portero.service.people import People
 from portero.service.planning import Planner
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import Throttle, signing_key
 from portero.service.state import Current, Naming, Snapshot
-from portero.store import estates, revisions
+from portero.store import revisions
 from portero.store.database import Store
+from portero.store.estate import load_estate
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: B
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     store, live, key = Store(folder / "portero.sqlite3"), Live(), signing_key(folder)
     with store.reading() as connection:
-        (written, versions), revision = estates.load_estate(connection), revisions.newest_revision(connection)
+        (written, versions), revision = load_estate(connection), revisions.newest_revision(connection)
     holdings = Holdings(folder, store, written, clock())
     contents = holdings.contents(written)
     naming = Naming(holdings.held.kept.digest, holdings.numbers(written))

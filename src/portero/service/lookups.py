@@ -32,7 +32,7 @@ from portero.formats.index_files import IndexFile
 from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
 from portero.service.state import Current, Snapshot
-from portero.store import activities, revisions
+from portero.store import activity, revisions
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -54,7 +54,7 @@ class Lookups:
         host = visit.host
         entry = look_up(host, self._holdings.index_in_force, {one.host: one.categories for one in estate.corrections})
         with self._store.reading() as connection:
-            seen = activities.sightings(connection, host)
+            seen = activity.sightings(connection, host)
         correction = self._correction(snapshot, entry.host) if entry.source == "correction" else None
         service = next((one for one in estate.services if _is_at(host, one.hosts)), None)
         named, corrected = entry.host if entry.source != "none" else None, entry.source == "correction"

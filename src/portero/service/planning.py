@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 
 from portero.core import sentences
 from portero.core.insight.effects.touching import touched_groups
-from portero.core.insight.history import step_back
 from portero.core.insight.readiness import Obstacle
+from portero.core.insight.revisions import step_back
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.revision import Change

@@ -21,7 +21,7 @@ from portero.core.nouns.readiness import (
 )
 from portero.store import readiness as counting
 from portero.store.database import Store
-from portero.store.devices import MACHINE_BLOCKERS, DeviceFilter
+from portero.store.device_lists import MACHINE_BLOCKERS, DeviceFilter
 from portero.store.readiness import ClassCount
 
 

@@ -15,7 +15,7 @@ from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
 from portero.service.publishing import Publisher
 from portero.service.state import Snapshot
-from portero.store import classes, enrolling, overlays
+from portero.store import classes, devices, overlays
 from portero.store.classes import DeviceClass
 from portero.store.moments import moment
 from portero.store.plans import Groups, write_class, write_overlay
@@ -70,7 +70,7 @@ class Settlement:
 
     def settle(self, device: str) -> None:
         """Reckon a device's groups, class and obstacles anew from what the store holds of it now."""
-        rows = enrolling.member_rows(self.connection, device)
+        rows = devices.member_rows(self.connection, device)
         if not rows or rows[0]["lifecycle"] == "retired":
             self.settled[device] = None
             return
@@ -79,7 +79,7 @@ class Settlement:
         membership, now = self._roster.fleet.membership, moment(self.now)
         groups, following = membership.groups_of(member, now), membership.next_change(member, now)
         own = self.class_of(groups)
-        enrolling.set_class(self.connection, device, own.id, following.timestamp() if following else None)
+        devices.set_class(self.connection, device, own.id, following.timestamp() if following else None)
         if self._snapshot.estate.named_devices:
             self._overlay(member, own)
         keep_obstacles(self.connection, device, self._roster.obstacles.of(member, groups))
@@ -107,10 +107,10 @@ class Settlement:
 
     def settle_namesakes(self, hostname: str) -> None:
         """The device that had a hostname first keeps it; where that is another one now, reckon both anew."""
-        for place, row in enumerate(enrolling.namesakes(self.connection, hostname)):
+        for place, row in enumerate(devices.namesakes(self.connection, hostname)):
             keeps = place == 0
             if bool(row["keeps_name"]) != keeps:
-                enrolling.set_keeps_name(self.connection, row["id"], keeps)
+                devices.set_keeps_name(self.connection, row["id"], keeps)
                 self.settle(row["id"])
 
 
@@ -122,7 +122,7 @@ class Roster:
         self._catalogued = -1
         self._catalogue: Mapping[str, frozenset[str]] = {}
         self.fleet = Fleet(Membership(estate.groups, estate.group_order))
-        self.fleet.put_all([member_of(row) for row in enrolling.member_rows(connection)], moment(now))
+        self.fleet.put_all([member_of(row) for row in devices.member_rows(connection)], moment(now))
 
     @property
     def catalogue(self) -> Mapping[str, frozenset[str]]:

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple, TypeVar
 
-from portero.core.insight.contents import Contents, emptied
+from portero.core.insight.feed_rulesets import Contents, emptied
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
-from portero.store.estates import Versions
+from portero.store.estate import Versions
 
 Reckoned = TypeVar("Reckoned")
 

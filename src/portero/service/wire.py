@@ -25,8 +25,8 @@ from portero.core.nouns.device import Facts
 from portero.service.keepers import Keepers
 from portero.service.problems import Problem, field_error
 from portero.service.secrets import hash_secret
-from portero.store import activities, classes, enrolling, overlays
-from portero.store.enrolling import Known, Wanted
+from portero.store import activity, classes, devices, overlays
+from portero.store.devices import Known, Wanted
 
 CHECK_IN_SECONDS = 60.0
 HOLD_SECONDS = 25.0
@@ -79,7 +79,7 @@ def _device(keepers: Keepers, request: Request) -> Known:
     known = None
     if scheme.lower() == "bearer" and credential:
         with keepers.store.reading() as connection:
-            known = enrolling.by_credential(connection, hash_secret(credential.strip()))
+            known = devices.by_credential(connection, hash_secret(credential.strip()))
     if known is None:
         detail = "This device credential is not good (any more); join again with an enrolment code."
         raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
@@ -125,7 +125,7 @@ def _check_in(keepers: Keepers, known: Known, message: CheckIn) -> dict[str, Any
         # it waits for nobody who changes something
         heard.note(known.id, now, usual)
         with keepers.store.reading() as connection:
-            wanted = enrolling.wanted_of(connection, known.id)
+            wanted = devices.wanted_of(connection, known.id)
     same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
     if same_index and message.have == wanted.digest and message.revision == wanted.revision:
         return None
@@ -155,18 +155,18 @@ def _note(keepers: Keepers, known: Known, message: CheckIn, usual: float | None,
         connection = settlement.connection
         keepers.fleet.heard.settle(connection, known.id, now, usual)
         if facts is not None:
-            enrolling.note_facts(connection, known.id, facts, now)
+            devices.note_facts(connection, known.id, facts, now)
             settlement.settle_namesakes(facts.hostname)
         if facts is not None or known.told_silent:
             settlement.settle(known.id)
         if message.have and _has_applied(known, message):
-            enrolling.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
+            devices.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
             keepers.checks.note_until_restart(connection, known.id, message.have[:80], now)
         if message.problem:
-            enrolling.note_failed(connection, known.id, message.problem[:500], now)
+            devices.note_failed(connection, known.id, message.problem[:500], now)
         if message.index and _has_other_index(known, message):
-            enrolling.note_index(connection, known.id, message.index[:80])
-        wanted = enrolling.wanted_of(connection, known.id)
+            devices.note_index(connection, known.id, message.index[:80])
+        wanted = devices.wanted_of(connection, known.id)
     if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
         keepers.live.tell("device")
     return wanted
@@ -178,7 +178,7 @@ def _keep(keepers: Keepers, known: Known, body: bytes) -> dict[str, Any]:
     except ValidationError as error:
         _refuse_invalid(error, ())
     with keepers.store.writing() as connection:
-        new = activities.keep_batch(connection, known.id, batch, keepers.now(), known.seq_offset)
+        new = activity.keep_batch(connection, known.id, batch, keepers.now(), known.seq_offset)
     if new:
         keepers.live.tell("activity")
     return {"batch": batch.batch, "new": new}
@@ -310,7 +310,7 @@ async def index_file(request: Request, keepers: Keepers) -> Response:
     return FileResponse(keepers.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
 
 
-async def activity(request: Request, keepers: Keepers) -> Response:
+async def take_activity(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/activity: a batch of attempts; one sent again counts once."""
     known = await run_in_threadpool(_device, keepers, request)
     return JSONResponse(await _noting(request, _keep, keepers, known, await request.body()))
@@ -325,5 +325,5 @@ ROUTES = [
     Route("/device/v1/people", _endpoint(user_groups), methods=["GET"]),
     Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
     Route("/device/v1/index-file/{digest}", _endpoint(index_file), methods=["GET"]),
-    Route("/device/v1/activity", _endpoint(activity), methods=["POST"]),
+    Route("/device/v1/activity", _endpoint(take_activity), methods=["POST"]),
 ]

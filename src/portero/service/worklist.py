@@ -10,7 +10,7 @@ from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Finding
 from portero.core.nouns.readiness import BlockerCode, BlockerCount
 from portero.core.nouns.worklist import WorkItem, Worklist
 from portero.service.readiness import fleet_readiness
-from portero.store import devices, feeds
+from portero.store import device_lists, feeds
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -57,8 +57,8 @@ def _machines(one: BlockerCount) -> str:
 
 def _stragglers(store: Store, now: float) -> Iterator[WorkItem]:
     with store.reading() as connection:
-        counts = devices.rollout_counts(connection, now)
-        late = devices.count_late(connection, now, LATE)
+        counts = device_lists.rollout_counts(connection, now)
+        late = device_lists.count_late(connection, now, LATE)
     for state, number, severity, todo in (
         ("failed", counts.failed, Severity.HIGH, "See why, machine by machine."),
         ("waiting", late, Severity.MEDIUM, "See which."),

@@ -1,337 +1,343 @@
-"""Devices as lists and pages show them, and how far the roll-out of bundles to them is."""
+"""How devices come, change and go: joining, checking in, labels, retiring."""
 
 from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from portero.core.nouns.device import Application, Device, DeviceEvent, Facts, Lifecycle
-from portero.core.nouns.readiness import ORDER, BlockerCode
-from portero.core.nouns.rollout import RolloutCounts, RolloutState
-from portero.store.moments import moment
-from portero.store.paging import Query, Rows, page
-from portero.store.revisions import newest_revision
+from portero.core.nouns.device import Facts
+from portero.store.device_lists import LEAST_SILENCE, MISSED
 
-LEAST_SILENCE = 180.0
-"""Seconds: a device is not called silent before that, however quick its rhythm."""
-MISSED = 3.0
-"""A device that has missed so many of its own intervals is silent."""
-FACTS_STALE_SECONDS = 3 * 86_400.0
-"""A device that checks in but has told no facts for so long has stale ones."""
+# --- devices ---
 
-_SILENT = "(device.lifecycle = 'enrolled' AND device.silent_after < :now)"
-_WANTED = "coalesce(device.overlay, class.digest)"
-_CURRENT = f"(device.applied_bundle IS {_WANTED})"
-_STATE = (
-    f"CASE WHEN device.lifecycle <> 'enrolled' THEN NULL WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
-    " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"
+
+def _fact_columns(facts: Facts) -> dict[str, Any]:
+    """The columns that repeat facts."""
+    layers = facts.layers
+    return {
+        "hostname": facts.hostname,
+        "kind": facts.kind.value,
+        "unit": facts.unit,
+        "os_family": facts.os.family if facts.os else None,
+        "os_version": facts.os.version if facts.os else None,
+        "serial": facts.serial,
+        "place": facts.place.value if facts.place else None,
+        "zone": facts.zone,
+        "filter_layer": layers.filter.value if layers.filter else None,
+        "browser_layer": layers.browser.value if layers.browser else None,
+        "startup_layer": layers.startup.value if layers.startup else None,
+        "words": " ".join((facts.hostname, facts.unit or "", facts.serial or "")).lower(),
+    }
+
+
+def _keep_facts(connection: sqlite3.Connection, device: str, facts: Facts) -> None:
+    connection.execute(
+        "INSERT INTO device_facts (device, document) VALUES (?, ?)"
+        " ON CONFLICT (device) DO UPDATE SET document = excluded.document",
+        (device, facts.model_dump_json(exclude_none=True)),
+    )
+
+
+def _update(connection: sqlite3.Connection, device: str, columns: dict[str, Any]) -> None:
+    assigned = ", ".join(f"{column} = :{column}" for column in columns)
+    connection.execute(f"UPDATE device SET {assigned} WHERE id = :id", {**columns, "id": device})
+
+
+def add_device(connection: sqlite3.Connection, id: str, facts: Facts, labels: dict[str, str], now: float) -> None:
+    """A machine that is known and has not joined."""
+    columns = {"id": id, "lifecycle": "invited", "labels": json.dumps(labels), "known_at": now, **_fact_columns(facts)}
+    names, marks = ", ".join(columns), ", ".join(f":{column}" for column in columns)
+    connection.execute(f"INSERT INTO device ({names}) VALUES ({marks})", columns)
+    _keep_facts(connection, id, facts)
+
+
+def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, credential_hash: str, now: float) -> None:
+    """The device has joined, for the first time or again."""
+    columns = {
+        "lifecycle": "enrolled",
+        "credential_hash": credential_hash,
+        "revoked": 0,
+        "joined_at": now,
+        "last_heard": now,
+        "silent_after": now + LEAST_SILENCE,
+        "told_silent": 0,
+        "facts_at": now,
+        "applied_bundle": None,
+        "applied_revision": None,
+        "applied_at": None,
+        **_fact_columns(facts),
+    }
+    _update(connection, device, columns)
+    _keep_facts(connection, device, facts)
+
+
+def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: float) -> None:
+    """The device has told its facts."""
+    _update(connection, device, {**_fact_columns(facts), "facts_at": now})
+    _keep_facts(connection, device, facts)
+
+
+def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], version: int) -> bool:
+    """Other labels on a device that is as of this version; False where it is not any more."""
+    changed = connection.execute(
+        "UPDATE device SET labels = ?, version = version + 1 WHERE id = ? AND version = ?",
+        (json.dumps(labels), device, version),
+    )
+    return changed.rowcount > 0
+
+
+def retire(connection: sqlite3.Connection, device: str) -> None:
+    """The device is gone: in no group, and its credential is good for nothing. Its history stays."""
+    connection.execute(
+        "UPDATE device SET lifecycle = 'retired', credential_hash = NULL, class = NULL, rejoin_of = NULL,"
+        " version = version + 1 WHERE id = ?",
+        (device,),
+    )
+    connection.execute("DELETE FROM obstacle WHERE device = ?", (device,))
+
+
+def revoke_credential(connection: sqlite3.Connection, device: str) -> None:
+    """The device's credential is refused from now on."""
+    connection.execute(
+        "UPDATE device SET credential_hash = NULL, revoked = 1, version = version + 1 WHERE id = ?", (device,)
+    )
+
+
+def note_event(
+    connection: sqlite3.Connection, device: str, now: float, by: str, what: str, reason: str | None = None
+) -> None:
+    """Record what was done to a device."""
+    connection.execute(
+        "INSERT INTO device_event (device, at, by, what, reason) VALUES (?, ?, ?, ?, ?)",
+        (device, now, by, what, reason),
+    )
+
+
+def add_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str]) -> None:
+    """More labels on a device; those it has stay as they are."""
+    had = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (device,)).fetchone()[0])
+    connection.execute("UPDATE device SET labels = ? WHERE id = ?", (json.dumps({**labels, **had}), device))
+
+
+# --- recognising ---
+
+
+def is_known_serial(connection: sqlite3.Connection, serial: str) -> bool:
+    """Whether a device that is not retired has this serial."""
+    row = connection.execute("SELECT 1 FROM device WHERE serial = ? AND lifecycle <> 'retired'", (serial,)).fetchone()
+    return row is not None
+
+
+def invited_as(connection: sqlite3.Connection, hostname: str, serial: str | None) -> str | None:
+    """The recorded machine that has not joined and is this one: by serial, else by hostname where one has none."""
+    if serial:
+        row = connection.execute(
+            "SELECT id FROM device WHERE lifecycle = 'invited' AND serial = ? ORDER BY known_at, id", (serial,)
+        ).fetchone()
+        if row:
+            return str(row[0])
+    row = connection.execute(
+        "SELECT id FROM device WHERE lifecycle = 'invited' AND hostname = ? AND (serial IS NULL OR ? IS NULL)"
+        " ORDER BY known_at, id",
+        (hostname, serial),
+    ).fetchone()
+    return str(row[0]) if row else None
+
+
+def known_by_serial(connection: sqlite3.Connection, serial: str | None) -> str | None:
+    """The device of that serial that joined before, the newest where there are several."""
+    row = connection.execute(
+        "SELECT id FROM device WHERE serial = ? AND joined_at IS NOT NULL AND rejoin_of IS NULL"
+        " ORDER BY joined_at DESC LIMIT 1",
+        (serial,),
+    ).fetchone()
+    return str(row[0]) if row else None
+
+
+def set_rejoin(connection: sqlite3.Connection, device: str, of: str | None) -> None:
+    """The device may be another one that joined before; None for one that is settled."""
+    connection.execute("UPDATE device SET rejoin_of = ?, version = version + 1 WHERE id = ?", (of, device))
+
+
+def waits_to_be(connection: sqlite3.Connection, device: str, of: str) -> bool:
+    """Whether it is still to be said that the device is that other one."""
+    found = connection.execute("SELECT 1 FROM device WHERE id = ? AND rejoin_of = ?", (device, of))
+    return found.fetchone() is not None
+
+
+def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
+    """The new device is the old one: it takes up the old one's id, labels, activity and events.
+
+    Attempts that it reported as the new one follow the old one's in number, and so do all it will report.
+    """
+    offset = connection.execute("SELECT coalesce(max(seq), 0) FROM activity WHERE device = ?", (old,)).fetchone()[0]
+    connection.execute("UPDATE activity SET device = ?, seq = seq + ? WHERE device = ?", (old, offset, new))
+    connection.execute(
+        "INSERT INTO visit_count (device, hour, host, visits) SELECT ?, hour, host, visits FROM visit_count"
+        " WHERE device = ? ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",
+        (old, new),
+    )
+    connection.execute("DELETE FROM visit_count WHERE device = ?", (new,))
+    connection.execute(
+        "INSERT INTO host_seen (host, device, first, last, visits) SELECT host, ?, first, last, visits FROM host_seen"
+        " WHERE device = ? ON CONFLICT (host, device) DO UPDATE SET first = min(first, excluded.first),"
+        " last = max(last, excluded.last), visits = visits + excluded.visits",
+        (old, new),
+    )
+    connection.execute("DELETE FROM host_seen WHERE device = ?", (new,))
+    connection.execute("UPDATE device_event SET device = ? WHERE device = ?", (old, new))
+    row = dict(connection.execute("SELECT * FROM device WHERE id = ?", (new,)).fetchone())
+    labels = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (old,)).fetchone()[0])
+    connection.execute(
+        "UPDATE device_facts SET document = (SELECT document FROM device_facts WHERE device = ?) WHERE device = ?",
+        (new, old),
+    )
+    connection.execute("UPDATE device SET rejoin_of = ? WHERE rejoin_of = ?", (old, new))
+    connection.execute("DELETE FROM device WHERE id = ?", (new,))
+    connection.execute("DELETE FROM device_overlay WHERE device IN (?, ?)", (old, new))
+    kept = ("id", "known_at", "version", "labels", "rejoin_of", "class", "keeps_name", "overlay", "seq_offset")
+    columns = {name: row[name] for name in row if name not in kept}
+    columns |= {"seq_offset": offset, "labels": json.dumps({**json.loads(row["labels"]), **labels})}
+    _update(connection, old, columns)
+    connection.execute("UPDATE device SET version = version + 1 WHERE id = ?", (old,))
+
+
+def namesakes(connection: sqlite3.Connection, hostname: str) -> list[sqlite3.Row]:
+    """Id and `keeps_name` of all devices of a hostname, the one that had it first before the others."""
+    return connection.execute(
+        "SELECT id, keeps_name FROM device WHERE hostname = ? AND lifecycle <> 'retired'"
+        " ORDER BY coalesce(joined_at, known_at), id",
+        (hostname,),
+    ).fetchall()
+
+
+def set_keeps_name(connection: sqlite3.Connection, device: str, keeps: bool) -> None:
+    """Whether pins by hostname are meant for this device."""
+    connection.execute("UPDATE device SET keeps_name = ? WHERE id = ?", (int(keeps), device))
+
+
+# --- evaluating ---
+
+_MEMBER = (
+    "SELECT device.id, device.labels, device.lifecycle, device.told_silent, device.keeps_name, device.class,"
+    " device_facts.document FROM device JOIN device_facts ON device_facts.device = device.id"
 )
-_SOURCE = "device LEFT JOIN class ON class.id = device.class"
-# Where every device is looked at anyway, going through the table beats going through an index of it; SQLite's planner
-# believes otherwise, for the join's sake.
-_SCANNED = "device NOT INDEXED LEFT JOIN class ON class.id = device.class"
-_SELECT = (
-    "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
-    f" class.groups, {_WANTED} AS digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
-)
-# What lies not in a device's own facts: SQL conditions, by the blocker's code.
-MACHINE_BLOCKERS: dict[BlockerCode, str] = {
-    BlockerCode.NEVER_JOINED: "device.lifecycle = 'invited'",
-    BlockerCode.REJOIN_WAITING: "device.rejoin_of IS NOT NULL",
-    BlockerCode.DUPLICATE_HOSTNAME: "device.lifecycle <> 'retired' AND NOT device.keeps_name",
-    BlockerCode.CREDENTIAL_REVOKED: "device.lifecycle = 'enrolled' AND device.revoked",
-    BlockerCode.SILENT: _SILENT,
-    BlockerCode.FACTS_STALE: (
-        f"device.lifecycle = 'enrolled' AND NOT {_SILENT} AND device.facts_at < :now - {FACTS_STALE_SECONDS}"
-    ),
-}
 
-SORTS = {
-    name: f"coalesce({column}, '')"
-    for name, column in {
-        "hostname": "device.hostname",
-        "kind": "device.kind",
-        "unit": "device.unit",
-        "os": "device.os_family || ' ' || coalesce(device.os_version, '')",
-        "serial": "device.serial",
-        "place": "device.place",
-        "zone": "device.zone",
-        "filter": "device.filter_layer",
-        "browser": "device.browser_layer",
-        "startup": "device.startup_layer",
-        "lifecycle": f"CASE WHEN {_SILENT} THEN 'silent' ELSE device.lifecycle END",
-        "rollout": _STATE,
-    }.items()
-} | {
-    # names, units and times are indexed as they stand
-    "hostname": "device.hostname",
-    "joined": "coalesce(device.joined_at, 0.0)",
-    "last_heard": "coalesce(device.last_heard, 0.0)",
-}
+
+def member_rows(connection: sqlite3.Connection, id: str | None = None) -> list[sqlite3.Row]:
+    """What decides the groups of every device that is not retired, or of one."""
+    if id is None:
+        return connection.execute(f"{_MEMBER} WHERE device.lifecycle <> 'retired'").fetchall()
+    return connection.execute(f"{_MEMBER} WHERE device.id = ?", (id,)).fetchall()
+
+
+def set_class(connection: sqlite3.Connection, device: str, class_id: int | None, recheck_at: float | None) -> None:
+    """The class a device is in, and when time alone may next change that."""
+    connection.execute("UPDATE device SET class = ?, recheck_at = ? WHERE id = ?", (class_id, recheck_at, device))
+
+
+def due(connection: sqlite3.Connection, now: float) -> list[str]:
+    """Devices whose groups time alone may have changed by now."""
+    return [row[0] for row in connection.execute("SELECT id FROM device WHERE recheck_at <= ?", (now,))]
+
+
+def fall_silent(connection: sqlite3.Connection, now: float) -> list[str]:
+    """Devices that have become silent since this was asked last."""
+    rows = connection.execute(
+        "UPDATE device SET told_silent = 1 WHERE told_silent = 0 AND silent_after < ? AND lifecycle = 'enrolled'"
+        " RETURNING id",
+        (now,),
+    )
+    return [row[0] for row in rows.fetchall()]
+
+
+# --- checking in ---
 
 
 @dataclass(frozen=True)
-class DeviceFilter:
-    """What a list of devices is narrowed to. Retired ones are left out unless asked for."""
+class Known:
+    """What the device routes need to know of a device."""
 
-    search: str | None = None
-    unit: str | None = None
-    kind: str | None = None
-    group: str | None = None
-    lifecycle: str | None = None
-    rollout: str | None = None
-    blocker: str | None = None
-    layer: str | None = None
-    ids: frozenset[str] | None = None
-
-    def conditions(self) -> tuple[list[str], dict[str, Any]]:
-        """The SQL conditions and their values."""
-        where: list[str] = []
-        values: dict[str, Any] = {}
-        if self.search:
-            where.append("(instr(device.words, :search) OR device.id = :search)")
-            values["search"] = self.search.strip().lower()
-        if self.unit:
-            where.append("(device.unit = :unit OR substr(device.unit, 1, length(:unit) + 1) = :unit || '/')")
-            values["unit"] = self.unit
-        if self.kind:
-            where.append("device.kind = :kind")
-            values["kind"] = self.kind
-        if self.group:
-            where.append("device.class IN (SELECT class FROM class_group WHERE group_key = :group)")
-            values["group"] = self.group
-        if self.rollout:
-            where.append(f"{_STATE} = :state")
-            values["state"] = self.rollout
-        if self.ids is not None:
-            where.append("is_chosen(device.id)")
-        self._lifecycle(where)
-        self._blocker(where, values)
-        return where, values
-
-    def _lifecycle(self, where: list[str]) -> None:
-        if self.lifecycle in ("invited", "retired"):
-            where.append(f"device.lifecycle = '{self.lifecycle}'")
-        elif self.lifecycle:
-            where.append(_SILENT if self.lifecycle == "silent" else f"device.lifecycle = 'enrolled' AND NOT {_SILENT}")
-        else:
-            where.append("device.lifecycle <> 'retired'")
-
-    def _blocker(self, where: list[str], values: dict[str, Any]) -> None:
-        if not self.blocker:
-            return
-        condition = MACHINE_BLOCKERS.get(BlockerCode(self.blocker))
-        if condition:
-            where.append(f"({condition})")
-            return
-        of_layer = " AND layer = :layer" if self.layer else ""
-        kept = f"SELECT device FROM obstacle WHERE code = :code{of_layer}"
-        where.append(f"device.lifecycle = 'enrolled' AND device.id IN ({kept})")
-        values["code"] = self.blocker
-        if self.layer:
-            values["layer"] = self.layer
+    id: str
+    class_id: int
+    told_silent: bool
+    last_heard: float
+    usual_interval: float | None
+    applied_bundle: str | None
+    applied_revision: int | None
+    applied_index: str | None
+    digest: str
+    seq_offset: int
 
 
-EXCEPTIONAL = " OR ".join(f"({condition})" for condition in MACHINE_BLOCKERS.values())
-"""SQL: something stands in the way that does not lie in the device's own facts."""
-
-
-def machine_blockers(row: sqlite3.Row, now: float) -> list[BlockerCode]:
-    """Which of MACHINE_BLOCKERS are true of a device, given its columns and `silent`."""
-    found = []
-    if row["lifecycle"] == "invited":
-        found.append(BlockerCode.NEVER_JOINED)
-    if row["rejoin_of"]:
-        found.append(BlockerCode.REJOIN_WAITING)
-    if not row["keeps_name"] and row["lifecycle"] != "retired":
-        found.append(BlockerCode.DUPLICATE_HOSTNAME)
-    if row["lifecycle"] == "enrolled":
-        if row["revoked"]:
-            found.append(BlockerCode.CREDENTIAL_REVOKED)
-        if row["silent"]:
-            found.append(BlockerCode.SILENT)
-        elif row["facts_at"] is not None and row["facts_at"] < now - FACTS_STALE_SECONDS:
-            found.append(BlockerCode.FACTS_STALE)
-    return found
-
-
-def _obstacles_of(connection: sqlite3.Connection, ids: list[str]) -> dict[str, list[BlockerCode]]:
-    found: dict[str, list[BlockerCode]] = {}
-    for row in connection.execute(
-        "SELECT DISTINCT device, code FROM obstacle WHERE device IN (SELECT value FROM json_each(?))",
-        (json.dumps(ids),),
-    ):
-        found.setdefault(row[0], []).append(BlockerCode(row[1]))
-    return found
-
-
-def devices_of(connection: sqlite3.Connection, rows: list[sqlite3.Row], now: float) -> list[Device]:
-    """Joined rows as devices."""
-    obstacles = _obstacles_of(connection, [row["id"] for row in rows])
-    return [_device_of(row, obstacles.get(row["id"], []), now) for row in rows]
-
-
-def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> Device:
-    lifecycle = Lifecycle.SILENT if row["silent"] else Lifecycle(row["lifecycle"])
-    known = machine_blockers(row, now) + (obstacles if row["lifecycle"] == "enrolled" else [])
-    return Device(
-        id=row["id"],
-        hostname=row["hostname"],
-        lifecycle=lifecycle,
-        facts=Facts.model_validate_json(row["facts"]),
-        labels=json.loads(row["labels"]),
-        groups=tuple(json.loads(row["groups"])) if row["groups"] else (),
-        joined_at=moment(row["joined_at"]),
-        last_heard=moment(row["last_heard"]),
-        usual_interval=row["usual_interval"],
-        silent_after=moment(row["silent_after"]) if row["lifecycle"] == "enrolled" else None,
-        facts_at=moment(row["facts_at"]),
-        bundle=row["digest"],
-        applied_bundle=row["applied_bundle"],
-        applied_revision=row["applied_revision"],
-        applied_index=row["applied_index"],
-        applied_at=moment(row["applied_at"]),
-        rollout=_rollout_of(row, now),
-        blockers=tuple(sorted(known, key=lambda code: ORDER[code])),
-        rejoin_of=row["rejoin_of"],
-        version=row["version"],
-    )
-
-
-def list_devices(
-    connection: sqlite3.Connection,
-    filter: DeviceFilter,
-    now: float,
-    *,
-    sort: str = "hostname",
-    descending: bool = False,
-    cursor: str | None = None,
-    limit: int = 100,
-) -> Rows:
-    """One page of devices; map its rows with `devices_of`."""
-    where, values = filter.conditions()
-    if filter.ids is not None:
-        connection.create_function("is_chosen", 1, filter.ids.__contains__, deterministic=True)
-    # the values name :now even where no condition uses it; SQLite takes unused names
-    source = _SOURCE if sort == "hostname" or filter.group else _SCANNED
-    counted = _SOURCE if filter.rollout else "device"
-    query = Query("device.id", source, where, {**values, "now": now}, SORTS[sort], descending, "device.id", counted)
-    # conditions are asked of the devices that are not retired, so their number is that of all that match
-    total = len(filter.ids) if filter.ids is not None and filter == DeviceFilter(ids=filter.ids) else None
-    found = page(connection, query, cursor, limit, total)
-    # sorted first, fetched second: the sorter would carry the facts of every device along
-    ids = [row["id"] for row in found.rows]
-    whole = {
-        row["id"]: row
-        for row in connection.execute(
-            f"SELECT {_SELECT} FROM {_SOURCE} WHERE device.id IN (SELECT value FROM json_each(:ids))",
-            {"ids": json.dumps(ids), "now": now},
-        )
-    }
-    return Rows([whole[id] for id in ids], found.next, found.total)
-
-
-def find_devices(connection: sqlite3.Connection, name: str, now: float) -> list[Device]:
-    """The device of that id, or all devices of that hostname; retired ones only where there is no other."""
-    rows = connection.execute(
-        f"SELECT {_SELECT} FROM {_SOURCE} WHERE device.id = :name OR device.hostname = :lower",
-        {"name": name, "lower": name.lower(), "now": now},
-    ).fetchall()
-    present = [row for row in rows if row["lifecycle"] != "retired" or row["id"] == name]
-    return devices_of(connection, present or rows, now)
-
-
-def list_events(connection: sqlite3.Connection, device: str, limit: int = 100) -> list[DeviceEvent]:
-    """What was done to a device, newest first."""
-    rows = connection.execute(
-        "SELECT at, by, what, reason FROM device_event WHERE device = ? ORDER BY id DESC LIMIT ?", (device, limit)
-    )
-    return [DeviceEvent(at=moment(row[0]), by=row[1], what=row[2], reason=row[3]) for row in rows]
-
-
-def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState | None:
-    """A joined row as the device's roll-out state."""
-    if row["state"] is None:
+def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known | None:
+    """The device with that credential."""
+    row = connection.execute(
+        "SELECT device.*, coalesce(device.overlay, class.digest) AS digest"
+        " FROM device JOIN class ON class.id = device.class WHERE device.credential_hash = ?",
+        (credential_hash,),
+    ).fetchone()
+    if row is None:
         return None
-    since = {
-        "current": row["applied_at"],
-        "waiting": max(row["since"], row["joined_at"]),
-        "failed": row["apply_failed_at"],
-        "silent": row["last_heard"],
-    }[row["state"]]
-    expected = None
-    if row["state"] == "waiting" and row["usual_interval"]:
-        expected = max(0.0, row["last_heard"] + row["usual_interval"] - now)
-    return RolloutState(
-        state=row["state"],
-        since=moment(since),
-        revision=row["applied_revision"],
-        wanted_revision=row["revision"],
-        expected_in=expected,
-        problem=row["apply_problem"] if row["state"] == "failed" else None,
+    return Known(
+        row["id"],
+        row["class"],
+        bool(row["told_silent"]),
+        row["last_heard"],
+        row["usual_interval"],
+        row["applied_bundle"],
+        row["applied_revision"],
+        row["applied_index"],
+        row["digest"],
+        row["seq_offset"],
     )
 
 
-def rollout_counts(connection: sqlite3.Connection, now: float) -> RolloutCounts:
-    """How many devices are in each roll-out state; those that never joined, or are retired, are in none."""
-    rows = connection.execute(
-        f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' GROUP BY 1",
-        {"now": now},
-    )
-    return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
+@dataclass(frozen=True)
+class Wanted:
+    """The bundle a device should have."""
+
+    digest: str
+    revision: int
+    manifest: str
 
 
-def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | None]]:
-    """When each enrolled device that is not silent was last heard of, and its usual interval in seconds, by id."""
-    rows = connection.execute(
-        "SELECT id, last_heard, usual_interval FROM device WHERE lifecycle = 'enrolled' AND NOT told_silent"
-    )
-    return {row[0]: (row[1], row[2]) for row in rows}
+def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
+    """The bundle, or the overlay on top of it, that the device should have."""
+    row = connection.execute(
+        "SELECT coalesce(device_overlay.digest, class.digest), coalesce(device_overlay.revision, class.revision),"
+        " coalesce(device_overlay.manifest, class.manifest) FROM device JOIN class ON class.id = device.class"
+        " LEFT JOIN device_overlay ON device_overlay.device = device.id WHERE device.id = ?",
+        (device,),
+    ).fetchone()
+    return Wanted(*row)
 
 
-def count_late(connection: sqlite3.Connection, now: float, seconds: float) -> int:
-    """How many devices that are heard of have waited longer than this for their newest bundle."""
-    return int(
-        connection.execute(
-            f"SELECT count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' AND {_STATE} = 'waiting'"
-            " AND max(class.since, device.joined_at) < :now - :seconds",
-            {"now": now, "seconds": seconds},
-        ).fetchone()[0]
-    )
-
-
-def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:
-    """How many devices each group holds; groups with none are left out."""
-    return dict(
-        connection.execute(
-            "SELECT group_key, sum(devices) FROM class_group"
-            " JOIN (SELECT class, count(*) AS devices FROM device WHERE class IS NOT NULL GROUP BY class) USING (class)"
-            " GROUP BY 1"
-        ).fetchall()
+def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None) -> None:
+    """The device has checked in."""
+    silent_after = now + max(MISSED * (usual_interval or 0.0), LEAST_SILENCE)
+    connection.execute(
+        "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ?, told_silent = 0 WHERE id = ?",
+        (now, usual_interval, silent_after, device),
     )
 
 
-def all_applications(connection: sqlite3.Connection) -> list[Application]:
-    """Every program that some device has told of, those of browsers among them, once."""
-    rows = connection.execute(
-        "SELECT DISTINCT item.value FROM device_facts, json_each(document, '$.applications') AS item"
-        " UNION SELECT DISTINCT json_extract(item.value, '$.application') FROM device_facts,"
-        " json_each(document, '$.browsers') AS item WHERE json_extract(item.value, '$.application') IS NOT NULL"
+def note_applied(connection: sqlite3.Connection, device: str, digest: str, revision: int, now: float) -> None:
+    """The device says that it has applied this bundle."""
+    connection.execute(
+        "UPDATE device SET applied_bundle = ?, applied_revision = ?, applied_at = ?, apply_problem = NULL,"
+        " apply_failed_at = NULL WHERE id = ?",
+        (digest, revision, now, device),
     )
-    return [Application.model_validate_json(row[0]) for row in rows]
 
 
-def count_reached(connection: sqlite3.Connection, groups: Sequence[str], names: Sequence[str] = ()) -> int:
-    """How many devices are in at least one of the groups, or have one of the names (id, or hostname that is theirs)."""
-    grouped, named = (", ".join("?" for _ in some) for some in (groups, names))
-    return int(
-        connection.execute(
-            "SELECT count(*) FROM device WHERE"
-            f" class IN (SELECT class FROM class_group WHERE group_key IN ({grouped}))"
-            + (f" OR id IN ({named}) OR (keeps_name AND hostname IN ({named}))" if names else ""),
-            (*groups, *names, *names),
-        ).fetchone()[0]
-    )
+def note_index(connection: sqlite3.Connection, device: str, digest: str) -> None:
+    """The device has this category index in use."""
+    connection.execute("UPDATE device SET applied_index = ? WHERE id = ?", (digest, device))
+
+
+def note_failed(connection: sqlite3.Connection, device: str, problem: str, now: float) -> None:
+    """The device says that it could not apply its bundle."""
+    connection.execute("UPDATE device SET apply_problem = ?, apply_failed_at = ? WHERE id = ?", (problem, now, device))

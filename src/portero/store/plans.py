@@ -7,11 +7,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from portero.core.insight.history import Step
 from portero.core.insight.readiness import Obstacle
+from portero.core.insight.revisions import Step
 from portero.core.nouns.revision import Change
 from portero.formats.bundles import PackedBundle, PackedOverlay
-from portero.store import classes, estates, feeds, overlays, revisions
+from portero.store import classes, feeds, overlays, revisions
+from portero.store.estate import apply_changes, put_in_order
 from portero.store.feeds import KeptIndex
 from portero.store.readiness import keep_obstacles
 
@@ -114,9 +115,9 @@ def write_plan(connection: sqlite3.Connection, plan: Plan) -> None:
 
 def _write_revision(connection: sqlite3.Connection, plan: Plan, new: NewRevision) -> None:
     revisions.write_revision(connection, plan.revision, plan.now, new.by, new.summary, new.reason, new.step)
-    estates.apply_changes(connection, plan.revision, new.changes)
+    apply_changes(connection, plan.revision, new.changes)
     for noun, keys in new.orders.items():
-        estates.put_in_order(connection, noun, keys)
+        put_in_order(connection, noun, keys)
     feeds.forget(connection, new.feeds_gone)
 
 

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
 from portero.core.nouns.readiness import ORDER, BlockerCode
-from portero.store.devices import EXCEPTIONAL, MACHINE_BLOCKERS, DeviceFilter, machine_blockers
+from portero.store.device_lists import EXCEPTIONAL, MACHINE_BLOCKERS, DeviceFilter, machine_blockers
 
 
 def keep_obstacles(connection: sqlite3.Connection, device: str, obstacles: Iterable[Obstacle]) -> None:

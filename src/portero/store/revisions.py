@@ -7,8 +7,8 @@ import sqlite3
 from collections.abc import Collection, Iterator
 from typing import NamedTuple
 
-from portero.core.insight.folding import Places
-from portero.core.insight.history import Step, Undo
+from portero.core.insight.revisions import Step, Undo
+from portero.core.insight.ruleset_differences import Places
 from portero.core.nouns.revision import Change, Revision
 from portero.store.moments import moment
 

@@ -14,9 +14,9 @@ from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.verdict import Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.enforcement import Standing
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy
-from portero.core.resolving.standing import Standing
 
 
 class UnknownDevice(LookupError):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from portero.core.matching.conditions import version_test
 from portero.core.matching.members import Item
+from portero.core.matching.membership_conditions import version_test
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
 from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import normal_program_path

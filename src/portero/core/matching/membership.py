@@ -14,8 +14,8 @@ from itertools import compress
 from operator import or_
 from typing import NamedTuple
 
-from portero.core.matching.conditions import Test, test_of
 from portero.core.matching.members import Member, reader_of
+from portero.core.matching.membership_conditions import Test, test_of
 from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET, Group
 from portero.core.nouns.membership import Condition, MembershipRule, Op, duration
 

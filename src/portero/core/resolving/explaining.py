@@ -31,10 +31,7 @@ from portero.core.nouns.verdict import (
 )
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.deciding import Visited, weigh_start
-from portero.core.resolving.ladder import Contender
-from portero.core.resolving.policy import Frame, Policy
-from portero.core.resolving.situations import OFF_SITE, Situation
-from portero.core.resolving.standing import (
+from portero.core.resolving.enforcement import (
     Path,
     Standing,
     effective_browser,
@@ -44,6 +41,9 @@ from portero.core.resolving.standing import (
     reach_of,
     standing_caveats,
 )
+from portero.core.resolving.ladder import Contender
+from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.situations import OFF_SITE, Situation
 from portero.core.resolving.telling import matching_visit, teller_of
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 
-from portero.core.insight.contents import filled
-from portero.core.insight.previewing import Shifted
+from portero.core.insight.feed_rulesets import filled
+from portero.core.insight.previews import Shifted
 from portero.core.matching.categories import CategoryIndex, LayeredIndex, MemoryIndex
 from portero.core.matching.feed_entries import FeedEntry, compared
 from portero.core.nouns.feed import Feed, Generation
@@ -16,7 +16,7 @@ from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
 from portero.service.problems import Problem
 from portero.service.state import Current, Snapshot
-from portero.store import activities, feeds
+from portero.store import activity, feeds
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -100,7 +100,7 @@ class _Categories:
 
     def compared(self) -> FeedComparison:
         with self._own.store.reading() as connection:
-            visited = activities.hosts_seen(connection)
+            visited = activity.hosts_seen(connection)
         rest: dict[str, None] = {}
         for host, was, now in self._differing():
             self._count(host, was, now)

@@ -19,7 +19,7 @@ from portero.formats.rules_csv import read_rules
 from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_objects
 from portero.service.feeds.indicators import Indicators
 from portero.store.artefacts import Artefacts
-from portero.store.gathering import Gathering
+from portero.store.host_sorting import Gathering
 
 MOST_TOLD = 100
 """How many bad lines are told one by one, and how many words that have no mapping."""

@@ -10,8 +10,8 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import Activity
 from portero.core.nouns.page import Page
 from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers
-from portero.store import activities
-from portero.store.activities import ActivityFilter
+from portero.store import activity
+from portero.store.activity import ActivityFilter
 
 router = APIRouter(tags=["activity"])
 
@@ -34,5 +34,5 @@ def list_activity(
     code = reference.strip().upper() if reference else None
     wanted = ActivityFilter(id, host, verdict.value if verdict else None, user, code, tests)
     with keepers.store.reading() as connection:
-        found = activities.list_activity(connection, wanted, cursor, limit)
-    return Page(items=[activities.activity_of(row) for row in found.rows], next=found.next, total=found.total)
+        found = activity.list_activity(connection, wanted, cursor, limit)
+    return Page(items=[activity.activity_of(row) for row in found.rows], next=found.next, total=found.total)

@@ -11,7 +11,7 @@ from portero.core.nouns.ruleset import Sentence
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Tell
-from portero.service.routes.users import rulesets_naming
+from portero.service.routes.uses import rulesets_naming
 from portero.service.state import Snapshot
 
 router = APIRouter(tags=["application sets"])

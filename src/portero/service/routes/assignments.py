@@ -12,7 +12,7 @@ from portero.core.nouns.estate import NOUNS, Estate
 from portero.service.keepers import Keepers
 from portero.service.routes.nouns import NounRoutes, Sift, Tell
 from portero.service.state import Snapshot
-from portero.store import devices
+from portero.store import device_lists
 
 
 def _sifting(
@@ -25,7 +25,7 @@ def _sifting(
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
     def tell(one: Assignment, version: int | None) -> AssignmentSummary:
         with keepers.store.reading() as connection:
-            reached = devices.count_reached(connection, one.groups, one.named_devices)
+            reached = device_lists.count_reached(connection, one.groups, one.named_devices)
         return AssignmentSummary(
             **one.model_dump(),
             sentence=sentences.assignment_sentence(one, snapshot.estate.ruleset_by_key[one.ruleset]),

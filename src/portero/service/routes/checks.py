@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from portero.core.insight.batches import judge_value
+from portero.core.insight.check_batches import judge_value
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.verdict import Explanation, Unjudged
 from portero.service.routes.common import Signed, TheKeepers

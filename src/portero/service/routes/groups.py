@@ -8,7 +8,7 @@ from typing import NamedTuple
 from fastapi import APIRouter, Response
 
 from portero.core import sentences
-from portero.core.insight.grouping import preview_group
+from portero.core.insight.group_previews import preview_group
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.group import (
     BUILT_IN,
@@ -22,7 +22,7 @@ from portero.core.nouns.group import (
 from portero.core.nouns.membership import MembershipField, membership_fields
 from portero.core.nouns.preview import Preview
 from portero.service.keepers import Keepers
-from portero.service.refusing import refuse_faults
+from portero.service.refusals import refuse_faults
 from portero.service.routes.common import (
     PREVIEWS,
     Authoring,
@@ -37,7 +37,7 @@ from portero.service.routes.common import (
 )
 from portero.service.routes.nouns import NounRoutes, Tell
 from portero.service.state import Snapshot
-from portero.store import devices
+from portero.store import device_lists
 from portero.store.moments import moment
 
 router = APIRouter(tags=["groups"])
@@ -67,7 +67,7 @@ def _listing(snapshot: Snapshot) -> Iterator[Group | BuiltIn]:
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
     with keepers.store.reading() as connection:
-        sizes = devices.group_sizes(connection)
+        sizes = device_lists.group_sizes(connection)
     users: dict[str, list[str]] = {}
     for assignment in snapshot.estate.assignments:
         for target in assignment.groups:

@@ -12,7 +12,7 @@ from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary, Se
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed
 from portero.service.routes.nouns import NounRoutes, Tell
-from portero.service.routes.users import assignments_with
+from portero.service.routes.uses import assignments_with
 from portero.service.state import Snapshot
 
 router = APIRouter(tags=["rulesets"])

@@ -16,7 +16,7 @@ from portero.service.keepers import Keepers
 from portero.service.problems import Problem
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Tell
-from portero.service.routes.users import assignments_with
+from portero.service.routes.uses import assignments_with
 from portero.service.state import Snapshot
 from portero.store.moments import moment
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.service import ServiceSummary
 from portero.service.routes.nouns import NounRoutes
-from portero.service.routes.users import rulesets_naming
+from portero.service.routes.uses import rulesets_naming
 
 ROUTES = NounRoutes(
     NOUNS["service"],

@@ -13,8 +13,8 @@ from typing import Any, NamedTuple
 from portero.core.insight.effects.circumstances import Calendar, Frames, frames_of, people_of
 from portero.core.insight.effects.slicing import Slice
 from portero.core.insight.effects.world import Groups
-from portero.core.matching.conditions import is_within
 from portero.core.matching.members import Member
+from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate

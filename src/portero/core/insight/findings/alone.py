@@ -12,8 +12,8 @@ from typing import Any, NamedTuple
 from portero.core import sentences
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings.telling import MOST_RULES, Held, Told, finding, rule_at
-from portero.core.insight.holding import host_only
+from portero.core.insight.findings.told import MOST_RULES, Held, Told, finding, rule_at
+from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows

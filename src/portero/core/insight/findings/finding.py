@@ -10,7 +10,7 @@ from portero.core import sentences
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
 from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
-from portero.core.insight.findings.telling import Held, Told, finding, rule_at
+from portero.core.insight.findings.told import Held, Told, finding, rule_at
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate

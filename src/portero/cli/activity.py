@@ -1,0 +1,91 @@
+"""The attempts that machines reported."""
+
+from __future__ import annotations
+
+import sys
+import time
+from datetime import UTC, datetime, timedelta
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    Commands,
+    Context,
+    add_csv,
+    add_limit,
+)
+from portero.core.nouns.activity import Activity
+
+
+def activity_list(context: Context) -> int:
+    options = context.options
+    names = ("device", "host", "verdict", "user", "reference")
+    filters = {name: value for name in names if (value := getattr(options, name))}
+    if options.tests:
+        filters["tests"] = True
+    with context.client() as portero:
+        found = list(portero.activity(limit=options.limit, **filters))
+        if options.json:
+            output.print_json(found)
+        elif options.csv:
+            columns = ("at", "hostname", "user", "verdict", "url", "categories", "continued", "logged", "reference")
+            output.print_csv(columns, ([getattr(one, name) for name in columns] for one in found))
+        elif not found and not options.watch:
+            output.say("Nothing of the kind was reported.")
+        else:
+            _print_activity(found)
+        if options.watch:
+            _follow(portero, found, filters)
+    return DONE
+
+
+def _print_activity(found: list[Activity]) -> None:
+    rows = []
+    for one in found:
+        winner = one.winner
+        because = winner.ruleset if winner else ""
+        word = "log" if one.verdict == "allow" and one.logged else one.verdict.value
+        rows.append(
+            (
+                f"{one.at:%H:%M:%S}" if datetime.now(UTC) - one.at < timedelta(hours=12) else f"{one.at:%m-%d %H:%M}",
+                output.cut(one.hostname, 18),
+                output.cut(one.user or "–", 12),
+                output.mark(word),
+                output.cut(one.host, 22),
+                output.cut(because, 12),
+                one.reference or "",
+            )
+        )
+    headings = ("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST", "RULESET", "REFERENCE")
+    output.print_table(headings, rows)
+
+
+def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -> None:
+    known = {(one.device, one.seq) for one in seen}
+    try:
+        while True:
+            time.sleep(1)
+            newest = list(portero.activity(limit=50, **filters))  # type: ignore[attr-defined]
+            fresh = [one for one in newest if (one.device, one.seq) not in known]
+            if fresh:
+                _print_activity(fresh)
+                known |= {(one.device, one.seq) for one in fresh}
+    except KeyboardInterrupt:
+        print(file=sys.stderr)
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    activity = commands.noun("activity", "The attempts that machines reported.")
+    listing = activity.add(
+        "list", activity_list, "List reported attempts, newest first.", "portero activity list --verdict block --watch"
+    )
+    listing.add_argument("--device", help="on this machine only")
+    listing.add_argument("--host", help="part of the host")
+    listing.add_argument("--verdict", choices=("allow", "warn", "block"))
+    listing.add_argument("--user", help="by this person only")
+    listing.add_argument("--reference", metavar="CODE", help="the code on a notice")
+    listing.add_argument("--tests", action="store_true", help="with visits to test hosts")
+    listing.add_argument("--watch", action="store_true", help="go on with what comes in")
+    add_limit(listing, 50)
+    add_csv(listing)

@@ -1,0 +1,116 @@
+"""The board: all that is assigned, group by group; and what wins where groups overlap."""
+
+from __future__ import annotations
+
+from portero.cli import output
+from portero.cli.command import DONE, Commands, Context, UsageProblem
+from portero.core import sentences
+from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
+
+MOST_ROWS = 60
+
+
+def board(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.board.get()
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    kinds = {column.ruleset: column.kind for column in found.columns}
+    by_target: dict[str, list[BoardCell]] = {}
+    for cell in found.cells:
+        by_target.setdefault(cell.target, []).append(cell)
+    rows = []
+    for row in found.rows:
+        cells = sorted(by_target.get(row.target, ()), key=lambda cell: list(kinds).index(cell.ruleset))
+        place = "" if row.precedence is None or row.built_in else str(row.precedence)
+        rows.append((place, row.target, str(row.devices), "\n".join(map(_cell, cells)) or "-"))
+    output.print_table(("", "GROUP", "MACHINES", "WHAT IS PUT ON IT"), rows, right=(0, 2))
+    return DONE
+
+
+def _cell(cell: BoardCell) -> str:
+    marks = [
+        *(["mandatory"] if cell.mandatory else []),
+        *([f"during {cell.schedule}"] if cell.schedule else []),
+        *(["for some people"] if cell.people else []),
+        *([cell.place] if cell.place != "anywhere" else []),
+        *(["exception"] if cell.exception else []),
+        *([cell.state.value] if cell.state != "active" else []),
+        *(["ended"] if cell.ended else []),
+    ]
+    told = cell.action.value if cell.action else "applies"
+    return f"{told} {cell.ruleset}" + (f" ({', '.join(marks)})" if marks else "")
+
+
+def overlap(context: Context) -> int:
+    """What groups or a machine's groups each contribute, and what wins."""
+    options = context.options
+    if bool(options.groups) == bool(options.device):
+        raise UsageProblem("name the groups to compare, or one machine with --device")
+    with context.client() as portero:
+        found = portero.board.overlap(
+            *options.groups, device=options.device, visit=options.visit, program=options.program
+        )
+    if options.json:
+        output.print_json(found)
+    else:
+        _tell_overlap(found)
+    return DONE
+
+
+def _tell_overlap(found: Overlap) -> None:
+    verb = "meet" if len(found.targets) > 1 else "is"
+    output.say(f"{sentences.joined(list(found.targets))} {verb} on {sentences.counted(found.devices, 'machine')}.")
+    if found.examples:
+        output.say(f"such as {', '.join(found.examples[:4])}", indent=2)
+    rows = [(row.words, "\n".join(_said(row)), "\n".join(map(_outcome, row.outcomes))) for row in found.rows]
+    if rows:
+        output.print_table(("WHAT", "EACH SAYS", "ON THOSE MACHINES"), rows[:MOST_ROWS])
+    else:
+        output.say("They name nothing.")
+    if len(rows) > MOST_ROWS:
+        output.say(f"and {len(rows) - MOST_ROWS:,} more rows; --json lists them.")
+
+
+def _said(row: OverlapRow) -> list[str]:
+    return [
+        f"{one.action.value} {sentences.on(one.ruleset, one.target)}"
+        + (f", {one.conditions}" if one.conditions else "")
+        for one in row.contributions
+    ] or ["-"]
+
+
+def _outcome(one: OverlapOutcome) -> str:
+    parts = [one.verdict.value, *([one.when] if one.when else []), *([f"by {one.by}"] if one.by else [])]
+    return " ".join(parts) + f" ({one.devices:,})"
+
+
+def group_overlaps(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.board.group_overlaps()
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    sizes = {one.target: one.devices for one in found.groups}
+    rows = []
+    for one in found.shared:
+        stronger, weaker = one.groups
+        rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
+    output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    commands.add("board", board, "All that is assigned, group by group.", "portero board")
+    made = commands.add(
+        "overlap",
+        overlap,
+        "What overlapping groups each say, and what wins where they meet.",
+        "portero overlap crew-mess satellite --visit reeltide.example",
+    )
+    made.add_argument("groups", nargs="*", metavar="GROUP", help="groups; machines in all of them are looked at")
+    made.add_argument("--device", metavar="DEVICE", help="one machine's groups, in place of groups")
+    made.add_argument("--visit", metavar="WHAT", help="a category, a host or a URL, alone")
+    made.add_argument("--program", metavar="NAME", help="a program, by product or file name, alone")

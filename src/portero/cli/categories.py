@@ -1,0 +1,64 @@
+"""The web taxonomy, and what is known of hosts."""
+
+from __future__ import annotations
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    Commands,
+    Context,
+    add_change,
+)
+from portero.cli.feeds import category_index
+from portero.cli.lookups import tell_lookup
+from portero.core import sentences
+from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
+
+
+def category_list(context: Context) -> int:
+    with context.client() as portero:
+        taxonomy, settings = portero.taxonomy(), portero.settings.get()
+    if context.options.json:
+        output.print_json(taxonomy)
+        return DONE
+
+    def told(one: Category) -> str:
+        bound = f" Here: {sentences.newly_registered(settings.newly_registered_days)}."
+        return one.definition + (bound if one.key == NEWLY_REGISTERED else "")
+
+    for family in taxonomy.families:
+        output.say(f"{family.name} (family {family.key})")
+        output.print_table(("", "", ""), [(f"  {one.key}", told(one), one.test_host) for one in family.categories])
+    return DONE
+
+
+def category_lookup(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.look_up(context.options.host)
+        taxonomy = portero.taxonomy()
+    if context.options.json:
+        output.print_json(found)
+    else:
+        tell_lookup(found, taxonomy)
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    category = commands.noun("category", "The web taxonomy.")
+    category.add("list", category_list, "List families and categories with their test hosts.", "portero category list")
+    look = category.add(
+        "lookup",
+        category_lookup,
+        "Say all that is known of a host: categories, who says so, rules that touch it.",
+        "portero category lookup lucky-reef.example",
+    )
+    look.add_argument("host", metavar="HOST", help="a host or a URL")
+
+    index = category.add(
+        "index", category_index, "Say of what the category index in force was made.", "portero category index"
+    )
+    index.add_argument(
+        "--newly-registered-days", type=int, metavar="N", help="set for how many days a name counts as newly registered"
+    )
+    add_change(index)

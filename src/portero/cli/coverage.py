@@ -1,0 +1,95 @@
+"""The coverage table: which control reaches which browser on which platform."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    Commands,
+    Context,
+    add_change,
+    add_csv,
+)
+from portero.client import Portero
+from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
+
+
+def coverage_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        if not options.csv:
+            return _tell_coverage(context, portero)
+        rows = list(portero.coverage.list())
+    names = [name for name in CoverageEntry.model_fields if name != "version"]
+    output.print_csv(names, ([getattr(one, name) for name in names] for one in rows))
+    return DONE
+
+
+def _tell_coverage(context: Context, portero: Portero) -> int:
+    rows = list(portero.coverage.list())
+    if context.options.json:
+        output.print_json(rows)
+        return DONE
+    table = [
+        (
+            *(one.control, one.browser, one.platform, one.http.value, one.https.value),
+            *(one.browser_from or "–", one.layer_from or "–", str(one.date)),
+            one.source + ("" if one.shipped else " (edited)"),
+        )
+        for one in rows
+    ]
+    headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
+    output.print_table(headings, table)
+    return DONE
+
+
+def coverage_set(context: Context) -> int:
+    options = context.options
+    given = {name: value for name in ("browser_from", "layer_from") if (value := getattr(options, name))}
+    row = CoverageRow.model_validate(
+        {
+            **{name: getattr(options, name) for name in ("control", "browser", "platform", "http", "https", "source")},
+            **given,
+            "date": datetime.now(UTC).date(),
+        }
+    )
+    with context.client() as portero:
+        version = {one.key: one.version for one in portero.coverage.list()}.get(row.key)
+        portero.coverage.put(row, version=version, reason=options.reason)
+        return _tell_coverage(context, portero)
+
+
+def coverage_reset(context: Context) -> int:
+    options = context.options
+    key = f"{options.control}/{options.browser}/{options.platform}"
+    with context.client() as portero:
+        portero.coverage.remove(key, reason=options.reason)
+        return _tell_coverage(context, portero)
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    coverage = commands.noun("coverage", "Which control reaches which browser on which platform.", of="coverage row")
+    listing = coverage.add("list", coverage_list, "Show the coverage table.", "portero coverage list")
+    put = coverage.add(
+        "set",
+        coverage_set,
+        "Edit a row of the table.",
+        'portero coverage set filter gullwing --https none --source "tried at the desk"',
+    )
+    reset = coverage.add(
+        "reset", coverage_reset, "Put a row back as shipped.", "portero coverage reset filter gullwing"
+    )
+    for made in (put, reset):
+        made.add_argument("control", choices=("filter", "site-list", "startup"))
+        made.add_argument("browser", nargs="?", default=ANY, help="name of the browser, or any")
+        made.add_argument("platform", nargs="?", default=ANY, help="family of the operating system, or any")
+        add_change(made)
+    put.add_argument("--http", choices=("page", "host", "none"), default="page", help="reach over http (page)")
+    put.add_argument("--https", choices=("page", "host", "none"), required=True, help="reach over https")
+    put.add_argument("--browser-from", metavar="VERSION", help="lowest version of the browser")
+    put.add_argument("--layer-from", metavar="VERSION", help="lowest version of the layer")
+    put.add_argument("--source", required=True, help="who found it out, and how")
+    add_csv(listing)

@@ -1,0 +1,202 @@
+"""The estate as a document: export, check, compare, put."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+from portero.cli import output
+from portero.cli.checks import read_or_tell
+from portero.cli.command import (
+    DONE,
+    NOT_AS_EXPECTED,
+    CommandProblem,
+    Commands,
+    Context,
+    add_change,
+    add_yes,
+    confirmed,
+    read_bytes,
+    read_documents,
+)
+from portero.cli.previews import tell_preview
+from portero.client import Previewed
+from portero.core import sentences
+from portero.core.insight.offline import OfflineEstate
+from portero.core.insight.probe_sets import ProbeOutcome, try_probes
+from portero.core.matching.categories import EMPTY_INDEX
+from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
+from portero.core.nouns.preview import Preview
+from portero.formats.category_index import read_index
+from portero.formats.estate_document import read_estate, read_facts, write_estate, write_estate_files
+
+MOST_TOLD = 40
+
+
+def _read(name: str) -> Estate:
+    estate: Estate = read_or_tell(name, lambda: read_estate(read_documents(name)))
+    return estate
+
+
+def estate_export(context: Context) -> int:
+    """Write the estate to standard output, or as a folder of files."""
+    options = context.options
+    with context.client() as portero:
+        estate = portero.estate.get()
+    if options.json:
+        output.print_json(estate.model_dump(mode="json", exclude_none=True, exclude_defaults=True) | {"portero": 1})
+    elif options.folder == "-":
+        print(write_estate(estate), end="")
+    else:
+        _write_folder(Path(options.folder), write_estate_files(estate))
+    return DONE
+
+
+def _write_folder(folder: Path, files: dict[str, str]) -> None:
+    """Write the files; documents that are there and are not among them would be read as part of the estate."""
+    others = [file for file in folder.rglob("*.yaml") if str(file.relative_to(folder)) not in files]
+    ours = [file for file in others if file.read_bytes().startswith(b"portero: 1")]
+    if len(ours) < len(others):
+        strange = next(file for file in others if file not in ours)
+        raise CommandProblem(f"{strange} is no part of an estate; choose a folder of its own, or move that file")
+    try:
+        for name, text in files.items():
+            (folder / name).parent.mkdir(parents=True, exist_ok=True)
+            (folder / name).write_text(text, encoding="utf-8")
+        for file in ours:
+            file.unlink()
+    except OSError as problem:
+        raise CommandProblem(f"{problem.filename} cannot be written: {problem.strerror}") from problem
+    gone = f", took {sentences.counted(len(ours), 'file')} away" if ours else ""
+    output.say(f"Wrote {sentences.counted(len(files), 'file')} to {folder}{gone}.")
+
+
+def estate_check(context: Context) -> int:
+    """Validate a document; with facts, try its probe sets too."""
+    options = context.options
+    estate = _read(options.file)
+    facts = FactsDocument()
+    if options.facts:
+        facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
+    index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
+    offline = OfflineEstate(estate, facts, index, datetime.now(UTC))
+    offline.compile_all()
+    outcomes = list(try_probes(estate, facts, offline))
+    failed = [one for one in outcomes if not one.passed]
+    if options.json:
+        output.print_json({"document": _counts(estate), "probes": len(outcomes), "failed": failed})
+    else:
+        _tell_check(estate, outcomes, failed)
+    return NOT_AS_EXPECTED if failed else DONE
+
+
+def _counts(estate: Estate) -> dict[str, int]:
+    return {noun.list: len(noun.of(estate)) for noun in NOUNS.values()}
+
+
+def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]) -> None:
+    told = [
+        sentences.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)
+    ]
+    output.say(f"It fits together: {sentences.joined(told) or 'nothing in it yet'}.")
+    if outcomes:
+        passed = len(outcomes) - len(failed)
+        output.say(f"{passed} of {sentences.counted(len(outcomes), 'probe')} came out as expected.")
+    for one in failed[:MOST_TOLD]:
+        output.say(f"{one.probe_set} {one.number}: {one.tried} on {one.device} is {one.found}, not {one.expected}.", 2)
+
+
+def estate_compare(context: Context) -> int:
+    """What putting the document would change."""
+    options, document = context.options, _read(context.options.file)
+    found = _compared(context, document)
+    if options.json:
+        output.print_json(found)
+    else:
+        tell_preview(found)
+    return NOT_AS_EXPECTED if found.changes else DONE
+
+
+def _compared(context: Context, document: Estate) -> Preview:
+    keep = context.options.keep_others
+    with context.client() as portero, output.working("Comparing"):
+        return portero.preview(lambda asked: asked.estate.put(document, revision=None, keep_others=keep))
+
+
+def estate_put(context: Context) -> int:
+    """Put the document in force, after saying what goes."""
+    options, document = context.options, _read(context.options.file)
+    found = _compared(context, document)
+    if options.preview:
+        raise Previewed(found)
+    removed = [one for one in found.changes if one.verb == "removed"]
+    if removed and not options.json:
+        tell_preview(found)
+    if removed and not confirmed(options, _question(found)):
+        return DONE
+    with context.client() as portero, output.working("Putting it in force"):
+        made = portero.estate.put(
+            document, revision=found.revision, keep_others=options.keep_others, reason=options.reason
+        )
+    if options.json:
+        output.print_json(made)
+    elif not made.changes:
+        output.say("It changes nothing.")
+    else:
+        changes = sentences.counted(len(made.changes), "change")
+        output.say(f"Revision {made.revision}: {changes}, {sentences.counted(found.devices, 'machine')} to follow.")
+        output.say("Follow it with: portero rollout --watch")
+    return DONE
+
+
+def _question(found: Preview) -> str:
+    names = [f"{one.noun} {one.key}" for one in found.changes if one.verb == "removed"]
+    listed = sentences.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
+    return f"The document does not name {listed}: they go. Put it in force?"
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    estate = commands.noun("estate", "The whole estate as a document.")
+    export = estate.add(
+        "export", estate_export, "Write the estate as YAML, always in the same order.", "portero estate export policy/"
+    )
+    export.add_argument(
+        "folder",
+        nargs="?",
+        default="-",
+        metavar="FOLDER",
+        help="write a folder of files; - or nothing: standard output",
+    )
+
+    check = estate.add(
+        "check",
+        estate_check,
+        "Check that a document fits together; with --facts also that its probes come out as expected. Exits 3 where one"
+        " does not.",
+        "portero estate check policy/ --facts facts.yaml",
+        service=False,
+    )
+    check.add_argument("--facts", metavar="FILE", help="facts document of devices to try the probe sets on")
+    check.add_argument("--index", metavar="FILE", help="category index as CSV: host, categories")
+
+    compare = estate.add(
+        "compare",
+        estate_compare,
+        "Say what putting a document would change. Exits 3 where it would change something.",
+        "portero estate compare estate.yaml",
+    )
+    put = estate.add(
+        "put",
+        estate_put,
+        "Make the estate what a document says, all of it in one revision, or nothing.",
+        'portero estate put policy/ --keep-others --reason "Season begins"',
+    )
+    for made in (check, compare, put):
+        made.add_argument(
+            "file", metavar="FILE", help="a document, YAML or JSON, or a folder of them; - reads standard input"
+        )
+    for made in (compare, put):
+        made.add_argument("--keep-others", action="store_true", help="leave alone what the document does not name")
+    add_yes(put)
+    add_change(put)

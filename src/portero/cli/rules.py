@@ -1,0 +1,207 @@
+"""The rules of a ruleset, of whatever kind."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    CommandProblem,
+    Commands,
+    Context,
+    UsageProblem,
+    add_change,
+    add_csv,
+    add_yes,
+    confirmed,
+)
+from portero.cli.warnings import warned_of_rules
+from portero.client import Portero
+from portero.client.connection import fields_of
+from portero.core import sentences
+from portero.core.nouns.action import Action
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.rule import SELECTORS, Rule
+from portero.core.nouns.ruleset import Ruleset, RulesetState
+
+_SELECTORS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in names))
+_NO_VALUE = ("everything",)
+MOST_SHOWN = 200
+
+
+def _selected(options: argparse.Namespace) -> dict[str, Any]:
+    """The selector that the options name."""
+    kind, value = options.kind, options.value
+    if (value is None) != (kind in _NO_VALUE):
+        raise UsageProblem(f"“{kind}” takes no value" if value else f"“{kind}” needs its value: {_HELP[kind]}")
+    given: dict[str, Any] = {kind: True if value is None else value}
+    if options.exact:
+        given["exact"] = True
+    if kind == "suitability":
+        low, dash, high = value.partition("-")
+        if not dash or not (low + high).isdigit():
+            raise UsageProblem(f"“{value}” is not a span of suitability: write {_HELP[kind]}")
+        given[kind] = {name: int(text) for name, text in (("from", low), ("to", high)) if text}
+    return given
+
+
+def _matching(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
+    """The rules that the selectors given name, or in which the text searched for stands."""
+    rules = list(ruleset.rules)
+    if options.search:
+        wanted = options.search.casefold()
+        rules = [one for one in rules if wanted in f"{one.selector} {one.name or ''} {one.note or ''}".casefold()]
+    if options.selectors:
+        by_selector = {str(one.selector): one for one in rules}
+        missing = next((text for text in options.selectors if text not in by_selector), None)
+        if missing is not None:
+            raise CommandProblem(unknown_word("rule", missing, by_selector) + f" in {ruleset.key}")
+        rules = [by_selector[text] for text in options.selectors]
+    return rules
+
+
+def rule_list(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        ruleset = portero.rulesets.get(options.ruleset)
+    rules = _matching(ruleset, options)
+    if options.json:
+        output.print_json(rules)
+    elif options.csv:
+        names = ("selector", "action", "name", "note", "valid_until")
+        output.print_csv(names, ([getattr(one, name) for name in names] for one in rules))
+    else:
+        shown = [
+            (str(one.selector), output.mark(one.action), _until(one), one.name or "", one.note or "")
+            for one in rules[:MOST_SHOWN]
+        ]
+        output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
+        more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
+        output.say(f"{sentences.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
+    return DONE
+
+
+def _until(rule: Rule) -> str:
+    return f"{rule.valid_until:%Y-%m-%d %H:%M}" if rule.valid_until else ""
+
+
+def rule_add(context: Context) -> int:
+    """Add a rule, or put it in place of the one with the same selector."""
+    options = context.options
+    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
+    rule = Rule.model_validate({**_selected(options), **values})
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        kept = [one for one in seen.rules if one.selector != rule.selector]
+        return _save(context, portero, seen, [*kept, rule], f"{rule.action} {rule.selector}")
+
+
+def rule_change(context: Context) -> int:
+    """Act on many rules at once."""
+    options = context.options
+    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
+    if options.for_ever:
+        values["valid_until"] = None
+    if not values:
+        raise CommandProblem("say what to change: --action, --name, --note, --valid-until or --for-ever")
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        changed = {one.selector for one in _some(seen, options)}
+        rules = [
+            Rule.model_validate(one.model_dump(exclude_none=True) | values) if one.selector in changed else one
+            for one in seen.rules
+        ]
+        return _save(context, portero, seen, rules, f"changed {sentences.counted(len(changed), 'rule')}")
+
+
+def rule_remove(context: Context) -> int:
+    """Take rules out."""
+    options = context.options
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        gone = {one.selector for one in _some(seen, options)}
+        counted = sentences.counted(len(gone), "rule")
+        if len(gone) > 1 and not confirmed(options, f"Take {counted} out of {seen.key}?"):
+            return DONE
+        rules = [one for one in seen.rules if one.selector not in gone]
+        return _save(context, portero, seen, rules, f"took {counted} out")
+
+
+def _some(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
+    if not options.search and not options.selectors:
+        raise CommandProblem("say which rules: by their selectors as “portero rule list” shows them, or by --search")
+    rules = _matching(ruleset, options)
+    if not rules:
+        raise CommandProblem(f"no rule of {ruleset.key} matches")
+    return rules
+
+
+def _save(context: Context, portero: Portero, seen: RulesetState, rules: list[Rule], did: str) -> int:
+    changed = Ruleset.model_validate({**fields_of(seen, Ruleset), "rules": rules})
+    known = set(seen.rules)
+    warned_of_rules(portero, changed, {number for number, rule in enumerate(rules, 1) if rule not in known})
+    made = portero.rulesets.put(changed, version=seen.version, reason=context.options.reason)
+    if context.options.json:
+        output.print_json(made)
+    else:
+        output.say(f"{made.key}: {did}. {made.sentence}")
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    noun = commands.noun("rule", "The rules of a ruleset, of whatever kind.")
+    listing = noun.add("list", rule_list, "List rules.", "portero rule list fraud-hosts --search refund")
+    adding = noun.add(
+        "add",
+        rule_add,
+        "Add a rule; one with the same selector is replaced.",
+        'portero rule add fraud-hosts host parcel-refund.example --action block --name "Parcel fraud"',
+    )
+    changing = noun.add(
+        "change",
+        rule_change,
+        "Change many rules at once.",
+        "portero rule change fraud-hosts --search refund --action warn --valid-until 2027-01-31T00:00:00Z",
+    )
+    removing = noun.add(
+        "remove", rule_remove, "Take rules out.", 'portero rule remove fraud-hosts "host parcel-refund.example"'
+    )
+    for made in (listing, adding, changing, removing):
+        made.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    for made in (listing, changing, removing):
+        made.add_argument("selectors", nargs="*", metavar="SELECTOR", help="as the list shows it")
+        made.add_argument("--search", metavar="TEXT", help="those in whose selector, name or note the text stands")
+    adding.add_argument("kind", choices=_SELECTORS, metavar="KIND", help=f"one of {', '.join(_SELECTORS)}")
+    adding.add_argument("value", nargs="?", metavar="VALUE", help="what of that kind; everything takes none")
+    adding.add_argument("--exact", action="store_true", help="with host or url: only this very one")
+    for made in (adding, changing):
+        actions = [one.value for one in Action]
+        made.add_argument("--action", choices=actions, required=made is adding, help="what to do about it")
+        made.add_argument("--name", help="name for people")
+        made.add_argument("--note", help="a note")
+        made.add_argument("--valid-until", metavar="TIME", help="when it is over, as in 2027-01-31T00:00:00Z")
+    changing.add_argument("--for-ever", action="store_true", help="take its end away")
+    add_csv(listing)
+    add_yes(removing)
+    for made in (adding, changing, removing):
+        add_change(made)
+
+
+_HELP = {
+    "category": "a web category",
+    "family": "a family of categories",
+    "search_term": "words that are searched for",
+    "media_type": "as in video/mp4 or video/*",
+    "host": "a host and all below it",
+    "url": "a URL and all below it",
+    "address": "an address, or a range as in 203.0.113.0/24",
+    "service": "key of a service",
+    "suitability": "services of this suitability, as in 0-25 or 50-100",
+    "decision": "services on which this was decided",
+    "pattern": "a site pattern, for browsers",
+    "application_set": "key of an application set",
+    "sha256": "a program by its SHA-256",
+}

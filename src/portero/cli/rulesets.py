@@ -1,0 +1,127 @@
+"""Rulesets: named lists of rules."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    Commands,
+    Context,
+    add_change,
+    add_csv,
+    add_yes,
+    confirmed,
+    tell_removed,
+)
+from portero.core.nouns.action import Action
+from portero.core.nouns.rule import SELECTORS
+from portero.core.nouns.ruleset import Ruleset
+
+
+class _AddRule(argparse.Action):
+    """Collects --block, --warn, --allow and --log in the order in which they stand."""
+
+    def __call__(self, _parser: Any, namespace: argparse.Namespace, values: Any, option: str | None = None) -> None:
+        rules = [*(getattr(namespace, "rules", None) or ())]
+        rules += [(str(option).removeprefix("--"), word) for word in values.split(",")]
+        namespace.rules = rules
+
+
+def _rule(action: str, word: str) -> dict[str, Any]:
+    if word == "everything":
+        return {"everything": True, "action": action}
+    if word.startswith("family:"):
+        return {"family": word.removeprefix("family:"), "action": action}
+    return {"category": word, "action": action}
+
+
+def ruleset_list(context: Context) -> int:
+    with context.client() as portero:
+        rulesets = list(portero.rulesets.list())
+    if context.options.json:
+        output.print_json(rulesets)
+    elif context.options.csv:
+        names = ("key", "name", "kind", "rules", "assignments", "sentence")
+        output.print_csv(names, ((r.key, r.name, r.kind, r.rule_count, r.assignments, r.sentence) for r in rulesets))
+    elif not rulesets:
+        output.say("There is no ruleset yet: portero ruleset create no-gambling --block gambling")
+    else:
+        rows = [(r.key, r.kind, str(len(r.assignments)), r.sentence) for r in rulesets]
+        output.print_table(("RULESET", "KIND", "ASSIGNED", "WHAT IT DOES"), rows, right=(2,))
+    return DONE
+
+
+def ruleset_show(context: Context) -> int:
+    with context.client() as portero:
+        ruleset = portero.rulesets.get(context.options.ruleset)
+        assignments = list(portero.assignments.list(ruleset=ruleset.key))
+    if context.options.json:
+        output.print_json(ruleset)
+        return DONE
+    output.say(f"{ruleset.name} ({ruleset.key}), {ruleset.kind} ruleset, last changed in revision {ruleset.version}")
+    output.say(ruleset.sentence)
+    rows = [
+        (str(number), output.mark(rule.action), str(rule.selector), rule.name or "", rule.note or "")
+        for number, rule in enumerate(ruleset.rules, start=1)
+    ]
+    output.print_table(("", "ACTION", "SELECTOR", "NAME", "NOTE"), rows, right=(0,))
+    for assignment in assignments:
+        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
+    return DONE
+
+
+def ruleset_create(context: Context) -> int:
+    options = context.options
+    rules = [_rule(action, word) for action, word in getattr(options, "rules", None) or ()]
+    given = {"key": options.ruleset, "name": options.name, "kind": options.kind, "rules": rules}
+    ruleset = Ruleset.model_validate({**given, "feed": options.feed})
+    with context.client() as portero:
+        made = portero.rulesets.create(ruleset, reason=options.reason)
+    if options.json:
+        output.print_json(made)
+        return DONE
+    output.say(f"Made ruleset {made.key}. {made.sentence}")
+    output.say(f"It does nothing until it is assigned: portero assign {made.key} --to GROUP")
+    return DONE
+
+
+def ruleset_remove(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        if not confirmed(options, f"Remove ruleset {seen.key} ({seen.sentence})?"):
+            return DONE
+        portero.rulesets.remove(seen.key, version=seen.version, reason=options.reason)
+    tell_removed(context, seen.key)
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    ruleset = commands.noun("ruleset", "Named lists of rules.", of="ruleset")
+    add_csv(ruleset.add("list", ruleset_list, "List rulesets.", "portero ruleset list"))
+    show = ruleset.add("show", ruleset_show, "Show one ruleset.", "portero ruleset show no-gambling")
+    show.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    create = ruleset.add(
+        "create",
+        ruleset_create,
+        "Make a ruleset of web categories.",
+        "portero ruleset create quiet --block video-streaming,music --warn family:pastime --allow sport",
+    )
+    create.add_argument("ruleset", metavar="KEY", help="lower-case letters, digits, '-'")
+    create.add_argument("--name", help="name for people")
+    rules = create.add_argument_group("rules, as category keys, family:KEY or everything, joined by commas")
+    for action in Action:
+        rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
+    add_change(create)
+    create.add_argument("--kind", choices=tuple(SELECTORS), default="category", help="what its rules name (category)")
+    create.add_argument("--feed", metavar="KEY", help="brought in by this feed; of kind indicator or startup")
+    remove = ruleset.add(
+        "remove", ruleset_remove, "Remove a ruleset that nothing uses.", "portero ruleset remove no-gambling"
+    )
+    remove.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    add_yes(remove)
+    add_change(remove)

@@ -1,0 +1,34 @@
+"""What should be known of what is being written."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from portero.cli import output
+from portero.client import Portero
+from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.worklist import AuthoringWarning
+
+MOST_RULES = 5_000
+"""Rulesets with more rules are not sent once more to be looked at."""
+
+
+def tell_warnings(found: list[AuthoringWarning]) -> None:
+    """Say what should be known of what is being written, on standard error."""
+    for one in found[:20]:
+        output.note(f"! {one.sentence}")
+    if len(found) > 20:
+        output.note(f"! and {len(found) - 20} more")
+
+
+def warned_of_assignment(portero: Portero, assignment: NewAssignment) -> None:
+    """Say what should be known of an assignment that is about to be made."""
+    tell_warnings(portero.worklist.warnings(assignment=assignment))
+
+
+def warned_of_rules(portero: Portero, ruleset: Ruleset, new: Collection[int]) -> None:
+    """Say what should be known of the new rules of a ruleset, given by their numbers."""
+    if new and len(ruleset.rules) <= MOST_RULES:
+        found = portero.worklist.warnings(ruleset=ruleset)
+        tell_warnings([one for one in found if one.rule in new])

@@ -1,0 +1,25 @@
+"""What needs a decision, most urgent first."""
+
+from __future__ import annotations
+
+from portero.cli import output
+from portero.cli.command import DONE, Commands, Context
+
+
+def overview(context: Context) -> int:
+    with context.client() as portero, output.working("Looking over the estate"):
+        found = portero.worklist.get()
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    if not found.items:
+        output.say("Nothing needs a decision now.")
+        return DONE
+    rows = [(one.severity.value, one.kind, one.sentence, one.next) for one in found.items]
+    output.print_table(("SEVERITY", "KIND", "WHAT", "NEXT"), rows)
+    return DONE
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    commands.add("overview", overview, "What needs a decision, most urgent first.", "portero overview")

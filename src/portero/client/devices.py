@@ -1,0 +1,75 @@
+"""Devices, and how far they are with their newest bundles."""
+
+from __future__ import annotations
+
+import builtins
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from portero.client.connection import Part, given, segment
+from portero.core.nouns.device import Device, DeviceEvent
+from portero.core.nouns.readiness import Readiness
+from portero.core.nouns.rollout import RolloutCounts
+from portero.core.nouns.verdict import Blocks
+
+
+class Devices(Part):
+    """The fleet."""
+
+    def list(self, *, limit: int | None = None, **filters: Any) -> Iterator[Device]:
+        """Devices, page by page as needed.
+
+        Filters: search, unit, kind, group, lifecycle, rollout, blocker, layer, where (conditions as text), sort,
+        descending.
+        """
+        return self.connection.pages("/devices", Device, limit, **filters)
+
+    def get(self, device: str) -> Device:
+        """One device by id or hostname. NotFound, AmbiguousDevice."""
+        return self.connection.get(f"/devices/{segment(device)}", Device)
+
+    def blocks(self, device: str) -> Blocks:
+        """What the device does about each web category that some rule names for it."""
+        return self.connection.get(f"/devices/{segment(device)}/blocks", Blocks)
+
+    def rollout(self) -> RolloutCounts:
+        """How many devices hold the newest bundle, wait for it, failed, or are silent."""
+        return self.connection.get("/rollout", RolloutCounts)
+
+    def readiness(self, device: str) -> Readiness:
+        """Each layer of the device, and what stands in the way."""
+        return self.connection.get(f"/devices/{segment(device)}/readiness", Readiness)
+
+    def events(self, device: str) -> builtins.list[DeviceEvent]:
+        """What was done to the device, newest first."""
+        return self.connection.get_list(f"/devices/{segment(device)}/events", DeviceEvent)
+
+    def set_labels(
+        self, device: str, labels: Mapping[str, str], *, version: int | None = None, reason: str | None = None
+    ) -> Device:
+        """Put these labels on a device in place of those it has, as seen at `version`. ChangedMeanwhile."""
+        headers = {"If-Match": "*" if version is None else f'"v{version}"'}
+        path = f"/devices/{segment(device)}/labels"
+        answer = self.connection.ask(
+            "PUT", path, json={"labels": dict(labels)}, headers=headers, params=given({"reason": reason})
+        )
+        return Device.model_validate_json(answer.content)
+
+    def retire(self, device: str, *, reason: str | None = None) -> Device:
+        """Take a device out of the fleet. StillInUse where it is retired already."""
+        return self._do(device, "retire", reason)
+
+    def revoke(self, device: str, *, reason: str | None = None) -> Device:
+        """Refuse the device's credential from now on."""
+        return self._do(device, "revoke", reason)
+
+    def confirm_rejoin(self, device: str, *, reason: str | None = None) -> Device:
+        """It is the machine of the same serial that joined before; answers with that one."""
+        return self._do(device, "confirm-rejoin", reason)
+
+    def keep_apart(self, device: str, *, reason: str | None = None) -> Device:
+        """It is another machine than the one of the same serial."""
+        return self._do(device, "keep-apart", reason)
+
+    def _do(self, device: str, what: str, reason: str | None) -> Device:
+        return self.connection.post(f"/devices/{segment(device)}/{what}", {}, Device, reason=reason)

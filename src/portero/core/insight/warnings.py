@@ -1,0 +1,175 @@
+"""What should be known of a rule or an assignment while it is being written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from difflib import get_close_matches
+from typing import TypeVar
+
+from publicsuffixlist import PublicSuffixList
+
+from portero.core import sentences
+from portero.core.insight.effects.world import World
+from portero.core.insight.findings import find_all
+from portero.core.insight.taking_hold import host_only
+from portero.core.matching.categories import CategoryIndex
+from portero.core.nouns.action import Action
+from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import FindingKind
+from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.urls import address_of
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.nouns.worklist import AuthoringWarning
+
+Keyed = TypeVar("Keyed", bound=Ruleset | Assignment)
+MOST_WARNINGS = 200
+MOST_LOOKED_AT = 2_000
+MOST_WRITTEN = 200
+"""How many rules, the last ones, are looked at one by one."""
+_NEAR = 0.85
+_suffixes = PublicSuffixList(accept_unknown=False)
+_RESERVED = ("example", "test", "invalid", "localhost", "internal", "local", "lan", "home", "corp", "arpa")
+"""Suffixes that are nobody's, or an organisation's own: RFC 2606, RFC 6762, and what networks use inside."""
+_TOLD = (
+    FindingKind.SHADOWED,
+    FindingKind.NO_DEVICE,
+    FindingKind.NEVER_OPEN,
+    FindingKind.CONTRADICTION,
+    FindingKind.OPENED_BY_WEAKER,
+    FindingKind.SOFTENED,
+    FindingKind.LAYERS_DISAGREE,
+    FindingKind.BROAD,
+    FindingKind.UNENFORCEABLE,
+    FindingKind.BLOCKS_ESSENTIAL,
+)
+
+
+def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> list[AuthoringWarning]:
+    """What should be known of a ruleset, saved or not: by its rules, and by where it is assigned already.
+
+    A host that the index has an entry for is not taken for a mistyped one.
+    """
+    writer = _Writer(ruleset, estate, world, hosts)
+    found = [one for number, rule in writer.rules() for one in writer.of(number, rule)]
+    after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
+    if ruleset.key in {one.ruleset for one in estate.assignments} and not list(after.faults()):
+        found += _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
+    return found[:MOST_WARNINGS]
+
+
+def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> list[AuthoringWarning]:
+    """What should be known of an assignment, saved or not. It is looked at as if it were in force."""
+    in_force = assignment.model_copy(update={"state": State.ACTIVE})
+    after = estate.replacing(assignments=_with(in_force, estate.assignments))
+    return _of_findings(after, world, lambda keys, _rulesets: assignment.key in keys)[:MOST_WARNINGS]
+
+
+def _with(written: Keyed, nouns: Sequence[Keyed]) -> tuple[Keyed, ...]:
+    """The nouns with one as it is written: in its place, where it has one, or last."""
+    kept: list[Keyed] = [written if one.key == written.key else one for one in nouns]
+    return tuple(kept if written in kept else [*kept, written])
+
+
+def _of_findings(
+    after: Estate, world: World, concerns: Callable[[Sequence[str], Sequence[str]], bool]
+) -> list[AuthoringWarning]:
+    return [
+        AuthoringWarning(code=one.kind.value, sentence=one.sentence, devices=one.devices)
+        for one in find_all(after, world).items
+        if one.kind in _TOLD and concerns(one.assignments, one.rulesets)
+    ]
+
+
+class _Writer:
+    """Looks at the rules of one ruleset."""
+
+    def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
+        self._ruleset, self._hosts = ruleset, hosts
+        shows_host = host_only(estate.coverage_table)
+        self._host_only = [one for one in world.members if shows_host(one)]
+        self._known = sorted(_known_hosts(estate, ruleset.key))
+        self._elsewhere = list(_in_force_everywhere(estate, ruleset))
+
+    def rules(self) -> list[tuple[int, Rule]]:
+        """The rules with their numbers, the last ones: those that are being written."""
+        return list(enumerate(self._ruleset.rules, 1))[-MOST_WRITTEN:]
+
+    def of(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
+        """What should be known of one rule."""
+        yield from self._hidden(number, rule)
+        host = rule.host_named
+        if host and address_of(host) is None:
+            yield from self._mistyped(number, rule, host)
+        yield from self._covered(number, rule)
+
+    def _hidden(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
+        devices = len(self._host_only)
+        if not devices or rule.action is Action.ALLOW:
+            return
+        if rule.names_path:
+            words, host = sentences.path_unseen(rule.selector.value, devices), rule.host_named
+            yield AuthoringWarning(code="path-hidden", rule=number, sentence=words, devices=devices, instead=host)
+        elif rule.search_term or rule.media_type:
+            words = sentences.content_unseen(sentences.selector_words(rule), devices)
+            yield AuthoringWarning(code="content-hidden", rule=number, sentence=words, devices=devices)
+
+    def _mistyped(self, number: int, rule: Rule, host: str) -> Iterator[AuthoringWarning]:
+        suffix = host.rpartition(".")[2]
+        if suffix not in _RESERVED and not _suffixes.publicsuffix(host):
+            yield AuthoringWarning(code="host-suffix", rule=number, sentence=sentences.suffix_unknown(host, suffix))
+        if host not in self._known and self._hosts.get(host) is None:
+            near = get_close_matches(host, self._known, n=1, cutoff=_NEAR)
+            if near:
+                words = sentences.host_near(host, near[0])
+                yield AuthoringWarning(code="host-near", rule=number, sentence=words, instead=near[0])
+        if host.startswith("www.") and rule.host and not rule.exact and rule.action is not Action.ALLOW:
+            words = sentences.www_only(host)
+            yield AuthoringWarning(code="host-www", rule=number, sentence=words, instead=host.removeprefix("www."))
+
+    def _covered(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
+        """An earlier word for it: a broader rule of the same ruleset, or of one that everybody has."""
+        own = [
+            (f"rule {other}", one)
+            for other, one in enumerate(self._ruleset.rules[:MOST_LOOKED_AT], 1)
+            if other != number
+        ]
+        for where, other in (*own, *self._elsewhere):
+            if other.action is rule.action and other.valid_until is None and _covers(other, rule):
+                words = sentences.covered(sentences.selector_words(rule), sentences.selector_words(other), where)
+                yield AuthoringWarning(code="covered", rule=number, sentence=words)
+                return
+
+
+def _covers(other: Rule, rule: Rule) -> bool:
+    """Whether the other rule says the same of all that this one names, and more."""
+    if other.selector == rule.selector:
+        return True
+    if rule.category is not None:
+        return other.everything is not None or other.family == TAXONOMY.family_of.get(rule.category)
+    if rule.family is not None:
+        return other.everything is not None
+    if rule.host is not None or rule.url is not None:
+        host = rule.host_named or ""
+        return other.host is not None and not other.exact and (host == other.host or host.endswith(f".{other.host}"))
+    return False
+
+
+def _known_hosts(estate: Estate, but: str) -> set[str]:
+    found = {one.host for one in estate.corrections} | {host for one in estate.services for host in one.hosts}
+    for ruleset in estate.rulesets:
+        if ruleset.key != but:
+            found.update(host for rule in ruleset.rules[:MOST_LOOKED_AT] if (host := rule.host_named))
+    return found
+
+
+def _in_force_everywhere(estate: Estate, ruleset: Ruleset) -> Iterator[tuple[str, Rule]]:
+    """The rules of the same kind that everybody has, without conditions, with where they are."""
+    for one in estate.assignments:
+        plain = not (one.names_people or one.schedule or one.starts or one.ends or one.until_restart or one.action)
+        if plain and one.place == "anywhere" and WHOLE_FLEET in one.to and one.state is State.ACTIVE:
+            other = estate.ruleset_by_key[one.ruleset]
+            if other.key != ruleset.key and other.kind == ruleset.kind:
+                yield from ((sentences.on(other.key, WHOLE_FLEET), rule) for rule in other.rules[:MOST_LOOKED_AT])

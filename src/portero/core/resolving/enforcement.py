@@ -1,0 +1,207 @@
+"""What the machine makes of its policy: layer modes, gateways, how far a layer reaches, and the caveats of that."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from ipaddress import ip_network
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.matching.membership_conditions import is_within
+from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.coverage import Control, CoverageTable, Reach
+from portero.core.nouns.device import Browser, Facts, LayerMode, Layers, Lifecycle, Place
+from portero.core.nouns.verdict import Caveat, CaveatCode, Layer, LayerVerdict
+from portero.core.resolving.bundles import Bundle
+from portero.core.resolving.policy import Policy
+
+SHIPPED_TABLE = CoverageTable()
+_STRENGTH = (LayerMode.OFF, LayerMode.OBSERVING, LayerMode.ENFORCING)
+
+
+class Standing(NamedTuple):
+    """What is known of a device besides its policy: all that can keep the intended verdict from holding."""
+
+    lifecycle: Lifecycle = Lifecycle.ENROLLED
+    layers: Layers = Layers(filter=LayerMode.ENFORCING)
+    """What its layers do, as it reports."""
+    addresses: tuple[str, ...] = ()
+    platform: str | None = None
+    place: Place | None = None
+    zone: str | None = None
+    last_start: float | None = None
+    browsers: tuple[Browser, ...] = ()
+    applied: Policy | None = None
+    current: bool = True
+    """Whether the applied bundle is the newest."""
+    index_current: bool = True
+    """Whether the category index that it holds is the newest, as far as that is known."""
+    since: Mapping[str, float] = {}
+    """Since when it has applied the assignments that hold until restart, by key."""
+    coverage: CoverageTable = SHIPPED_TABLE
+    catalogue: Mapping[str, frozenset[str]] = {}
+    """Categories of known products."""
+
+    @classmethod
+    def of(cls, facts: Facts, **more: object) -> Standing:
+        """The standing of a device with these facts."""
+        return cls(
+            layers=facts.layers,
+            addresses=facts.addresses,
+            platform=facts.os.family if facts.os else None,
+            place=facts.place,
+            zone=facts.zone,
+            last_start=facts.last_start.timestamp() if facts.last_start else None,
+            browsers=facts.browsers,
+            **more,  # type: ignore[arg-type]
+        )
+
+    def browser(self, name: str | None) -> Browser | None:
+        """The installed browser of a name."""
+        folded = (name or "").casefold()
+        return next((one for one in self.browsers if one.name.casefold() == folded), None)
+
+
+class Path(NamedTuple):
+    """The way a visit takes: where the machine is, with which browser, over which scheme."""
+
+    place: Place | None = None
+    browser: str | None = None
+    scheme: str = "http"
+
+
+def weaker(*modes: LayerMode) -> LayerMode:
+    """The mode that does least."""
+    return min(modes, key=_STRENGTH.index)
+
+
+def gateway_of(bundle: Bundle, place: Place | None, addresses: Iterable[str]) -> str | None:
+    """The gateway network to which a machine there leaves its filtering, or None."""
+    if place is not Place.ON_SITE:
+        return None
+    for network in bundle.gateway_networks:
+        parsed = ip_network(network)
+        if any(is_within(address, parsed) for address in addresses):
+            return network
+    return None
+
+
+def in_mode(layer: LayerVerdict, mode: LayerMode, why: str) -> LayerVerdict:
+    """The layer as it is in a mode: as it stands; with what would decide only recorded; or with nothing."""
+    if mode is LayerMode.ENFORCING:
+        return layer
+    recorded = layer.logged
+    if layer.winner is not None and layer.winner.action is not Action.ALLOW:
+        recorded = (layer.winner, *(one for one in recorded if one != layer.winner))
+    return LayerVerdict(
+        layer=layer.layer,
+        verdict=Verdict.ALLOW,
+        why=why,
+        logged=recorded if mode is LayerMode.OBSERVING else (),
+        left_aside=layer.left_aside,
+    )
+
+
+def intended_layer(policy: Policy, layer: LayerVerdict, standing: Standing, path: Path) -> LayerVerdict:
+    """What the estate means a layer to say, given what its rules say."""
+    if layer.layer is Layer.FILTER:
+        gateway = gateway_of(policy.bundle, path.place, standing.addresses)
+        if gateway:
+            return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
+    if policy.bundle.layers[layer.layer] == LayerMode.ENFORCING:
+        return layer
+    mode = LayerMode(policy.bundle.layers[layer.layer])
+    return in_mode(layer, mode, sentences.meant_to(mode, layer))
+
+
+def standing_caveats(standing: Standing) -> list[Caveat]:
+    """The caveats of the machine as a whole."""
+    codes = []
+    if standing.lifecycle is Lifecycle.INVITED:
+        codes.append(CaveatCode.NOT_ENROLLED)
+    elif standing.applied is None:
+        codes.append(CaveatCode.NEVER_APPLIED)
+    elif not standing.current:
+        codes.append(CaveatCode.STALE_BUNDLE)
+    if standing.lifecycle is Lifecycle.SILENT:
+        codes.append(CaveatCode.SILENT)
+    return [sentences.caveat(code) for code in codes]
+
+
+_NOT_ENFORCED = {
+    (Layer.FILTER, LayerMode.OFF): CaveatCode.FILTER_OFF,
+    (Layer.FILTER, LayerMode.OBSERVING): CaveatCode.FILTER_OBSERVING,
+    (Layer.STARTUP, LayerMode.OFF): CaveatCode.STARTUP_OFF,
+    (Layer.STARTUP, LayerMode.OBSERVING): CaveatCode.STARTUP_OBSERVING,
+    (Layer.BROWSER, LayerMode.OFF): CaveatCode.BROWSER_UNMANAGED,
+    (Layer.BROWSER, LayerMode.OBSERVING): CaveatCode.BROWSER_UNMANAGED,
+}
+
+
+def _mode_caveats(layer: Layer, meant: LayerMode, reported: LayerMode | None) -> list[Caveat]:
+    if meant is not LayerMode.ENFORCING:
+        return []
+    if reported is None:
+        return [sentences.layer_not_reported(layer)]
+    code = _NOT_ENFORCED.get((layer, reported))
+    return [sentences.caveat(code, layer)] if code else []
+
+
+def _held_back(
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+) -> tuple[LayerVerdict, LayerMode, list[Caveat]]:
+    """The layer in the mode in which the machine really has it, and the caveats of that."""
+    name, reported = layer.layer, standing.layers.mode(layer.layer)
+    if applied is policy and reported is LayerMode.ENFORCING and policy.bundle.layers[name] == LayerMode.ENFORCING:
+        return layer, reported, []
+    caveats = _mode_caveats(name, LayerMode(policy.bundle.layers[name]), reported)
+    told = LayerMode(applied.bundle.layers[name])
+    mode = weaker(told, reported or told)
+    return in_mode(layer, mode, sentences.does(name, mode)), mode, caveats
+
+
+def effective_filter(
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing, path: Path
+) -> tuple[LayerVerdict, list[Caveat]]:
+    """What the machine's filter really says, given what the rules of its applied bundle say; and why it differs."""
+    gateway = gateway_of(applied.bundle, path.place, standing.addresses)
+    if gateway:
+        caveat = sentences.caveat(CaveatCode.TRUSTED_GATEWAY, Layer.FILTER)
+        return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway)), [caveat]
+    layer, mode, caveats = _held_back(policy, applied, layer, standing)
+    reach = reach_of("filter", standing, path)
+    if reach is Reach.NONE and mode is LayerMode.ENFORCING:
+        caveats.append(sentences.not_reached(path.browser, path.scheme))
+        layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
+    if reach is Reach.HOST and layer.verdict is not Verdict.ALLOW:
+        caveats.append(sentences.caveat(CaveatCode.NOTICE_HIDDEN, Layer.FILTER))
+    return layer, caveats
+
+
+def effective_startup(
+    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+) -> tuple[LayerVerdict, list[Caveat]]:
+    """What the machine's startup layer really says; and why it differs."""
+    layer, _, caveats = _held_back(policy, applied, layer, standing)
+    return layer, caveats
+
+
+def effective_browser(
+    policy: Policy, applied: Policy, layer: LayerVerdict, in_play: bool, standing: Standing, path: Path
+) -> tuple[LayerVerdict, list[Caveat]]:
+    """What the browser really makes of its site list; and why it differs. Without a list there is nothing to hold."""
+    if not in_play:
+        return layer, []
+    layer, mode, caveats = _held_back(policy, applied, layer, standing)
+    if path.browser is not None and mode is LayerMode.ENFORCING:
+        browser = standing.browser(path.browser)
+        unmanaged = browser is None or not browser.managed
+        if unmanaged or reach_of("site-list", standing, path) is Reach.NONE:
+            caveats.append(sentences.unmanaged(path.browser))
+            layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
+    return layer, caveats
+
+
+def reach_of(control: Control, standing: Standing, path: Path) -> Reach:
+    """How much of a visit a control gets hold of on this machine."""
+    return standing.coverage.reach(control, path.browser, standing.platform, path.scheme)

@@ -1,0 +1,95 @@
+"""The category index on this machine: its files fetched, going on where a link broke off, checked and mapped."""
+
+from __future__ import annotations
+
+import hashlib
+import mmap
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+
+import httpx
+
+from portero.core.matching.categories import CategoryIndex, LayeredIndex
+from portero.endpoint.calls import NotTaken, Unreachable
+from portero.endpoint.folder import Folder, Identity
+from portero.formats.bundles import BadBundle, CategoryPart, CategoryParts
+from portero.formats.index_files import BadIndex, IndexFile
+
+
+def file_name(digest: str) -> str:
+    """The name under which something is kept here."""
+    return digest.removeprefix("sha256:")
+
+
+def _is(path: Path, digest: str) -> bool:
+    """Whether a file is there, and what its name says."""
+    try:
+        with path.open("rb") as file:
+            return "sha256:" + hashlib.file_digest(file, "sha256").hexdigest() == digest
+    except FileNotFoundError:
+        return False
+
+
+@dataclass(frozen=True)
+class KeptIndex:
+    """A category index as it is kept on this machine. The same digest is the same index, wherever its files are."""
+
+    digest: str
+    parts: CategoryParts = field(compare=False)
+    folder: Path = field(compare=False)
+
+    def mapped(self, part: CategoryPart) -> IndexFile:
+        """One of its files, mapped. BadBundle where it is not what its name says."""
+        path = self.folder / file_name(part.digest)
+        if not _is(path, part.digest):
+            raise BadBundle("the category index is not the one that the manifest names: the digests differ")
+        with path.open("rb") as file:
+            return IndexFile(memoryview(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)))
+
+
+@lru_cache(maxsize=8)
+def open_index(kept: KeptIndex) -> CategoryIndex:
+    """The index, mapped. BadBundle where a file is missing or is not what its name says."""
+    try:
+        base, *rest = map(kept.mapped, kept.parts.files)
+    except (OSError, BadIndex) as problem:
+        raise BadBundle(f"the category index cannot be read: {problem}") from problem
+    return LayeredIndex(kept.digest, base, rest[0] if rest else None)
+
+
+async def fetch_part(folder: Folder, http: httpx.AsyncClient, identity: Identity, part: CategoryPart) -> None:
+    """Fetch one file that is not here yet, going on where it broke off before.
+
+    Unreachable, NotTaken; BadBundle where what came is not what its name says.
+    """
+    name = f"index/{file_name(part.digest)}"
+    path = folder.part(name)
+    if _is(folder.path / name, part.digest):
+        return
+    have = path.stat().st_size if path.exists() else 0
+    if have < part.bytes:
+        await _gather(http, identity, path, part, have)
+    if not _is(path, part.digest):
+        path.unlink(missing_ok=True)
+        raise BadBundle("a file of the category index was damaged on its way; it is fetched again")
+    path.replace(folder.path / name)
+
+
+async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, part: CategoryPart, have: int) -> None:
+    headers = {"Authorization": f"Bearer {identity.credential}"}
+    if have:
+        headers["Range"] = f"bytes={have}-"
+    url = f"{identity.service}/device/v1/index-file/{part.digest}"
+    try:
+        async with http.stream("GET", url, headers=headers, timeout=60.0) as answer:
+            if answer.status_code not in (200, 206):
+                raise NotTaken(f"the service answered {answer.status_code} for a file of the category index")
+            with path.open("ab" if answer.status_code == 206 else "wb") as out:
+                async for chunk in answer.aiter_bytes():
+                    out.write(chunk)
+                    if out.tell() > part.bytes:
+                        break  # more than was signed for: it is none of it
+    except httpx.HTTPError as problem:
+        told = problem or type(problem).__name__
+        raise Unreachable(f"the category index broke off on its way: {told}") from problem

@@ -1,0 +1,60 @@
+"""When devices were last heard of: noted at once in memory, and written when the store is free."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from typing import NamedTuple
+
+from portero.store import devices
+from portero.store.database import Store
+
+
+class _Note(NamedTuple):
+    at: float
+    usual_interval: float | None
+
+
+class Heard:
+    """A device that hears “nothing new” waits for nobody who writes: its note waits instead. One that is lost with
+    the process is made up for by the device's next check-in.
+    """
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._lock = threading.Lock()
+        self._waiting: dict[str, _Note] = {}
+
+    def note(self, device: str, at: float, usual_interval: float | None) -> None:
+        """The device has checked in. It is written now, unless somebody else writes."""
+        with self._lock:
+            self._waiting[device] = _Note(at, usual_interval)
+        with self._store.writing_if_free() as connection:
+            if connection is not None:
+                self._write(connection)
+
+    def last(self, device: str, at: float, usual_interval: float | None) -> tuple[float, float | None]:
+        """When the device was last heard of and its usual interval: as they wait, or else as the store has them."""
+        with self._lock:
+            return self._waiting.get(device, _Note(at, usual_interval))
+
+    def settle(self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None) -> None:
+        """The device has checked in with something to be written: this goes along with it."""
+        with self._lock:
+            self._waiting.pop(device, None)
+        devices.note_heard(connection, device, at, usual_interval)
+
+    def write(self) -> None:
+        """Write what waits."""
+        if self._waiting:
+            with self._store.writing() as connection:
+                self._write(connection)
+
+    def _write(self, connection: sqlite3.Connection) -> None:
+        with self._lock:
+            waiting = dict(self._waiting)
+        for device, note in waiting.items():
+            devices.note_heard(connection, device, *note)
+        with self._lock:
+            # what came meanwhile goes on waiting
+            self._waiting = {device: note for device, note in self._waiting.items() if waiting.get(device) is not note}

@@ -1,0 +1,83 @@
+"""The board: all that is assigned, seen at once."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from portero.core import sentences
+from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.assignment import Assignment, State, target_name
+from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import BUILT_IN
+from portero.service.keepers import Keepers
+from portero.service.routes.common import Signed, TheKeepers
+from portero.store import device_lists
+from portero.store.moments import moment
+
+router = APIRouter()
+
+
+def board_rows(keepers: Keepers) -> list[BoardRow]:
+    estate = keepers.estate.snapshot.estate
+    with keepers.store.reading() as connection:
+        sizes = device_lists.group_sizes(connection)
+    names = {group.key: group.name for group in estate.groups}
+    alone = dict.fromkeys(name for one in estate.assignments for name in one.named_devices)
+    rows = [BoardRow(target=name, name=name, device=True, precedence=None, devices=1) for name in alone]
+    return rows + [
+        BoardRow(
+            target=key,
+            name=names.get(key) or key,
+            built_in=key in BUILT_IN,
+            precedence=place,
+            devices=sizes.get(key, 0),
+        )
+        for place, key in enumerate(estate.group_order, start=1)
+    ]
+
+
+@router.get("/board", summary="The board", operation_id="getBoard", tags=["assignments"])
+def get_board(_who: Signed, keepers: TheKeepers) -> Board:
+    """All that is assigned, seen at once: groups by precedence down, rulesets across, what is put where they meet."""
+    snapshot = keepers.estate.snapshot
+    estate = snapshot.estate
+    now = moment(keepers.now())
+    cells = tuple(
+        _cell(one, target_name(target), estate, bool(one.ends and one.ends <= now))
+        for one in estate.assignments
+        for target in one.to
+    )
+    return Board(
+        revision=snapshot.revision,
+        rows=tuple(board_rows(keepers)),
+        columns=tuple(
+            BoardColumn(ruleset=one.key, name=one.name or one.key, kind=one.kind, rules=len(one.rules), feed=one.feed)
+            for one in sorted(estate.rulesets, key=lambda one: _KINDS.index(one.kind))
+        ),
+        cells=cells,
+        in_force=sum(one.state is State.ACTIVE and not (one.ends and one.ends <= now) for one in estate.assignments),
+    )
+
+
+_KINDS = ("category", "indicator", "site", "startup")
+
+
+def _cell(one: Assignment, target: str, estate: Estate, ended: bool) -> BoardCell:
+    ruleset = estate.ruleset_by_key[one.ruleset]
+    actions: set[Action] = {overridden(rule.action, one.action) for rule in ruleset.rules}
+    return BoardCell(
+        target=target,
+        ruleset=one.ruleset,
+        assignment=one.key,
+        action=actions.pop() if len(actions) == 1 else None,
+        state=one.state,
+        ended=ended,
+        mandatory=one.mandatory,
+        schedule=one.schedule,
+        people=one.names_people,
+        place=one.place,
+        until_restart=one.until_restart,
+        exception=one.owner is not None,
+        sentence=sentences.assignment_sentence(one, ruleset),
+    )

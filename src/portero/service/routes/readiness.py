@@ -1,0 +1,33 @@
+"""How the fleet's layers stand."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from portero.core import sentences
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.readiness import FleetReadiness, UnitReadiness
+from portero.service import readiness
+from portero.service.problems import Problem
+from portero.service.routes.common import Signed, TheKeepers
+
+router = APIRouter(tags=["fleet"])
+_Text = Annotated[str | None, Query(max_length=255)]
+_Unit = Annotated[str | None, Query(max_length=255, description="The unit and all below it.")]
+
+
+@router.get("/readiness", summary="Readiness, counted", operation_id="getReadiness")
+def get_readiness(_who: Signed, keepers: TheKeepers, unit: _Unit = None, group: _Text = None) -> FleetReadiness:
+    """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
+    order = keepers.estate.snapshot.estate.group_order
+    if group is not None and group not in order:
+        raise Problem("not-found", sentences.as_sentence(unknown_word("group", group, order)))
+    return readiness.fleet_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), unit, group)
+
+
+@router.get("/readiness/units", summary="Readiness by unit", operation_id="getUnitReadiness")
+def get_unit_readiness(_who: Signed, keepers: TheKeepers, below: _Text = None) -> list[UnitReadiness]:
+    """How each unit right below another one stands; the topmost ones where none is named."""
+    return readiness.unit_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), below)

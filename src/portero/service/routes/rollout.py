@@ -1,0 +1,18 @@
+"""How far devices are with their newest bundles."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from portero.core.nouns.rollout import RolloutCounts
+from portero.service.routes.common import Signed, TheKeepers
+from portero.store import device_lists
+
+router = APIRouter(tags=["fleet"])
+
+
+@router.get("/rollout", summary="Roll-out, counted", operation_id="getRollout")
+def get_rollout(_who: Signed, keepers: TheKeepers) -> RolloutCounts:
+    """How many devices hold the newest bundle, wait for it, failed to apply it, or are silent."""
+    with keepers.store.reading() as connection:
+        return device_lists.rollout_counts(connection, keepers.now())

@@ -1,0 +1,236 @@
+"""What should be known while a rule or an assignment is written."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import pytest
+from judging import assigned, rules
+from worlds import HOSTS, Fleet, made
+
+from made_estates import BASE
+from portero.core.insight.findings import find_all
+from portero.core.insight.warnings import MOST_WARNINGS, MOST_WRITTEN, warn_of_assignment, warn_of_ruleset
+from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.worklist import AuthoringWarning
+
+BROWSING = [{"name": "chromium", "version": "140", "managed": True}]
+FLEET = Fleet.of(
+    {
+        "portero_facts": 1,
+        "devices": [{"hostname": "pc", "browsers": BROWSING}, {"hostname": "other"}, {"hostname": "third"}],
+    }
+)
+EMPTY = assigned()
+
+
+def warned(*written: dict, kind: str = "indicator", estate: Estate = EMPTY, key: str = "written", fleet=FLEET):
+    """The warnings about a ruleset, by rule."""
+    ruleset = Ruleset.model_validate({"key": key, "kind": kind, "rules": list(written)})
+    return warn_of_ruleset(ruleset, estate, fleet.world(estate), HOSTS)
+
+
+def codes(found: list[AuthoringWarning]) -> list[tuple[int | None, str]]:
+    return [(one.rule, one.code) for one in found]
+
+
+# --- what will not hold ---
+
+
+@pytest.mark.parametrize(
+    ("rule", "instead"),
+    [
+        ({"url": "https://files.example/drop"}, "files.example"),
+        ({"url": "files.example:8080/drop"}, "files.example"),
+        ({"url": "files.example/?q=1"}, "files.example"),
+        ({"url": "203.0.113.7/drop"}, "203.0.113.7"),
+        ({"url": "http://[2001:db8::7]/drop"}, "[2001:db8::7]"),
+    ],
+)
+def test_a_path_does_not_show_over_https(rule, instead):
+    for action in ("block", "warn"):
+        (one,) = warned({**rule, "action": action})
+        assert (one.rule, one.code, one.devices, one.instead) == (1, "path-hidden", 1, instead)
+        assert "1 machine" in one.sentence
+
+
+def test_what_hides_nothing_or_stops_nothing_is_not_warned_of():
+    assert warned({"url": "https://files.example/", "action": "block"}) == []
+    assert warned({"url": "https://files.example/drop", "action": "allow"}) == []
+    nobody_browses = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})
+    assert warned({"url": "https://files.example/drop", "action": "block"}, fleet=nobody_browses) == []
+
+
+@pytest.mark.parametrize("rule", [{"search_term": "free credits"}, {"media_type": "video/*"}])
+def test_content_does_not_show_over_https(rule):
+    (one,) = warned({**rule, "action": "block"}, kind="category")
+    assert (one.code, one.devices, one.instead) == ("content-hidden", 1, None)
+
+
+# --- mistyped hosts ---
+
+
+@pytest.mark.parametrize(
+    ("rule", "code", "instead"),
+    [
+        ({"host": "parcel-refnd.example"}, "host-near", "parcel-refund.example"),
+        ({"host": "files.exmaple"}, "host-suffix", None),
+        ({"url": "files.exmaple"}, "host-suffix", None),
+        ({"host": "www.parcels.example"}, "host-www", "parcels.example"),
+    ],
+)
+def test_a_host_that_looks_mistyped_is_asked_about(rule, code, instead):
+    known = rules("indicator", {"host": "parcel-refund.example", "action": "block"}, key="known")
+    (one,) = warned({**rule, "action": "block"}, estate=assigned((known, "weak")))
+    assert (one.code, one.instead) == (code, instead)
+
+
+@pytest.mark.parametrize(
+    "rule",
+    [
+        {"host": "parcel-refund.example"},
+        {"host": "www.parcels.example", "exact": True},
+        {"host": "depot.internal"},
+        {"host": "play.example"},
+        {"url": "203.0.113.7"},
+        {"url": "http://[2001:db8::7]:8080"},
+    ],
+)
+def test_a_host_that_is_meant_is_left_alone(rule):
+    known = rules("indicator", {"host": "parcel-refund.example", "action": "block"}, key="known")
+    estate = assigned((known, "weak"))
+    assert warned({**rule, "action": "block"}, estate=estate) == []
+
+
+def test_hosts_of_site_patterns_are_looked_at_too():
+    written = [
+        {"pattern": one, "action": "block"} for one in ("*", ".files.exmaple/drop", "https://files.example:8443")
+    ]
+    assert codes(warned(*written, kind="site")) == [(2, "host-suffix")]
+
+
+def test_what_the_directory_of_hosts_knows_is_not_mistyped():
+    known = rules("indicator", {"host": "plays.example", "action": "block"}, key="known")
+    assert warned({"host": "play.example", "action": "block"}, estate=assigned((known, "weak"))) == []
+
+
+# --- said already ---
+
+PASTIME = {"family": "pastime"}
+
+
+@pytest.mark.parametrize(
+    ("kind", "first", "second"),
+    [
+        ("category", PASTIME, {"category": "games"}),
+        ("category", {"everything": True}, {"category": "games"}),
+        ("category", {"everything": True}, PASTIME),
+        ("indicator", {"host": "files.example"}, {"host": "drop.files.example"}),
+        ("indicator", {"host": "files.example"}, {"url": "files.example"}),
+    ],
+)
+def test_what_a_broader_rule_says_already_is_told(kind, first, second):
+    found = warned({**first, "action": "block"}, {**second, "action": "block"}, kind=kind)
+    assert codes(found) == [(2, "covered")]
+    assert "rule 1" in found[0].sentence
+    # the order in which they stand does not matter
+    assert codes(warned({**second, "action": "block"}, {**first, "action": "block"}, kind=kind)) == [(1, "covered")]
+    # something else is said
+    assert warned({**first, "action": "block"}, {**second, "action": "allow"}, kind=kind) == []
+    # it is said for a while only
+    until = (BASE + timedelta(days=1)).isoformat()
+    assert warned({**first, "action": "block", "valid_until": until}, {**second, "action": "block"}, kind=kind) == []
+
+
+@pytest.mark.parametrize(
+    ("first", "second"),
+    [
+        ({"host": "files.example", "exact": True}, {"host": "drop.files.example"}),
+        ({"host": "files.example"}, {"host": "myfiles.example"}),
+        ({"address": "203.0.113.0/24"}, {"address": "203.0.113.7"}),
+    ],
+)
+def test_what_is_not_within_another_rule_is_not_said_already(first, second):
+    # narrower ranges are left to findings, which try them
+    assert warned({**first, "action": "block"}, {**second, "action": "block"}) == []
+
+
+@pytest.mark.parametrize(
+    ("conditions", "told"),
+    [
+        ({}, True),
+        ({"mandatory": True}, True),
+        ({"state": "paused"}, False),
+        ({"state": "draft"}, False),
+        ({"place": "on-site"}, False),
+        ({"people": {"users": ["purser-1"]}}, False),
+        ({"ends": "2027-01-01T00:00:00Z"}, False),
+        ({"action": "log"}, False),
+    ],
+)
+def test_what_everybody_has_already_is_told(conditions, told):
+    pastime = rules("category", {"family": "pastime", "action": "block"}, key="rest")
+    estate = assigned((pastime, "whole-fleet", conditions))
+    found = warned({"category": "games", "action": "block"}, kind="category", estate=estate)
+    assert codes(found) == ([(1, "covered")] if told else [])
+    if told:
+        assert "rest-0 on whole-fleet" in found[0].sentence
+
+
+def test_what_one_group_has_is_not_what_everybody_has():
+    estate = assigned((rules("category", {"family": "pastime", "action": "block"}), "weak"))
+    assert warned({"category": "games", "action": "block"}, kind="category", estate=estate) == []
+
+
+# --- what findings will say ---
+
+
+def test_an_edit_of_an_assigned_ruleset_is_warned_of_by_what_would_be_found():
+    block = rules("category", {"category": "games", "action": "block"}, key="never")
+    allow = rules("category", {"category": "music", "action": "allow"}, key="leeway")
+    estate = assigned((block, "whole-fleet", {"mandatory": True}), (allow, "strong"))
+    assert warned(*allow["rules"], kind="category", estate=estate, key="leeway-1") == []
+    found = warned(
+        *allow["rules"], {"category": "games", "action": "allow"}, kind="category", estate=estate, key="leeway-1"
+    )
+    assert [one.code for one in found] == ["shadowed"]
+    assert "Games can never win" in found[0].sentence
+    # a ruleset that is assigned nowhere can be idle nowhere
+    assert warned({"category": "games", "action": "allow"}, kind="category", estate=estate, key="new") == []
+
+
+@pytest.mark.parametrize("state", ["active", "paused", "draft"])
+def test_an_assignment_is_looked_at_as_if_it_were_in_force(state):
+    block = rules("category", {"category": "games", "action": "block"}, key="never")
+    allow = rules("category", {"category": "games", "action": "allow"}, key="leeway")
+    music = rules("category", {"category": "music", "action": "warn"}, key="music")
+    estate = assigned((block, "whole-fleet", {"mandatory": True}), (allow, "strong"), (music, "weak"))
+    (kept,) = (one for one in estate.assignments if one.ruleset == "leeway-1")
+    one = Assignment.model_validate({**dict(kept), "state": state})
+    assert [each.code for each in warn_of_assignment(one, estate, FLEET.world(estate))] == ["shadowed"]
+    fine = Assignment.model_validate({"key": "fine", "ruleset": "music-2", "to": ["strong"], "action": "block"})
+    assert warn_of_assignment(fine, estate, FLEET.world(estate)) == []
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_an_assignment_as_it_stands_is_warned_of_by_its_own_findings(seed):
+    _, estate, fleet = made(seed)
+    world = fleet.world(estate)
+    found = find_all(estate, world).items
+    told = {"shadowed", "no-device", "never-open", "contradiction", "opened-by-weaker", "softened", "layers-disagree"}
+    for one in estate.assignments:
+        if one.state == "active":
+            expected = {each.sentence for each in found if one.key in each.assignments and each.kind in told}
+            assert expected <= {each.sentence for each in warn_of_assignment(one, estate, world)}, one.key
+
+
+# --- bounds ---
+
+
+def test_of_long_rulesets_the_last_rules_are_looked_at():
+    written = [{"host": f"host-{number}.exmaple", "action": "block"} for number in range(MOST_WRITTEN + 50)]
+    found = warned(*written)
+    assert len(found) == MOST_WARNINGS
+    assert min(one.rule for one in found if one.rule) > 50
