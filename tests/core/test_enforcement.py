@@ -15,7 +15,7 @@ from portero.core.nouns.coverage import CoverageTable
 from portero.core.nouns.device import Facts, LayerMode, Layers, Lifecycle
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.enforcement import Standing
+from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy
 
@@ -36,11 +36,11 @@ def estate(**more: object) -> Estate:
     )
 
 
-def told(estate: Estate, *groups: str, url: str = "http://lucky-reef.example/", place: str | None = None, **standing):
+def told(estate: Estate, *groups: str, url: str = "http://lucky-reef.example/", place: str | None = None, **machine):
     policy = Policy(compile_bundle(estate, (*groups, "whole-fleet")))
-    applied = standing.pop("applied", policy)
-    browser = standing.pop("browser", None)
-    known = Standing(**{"layers": FULL, "applied": applied, "coverage": estate.coverage_table, **standing})
+    applied = machine.pop("applied", policy)
+    browser = machine.pop("browser", None)
+    known = Machine(**{"layers": FULL, "applied": applied, "coverage": estate.coverage_table, **machine})
     attempt = Attempt(device="x", url=url, place=place, browser=browser, at=NOW)
     return explain(policy, Case(attempt, INDEX, known))
 

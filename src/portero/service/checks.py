@@ -11,7 +11,7 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
-from portero.core.resolving.enforcement import Standing
+from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, blocks, explain
 from portero.core.resolving.policy import Policy
 from portero.service.bundles import Bundles
@@ -91,7 +91,7 @@ class Checks:
         with self._store.reading() as connection:
             since = overlays.until_restart_since(connection, device.id)
         index = self._holdings.index_in_force
-        standing = Standing.of(
+        machine = Machine.of(
             device.facts,
             lifecycle=device.lifecycle,
             applied=self._policy(device, device.applied_bundle),
@@ -108,7 +108,7 @@ class Checks:
                 "place": attempt.place or device.facts.place,
             }
         )
-        return Case(filled, index, standing, self._people.user_groups(attempt.user))
+        return Case(filled, index, machine, self._people.user_groups(attempt.user))
 
     def _policy(self, device: Device, digest: str | None) -> Policy | None:
         """The policy that a device has, or had, by its digest."""

@@ -14,7 +14,7 @@ from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.verdict import Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
-from portero.core.resolving.enforcement import Standing
+from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy
 
@@ -37,7 +37,7 @@ class OfflineEstate:
         self._policies: dict[tuple[object, ...], Policy] = {}
         self._people: dict[str, frozenset[str]] = {}
         self._groups: dict[str, tuple[str, ...]] = {}
-        self._standings: dict[tuple[str, tuple[str, ...]], Standing] = {}
+        self._standings: dict[tuple[str, tuple[str, ...]], Machine] = {}
 
     def groups_of(self, hostname: str, at: datetime | None = None) -> tuple[str, ...]:
         """The groups of a device of the facts document, strongest first."""
@@ -50,11 +50,11 @@ class OfflineEstate:
                 self._groups[hostname] = known
         return known
 
-    def _standing(self, device: DocumentDevice, groups: tuple[str, ...]) -> Standing:
+    def _machine(self, device: DocumentDevice, groups: tuple[str, ...]) -> Machine:
         known = self._standings.get((device.hostname, groups))
         if known is None:
             policy = self._policy(groups, device.hostname)
-            known = self._standings[device.hostname, groups] = Standing.of(
+            known = self._standings[device.hostname, groups] = Machine.of(
                 device, applied=policy, coverage=self._estate.coverage_table, catalogue=self._catalogue
             )
         return known
@@ -72,11 +72,11 @@ class OfflineEstate:
             raise UnknownDevice(unknown_word("device", attempt.device, self._devices) + " in the facts document")
         at = attempt.at or self._now
         groups = self.groups_of(device.hostname, at)
-        standing = self._standing(device, groups)
+        machine = self._machine(device, groups)
         policy = self._policy(groups, device.hostname)
         filled = attempt.model_copy(update={"at": at, "place": attempt.place or device.place})
         whole = self._policy(groups, device.hostname, whole=True) if left_aside else None
-        return explain(policy, Case(filled, self._index, standing, self._user_groups(attempt.user)), whole=whole)
+        return explain(policy, Case(filled, self._index, machine, self._user_groups(attempt.user)), whole=whole)
 
     def _user_groups(self, user: str | None) -> frozenset[str]:
         if user is None:

@@ -19,7 +19,7 @@ SHIPPED_TABLE = CoverageTable()
 _STRENGTH = (LayerMode.OFF, LayerMode.OBSERVING, LayerMode.ENFORCING)
 
 
-class Standing(NamedTuple):
+class Machine(NamedTuple):
     """What is known of a device besides its policy: all that can keep the intended verdict from holding."""
 
     lifecycle: Lifecycle = Lifecycle.ENROLLED
@@ -43,8 +43,8 @@ class Standing(NamedTuple):
     """Categories of known products."""
 
     @classmethod
-    def of(cls, facts: Facts, **more: object) -> Standing:
-        """The standing of a device with these facts."""
+    def of(cls, facts: Facts, **more: object) -> Machine:
+        """The machine of a device with these facts."""
         return cls(
             layers=facts.layers,
             addresses=facts.addresses,
@@ -102,10 +102,10 @@ def in_mode(layer: LayerVerdict, mode: LayerMode, why: str) -> LayerVerdict:
     )
 
 
-def intended_layer(policy: Policy, layer: LayerVerdict, standing: Standing, path: Path) -> LayerVerdict:
+def intended_layer(policy: Policy, layer: LayerVerdict, machine: Machine, path: Path) -> LayerVerdict:
     """What the estate means a layer to say, given what its rules say."""
     if layer.layer is Layer.FILTER:
-        gateway = gateway_of(policy.bundle, path.place, standing.addresses)
+        gateway = gateway_of(policy.bundle, path.place, machine.addresses)
         if gateway:
             return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway))
     if policy.bundle.layers[layer.layer] == LayerMode.ENFORCING:
@@ -114,16 +114,16 @@ def intended_layer(policy: Policy, layer: LayerVerdict, standing: Standing, path
     return in_mode(layer, mode, sentences.meant_to(mode, layer))
 
 
-def standing_caveats(standing: Standing) -> list[Caveat]:
+def machine_caveats(machine: Machine) -> list[Caveat]:
     """The caveats of the machine as a whole."""
     codes = []
-    if standing.lifecycle is Lifecycle.INVITED:
+    if machine.lifecycle is Lifecycle.INVITED:
         codes.append(CaveatCode.NOT_ENROLLED)
-    elif standing.applied is None:
+    elif machine.applied is None:
         codes.append(CaveatCode.NEVER_APPLIED)
-    elif not standing.current:
+    elif not machine.current:
         codes.append(CaveatCode.STALE_BUNDLE)
-    if standing.lifecycle is Lifecycle.SILENT:
+    if machine.lifecycle is Lifecycle.SILENT:
         codes.append(CaveatCode.SILENT)
     return [sentences.caveat(code) for code in codes]
 
@@ -148,10 +148,10 @@ def _mode_caveats(layer: Layer, meant: LayerMode, reported: LayerMode | None) ->
 
 
 def _held_back(
-    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+    policy: Policy, applied: Policy, layer: LayerVerdict, machine: Machine
 ) -> tuple[LayerVerdict, LayerMode, list[Caveat]]:
     """The layer in the mode in which the machine really has it, and the caveats of that."""
-    name, reported = layer.layer, standing.layers.mode(layer.layer)
+    name, reported = layer.layer, machine.layers.mode(layer.layer)
     if applied is policy and reported is LayerMode.ENFORCING and policy.bundle.layers[name] == LayerMode.ENFORCING:
         return layer, reported, []
     caveats = _mode_caveats(name, LayerMode(policy.bundle.layers[name]), reported)
@@ -161,15 +161,15 @@ def _held_back(
 
 
 def effective_filter(
-    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing, path: Path
+    policy: Policy, applied: Policy, layer: LayerVerdict, machine: Machine, path: Path
 ) -> tuple[LayerVerdict, list[Caveat]]:
     """What the machine's filter really says, given what the rules of its applied bundle say; and why it differs."""
-    gateway = gateway_of(applied.bundle, path.place, standing.addresses)
+    gateway = gateway_of(applied.bundle, path.place, machine.addresses)
     if gateway:
         caveat = sentences.caveat(CaveatCode.TRUSTED_GATEWAY, Layer.FILTER)
         return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway)), [caveat]
-    layer, mode, caveats = _held_back(policy, applied, layer, standing)
-    reach = reach_of("filter", standing, path)
+    layer, mode, caveats = _held_back(policy, applied, layer, machine)
+    reach = reach_of("filter", machine, path)
     if reach is Reach.NONE and mode is LayerMode.ENFORCING:
         caveats.append(sentences.not_reached(path.browser, path.scheme))
         layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
@@ -179,29 +179,29 @@ def effective_filter(
 
 
 def effective_startup(
-    policy: Policy, applied: Policy, layer: LayerVerdict, standing: Standing
+    policy: Policy, applied: Policy, layer: LayerVerdict, machine: Machine
 ) -> tuple[LayerVerdict, list[Caveat]]:
     """What the machine's startup layer really says; and why it differs."""
-    layer, _, caveats = _held_back(policy, applied, layer, standing)
+    layer, _, caveats = _held_back(policy, applied, layer, machine)
     return layer, caveats
 
 
 def effective_browser(
-    policy: Policy, applied: Policy, layer: LayerVerdict, in_play: bool, standing: Standing, path: Path
+    policy: Policy, applied: Policy, layer: LayerVerdict, in_play: bool, machine: Machine, path: Path
 ) -> tuple[LayerVerdict, list[Caveat]]:
     """What the browser really makes of its site list; and why it differs. Without a list there is nothing to hold."""
     if not in_play:
         return layer, []
-    layer, mode, caveats = _held_back(policy, applied, layer, standing)
+    layer, mode, caveats = _held_back(policy, applied, layer, machine)
     if path.browser is not None and mode is LayerMode.ENFORCING:
-        browser = standing.browser(path.browser)
+        browser = machine.browser(path.browser)
         unmanaged = browser is None or not browser.managed
-        if unmanaged or reach_of("site-list", standing, path) is Reach.NONE:
+        if unmanaged or reach_of("site-list", machine, path) is Reach.NONE:
             caveats.append(sentences.unmanaged(path.browser))
             layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
     return layer, caveats
 
 
-def reach_of(control: Control, standing: Standing, path: Path) -> Reach:
+def reach_of(control: Control, machine: Machine, path: Path) -> Reach:
     """How much of a visit a control gets hold of on this machine."""
-    return standing.coverage.reach(control, path.browser, standing.platform, path.scheme)
+    return machine.coverage.reach(control, path.browser, machine.platform, path.scheme)

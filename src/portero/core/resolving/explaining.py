@@ -32,14 +32,14 @@ from portero.core.nouns.verdict import (
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.deciding import Visited, weigh_start
 from portero.core.resolving.enforcement import (
+    Machine,
     Path,
-    Standing,
     effective_browser,
     effective_filter,
     effective_startup,
     intended_layer,
+    machine_caveats,
     reach_of,
-    standing_caveats,
 )
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Frame, Policy
@@ -52,28 +52,28 @@ class Case(NamedTuple):
 
     attempt: Attempt
     categories: CategoryIndex
-    standing: Standing
+    machine: Machine
     user_groups: frozenset[str] = frozenset()
     """Folded keys of the user groups that the person is in."""
 
     @property
     def place(self) -> Place | None:
         """Where the device is: as the attempt says, else as the device reports."""
-        return self.attempt.place or self.standing.place
+        return self.attempt.place or self.machine.place
 
     @property
     def situation(self) -> Situation:
         """Who asks, when and where."""
-        attempt, standing = self.attempt, self.standing
+        attempt, machine = self.attempt, self.machine
         assert attempt.at is not None
         return Situation(
             at=attempt.at,
             user=attempt.user.casefold() if attempt.user else None,
             user_groups=self.user_groups if attempt.user else frozenset(),
             place=self.place.value if self.place else OFF_SITE,
-            zone=standing.zone,
-            last_start=standing.last_start,
-            applied=standing.since,
+            zone=machine.zone,
+            last_start=machine.last_start,
+            applied=machine.since,
         )
 
 
@@ -107,7 +107,7 @@ def explain(
     bundle: str | None = None,
     applied_bundle: str | None = None,
 ) -> Explanation:
-    """The whole answer to an attempt: intended by `policy` (the newest), effective by the device's standing.
+    """The whole answer to an attempt: intended by `policy` (the newest), effective by the device's machine.
 
     With `whole`, a policy that has drafts and paused assignments in it too, also what was left aside. BadUrl where
     the attempt's URL is none that a browser would visit.
@@ -164,11 +164,11 @@ def _intended_visit(look: _Look, case: Case, whole: Policy | None) -> _Sayings:
     if whole is not None:
         layers = _with_aside(layers, _look(whole, case, visit), case)
     path = _path(case, visit)
-    said = [intended_layer(policy, layer, case.standing, path) for layer in layers]
+    said = [intended_layer(policy, layer, case.machine, path) for layer in layers]
     browser = _browser_program(case)
     if browser is not None:
         layer, _ = _startup(policy, look.frame, browser, case)
-        layer = intended_layer(policy, layer, case.standing, path)
+        layer = intended_layer(policy, layer, case.machine, path)
         if layer.verdict is Verdict.BLOCK:
             said.append(layer)
     return _Sayings(said, [])
@@ -190,31 +190,31 @@ _OF_THE_INDEX = ("index", "none")
 
 
 def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
-    standing, applied, visit = case.standing, case.standing.applied, meant.visited.visit
-    caveats = standing_caveats(standing)
+    machine, applied, visit = case.machine, case.machine.applied, meant.visited.visit
+    caveats = machine_caveats(machine)
     if applied is None:
         why = caveats[0].detail
         return _Sayings([_nothing(layer.layer, why) for layer in intended.layers[:2]], caveats)
-    if not standing.index_current and applied.categories and meant.entry.source in _OF_THE_INDEX:
+    if not machine.index_current and applied.categories and meant.entry.source in _OF_THE_INDEX:
         caveats.append(sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER))
     look = meant if applied is meant.policy else _look(applied, case, visit)
     policy, frame, path = meant.policy, look.frame, _path(case, visit)
     in_play = bool(frame.site_list.patterns)
-    sites, more = effective_browser(policy, applied, look.sites, in_play, standing, path)
+    sites, more = effective_browser(policy, applied, look.sites, in_play, machine, path)
     caveats += more
     filtered = look.filter
-    if _depends_on_page(look) and reach_of("filter", standing, path) is Reach.HOST:
+    if _depends_on_page(look) and reach_of("filter", machine, path) is Reach.HOST:
         seen = look.visited.by_host()
         filtered = teller_of(applied).filter(frame, seen)
         caveats += _hidden(frame, look.visited, seen)
-    filtered, more = effective_filter(policy, applied, filtered, standing, path)
+    filtered, more = effective_filter(policy, applied, filtered, machine, path)
     caveats += more
     caveats += _missing_facts(Layer.FILTER, applied, case, lambda: matching_visit(frame, look.visited))
     said = [sites, filtered]
     browser = _browser_program(case)
     if browser is not None:
         layer, missing = _startup(applied, frame, browser, case)
-        layer, more = effective_startup(policy, applied, layer, standing)
+        layer, more = effective_startup(policy, applied, layer, machine)
         if layer.verdict is Verdict.BLOCK:
             said.append(layer)
         if len(intended.layers) > len(said[:2]) or layer.verdict is Verdict.BLOCK:
@@ -249,7 +249,7 @@ def _missing_facts(
     layer: Layer, policy: Policy, case: Case, matching: Callable[[], Iterable[Contender]]
 ) -> list[Caveat]:
     """A caveat where it hangs on facts that are not reported whether a matching rule counts."""
-    known = {"zone": case.standing.zone, "place": case.place, "last_start": case.standing.last_start}
+    known = {"zone": case.machine.zone, "place": case.place, "last_start": case.machine.last_start}
     absent = [name for name, value in known.items() if value is None]
     if not absent or not policy.gates.some_need(absent):
         return []
@@ -267,14 +267,14 @@ def _nothing(layer: Layer, why: str) -> LayerVerdict:
 
 def _browser_program(case: Case) -> Application | None:
     """The program that the attempt's browser is, where the device reports it."""
-    browser = case.standing.browser(case.attempt.browser) if case.attempt.browser else None
+    browser = case.machine.browser(case.attempt.browser) if case.attempt.browser else None
     return browser.application if browser else None
 
 
 def _startup(policy: Policy, frame: Frame, program: Application, case: Case) -> tuple[LayerVerdict, frozenset[str]]:
     if is_essential(program):
         return _nothing(Layer.STARTUP, sentences.ESSENTIAL), frozenset()
-    return teller_of(policy).startup(frame, Started.of(program, case.standing.catalogue))
+    return teller_of(policy).startup(frame, Started.of(program, case.machine.catalogue))
 
 
 def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Sayings:
@@ -283,22 +283,22 @@ def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Saying
     layer, _ = _startup(policy, policy.frame(situation), program, case)
     if whole is not None:
         frame = whole.frame(situation)
-        contenders = weigh_start(frame, Started.of(program, case.standing.catalogue)).contenders
+        contenders = weigh_start(frame, Started.of(program, case.machine.catalogue)).contenders
         aside = teller_of(whole).left_aside(frame, contenders, situation)
         layer = layer.model_copy(update={"left_aside": aside})
-    return _Sayings([intended_layer(policy, layer, case.standing, Path())], [])
+    return _Sayings([intended_layer(policy, layer, case.machine, Path())], [])
 
 
 def _effective_start(policy: Policy, case: Case) -> _Sayings:
     assert case.attempt.start is not None
-    standing, applied, program = case.standing, case.standing.applied, case.attempt.start
-    caveats = standing_caveats(standing)
+    machine, applied, program = case.machine, case.machine.applied, case.attempt.start
+    caveats = machine_caveats(machine)
     if applied is None:
         return _Sayings([_nothing(Layer.STARTUP, caveats[0].detail)], caveats)
     frame = applied.frame(case.situation)
     layer, missing = _startup(applied, frame, program, case)
-    layer, more = effective_startup(policy, applied, layer, standing)
-    started = Started.of(program, standing.catalogue)
+    layer, more = effective_startup(policy, applied, layer, machine)
+    started = Started.of(program, machine.catalogue)
     facts = _missing_facts(Layer.STARTUP, applied, case, lambda: weigh_start(frame, started).contenders)
     return _Sayings([layer], [*caveats, *more, *_missing_fields(missing), *facts])
 
@@ -348,9 +348,9 @@ def blocks(policy: Policy, case: Case, provenance: Mapping[str, object]) -> Bloc
     `applied_bundle`.
     """
     rows: list[CategoryVerdict] = []
-    applied = case.standing.applied
+    applied = case.machine.applied
     named = {*policy.categories, *(applied.categories if applied else ())}
-    caveats: list[Caveat] = standing_caveats(case.standing)
+    caveats: list[Caveat] = machine_caveats(case.machine)
     for category in TAXONOMY.categories.values():
         if category.key not in named:
             continue

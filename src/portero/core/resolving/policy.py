@@ -200,14 +200,14 @@ class SiteList(NamedTuple):
             if contender.action != Action.LOG and frame.counts(contender):
                 by_pattern.setdefault(pattern, []).append(contender)
         settled = {pattern: frame.settle(contenders) for pattern, contenders in by_pattern.items()}
-        standing = [(pattern, one.winner) for pattern, one in settled.items() if one.winner is not None]
-        mandatory = [(pattern, winner) for pattern, winner in standing if winner.mandatory]
+        won = [(pattern, one.winner) for pattern, one in settled.items() if one.winner is not None]
+        mandatory = [(pattern, winner) for pattern, winner in won if winner.mandatory]
         left_out: dict[Pattern, Contender] = {}
-        for pattern, winner in standing:
+        for pattern, winner in won:
             for other, above in mandatory if not winner.mandatory else ():
                 if above.action != winner.action and pattern.inside(other):
                     left_out[pattern] = above
                     break
-        kept = [(pattern, winner) for pattern, winner in standing if pattern not in left_out]
+        kept = [(pattern, winner) for pattern, winner in won if pattern not in left_out]
         kept.sort(key=lambda one: (not one[1].mandatory, one[1].place))
         return cls(tuple(kept), settled, left_out)

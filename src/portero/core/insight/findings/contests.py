@@ -295,9 +295,9 @@ class _Ring:
             if not matches(pattern, visit) or one.action == Action.LOG or not frame.counts(one):
                 continue
             self._note(subject, one, one is winner)
-            standing = merged.settled[pattern].winner
-            if one is not standing and standing is not None:
-                self._meet(subject, standing, one, lost_on(one, standing, frame.people))
+            winner = merged.settled[pattern].winner
+            if one is not winner and winner is not None:
+                self._meet(subject, winner, one, lost_on(one, winner, frame.people))
             elif pattern in merged.left_out:
                 self._meet(subject, merged.left_out[pattern], one, Rung.MANDATORY)
             elif winner is not None and one is not winner:
