@@ -9,7 +9,7 @@ from typing import Any
 from portero.cli import output
 from portero.cli.command import Commands, UsageProblem, add_change
 from portero.cli.nouns import Family, given_in
-from portero.core import sentences
+from portero.core import wording
 
 _CONDITION = re.compile(r"^(sha256|path|product|file|signer|vendor|category|version)(<=|>=|=|<)(.+)$")
 _BOUNDS = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
@@ -46,7 +46,7 @@ def _tell_set(one: Any) -> None:
     for sha256 in one.frozen_members or ():
         output.say(sha256, indent=2)
     if one.rulesets:
-        output.say(f"Named by {sentences.joined(one.rulesets)}", indent=2)
+        output.say(f"Named by {wording.joined(one.rulesets)}", indent=2)
 
 
 def register(commands: Commands) -> None:

@@ -20,7 +20,7 @@ from portero.cli.command import (
 )
 from portero.cli.warnings import warned_of_assignment
 from portero.client.connection import fields_of
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
 
 _TAKE_BACK = "none"
@@ -70,7 +70,7 @@ def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
         output.print_json(assignment)
         return
     output.say(f"{assignment.key}: {assignment.sentence}")
-    reached = sentences.counted(assignment.devices, "machine")
+    reached = wording.counted(assignment.devices, "machine")
     if assignment.state == "active":
         output.say(f"It reaches {reached}; follow it with: portero rollout --watch")
 
@@ -104,7 +104,7 @@ def assignment_show(context: Context) -> int:
         return DONE
     output.say(f"{found.key}, {found.state.value}, last changed in revision {found.version}")
     output.say(found.sentence)
-    output.say(f"It names {sentences.counted(found.devices, 'machine')} now.")
+    output.say(f"It names {wording.counted(found.devices, 'machine')} now.")
     if found.reason:
         output.say(f"Reason: {found.reason}")
     return DONE

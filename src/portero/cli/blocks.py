@@ -9,7 +9,7 @@ from portero.cli.command import (
     Commands,
     Context,
 )
-from portero.core import sentences
+from portero.core import wording
 
 
 def blocks(context: Context) -> int:
@@ -30,7 +30,7 @@ def blocks(context: Context) -> int:
                 (row.name, output.mark(word), output.mark(effective), row.gap if row.gap != "none" else "", why)
             )
         output.print_table(("CATEGORY", "INTENDED", "EFFECTIVE", "GAP", "BECAUSE OF"), rows)
-        output.say(f"No rule names the other {sentences.counted(found.undecided, 'category', 'categories')}.")
+        output.say(f"No rule names the other {wording.counted(found.undecided, 'category', 'categories')}.")
         for caveat in found.caveats:
             output.say(f"! {caveat.code}: {caveat.detail} {caveat.remedy}")
     return NOT_AS_EXPECTED if any(row.gap != "none" for row in found.categories) else DONE

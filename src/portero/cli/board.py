@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.command import DONE, Commands, Context, UsageProblem
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
 
 MOST_ROWS = 60
@@ -61,7 +61,7 @@ def overlap(context: Context) -> int:
 
 def _tell_overlap(found: Overlap) -> None:
     verb = "meet" if len(found.targets) > 1 else "is"
-    output.say(f"{sentences.joined(list(found.targets))} {verb} on {sentences.counted(found.devices, 'machine')}.")
+    output.say(f"{wording.joined(list(found.targets))} {verb} on {wording.counted(found.devices, 'machine')}.")
     if found.examples:
         output.say(f"such as {', '.join(found.examples[:4])}", indent=2)
     rows = [(row.words, "\n".join(_said(row)), "\n".join(map(_outcome, row.outcomes))) for row in found.rows]

@@ -23,7 +23,7 @@ from portero.cli.command import (
     read_bytes,
     read_documents,
 )
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.check_batches import judge_line, unjudged
 from portero.core.insight.offline import OfflineEstate, UnknownDevice
 from portero.core.matching.categories import EMPTY_INDEX
@@ -158,7 +158,7 @@ def _value(line: str) -> dict[str, Any] | Unjudged:
 def tell(explanation: Explanation) -> None:
     """The whole answer, as a ladder that can be read from top to bottom."""
     if explanation.host is not None:
-        names = sentences.joined([TAXONOMY.categories[key].name for key in explanation.categories])
+        names = wording.joined([TAXONOMY.categories[key].name for key in explanation.categories])
         entry = explanation.category_entry
         by = f", by the entry for {entry}" if entry and entry != explanation.host else ""
         output.say(f"{explanation.host} is in {names}{by}.")

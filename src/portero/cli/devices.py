@@ -19,7 +19,7 @@ from portero.cli.command import (
     read_bytes,
 )
 from portero.client import Invalid
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.device import LAYERS, Browser, Device
 from portero.core.nouns.readiness import BlockerCode, Readiness
 
@@ -121,10 +121,10 @@ def _facts_rows(device: Device) -> list[tuple[str, str]]:
         ("Kind", facts.kind.value),
         ("Unit", facts.unit or "–"),
         ("System", system),
-        ("Addresses", sentences.joined(facts.addresses) or "–"),
-        ("Browsers", sentences.joined([_browser(one) for one in facts.browsers]) or "–"),
+        ("Addresses", wording.joined(facts.addresses) or "–"),
+        ("Browsers", wording.joined([_browser(one) for one in facts.browsers]) or "–"),
         ("Place, zone", f"{facts.place.value if facts.place else '–'}, {facts.zone or '–'}"),
-        ("Labels", sentences.joined([f"{name}: {value}" for name, value in device.labels.items()]) or "–"),
+        ("Labels", wording.joined([f"{name}: {value}" for name, value in device.labels.items()]) or "–"),
         ("Groups", ", ".join(device.groups) + "  (strongest first)" if device.groups else "–"),
         ("Heard", heard),
         ("Roll-out", _rollout_words(device)),
@@ -167,7 +167,7 @@ def device_label(context: Context) -> int:
     if options.json:
         output.print_json(changed)
         return DONE
-    words = sentences.joined([f"{name}: {value}" for name, value in changed.labels.items()]) or "no labels"
+    words = wording.joined([f"{name}: {value}" for name, value in changed.labels.items()]) or "no labels"
     output.say(f"{changed.hostname} has {words}; it is in {', '.join(changed.groups)}.")
     return DONE
 
@@ -226,7 +226,7 @@ def _many(codes: bool) -> Any:
             rows = ((one.hostname, one.code, one.expires_at, f"{url}/join#{one.code}") for one in invited.invitations)
             output.print_csv(("hostname", "code", "expires_at", "join_page"), rows)
         else:
-            recorded = sentences.counted(len(invited.invitations), "machine")
+            recorded = wording.counted(len(invited.invitations), "machine")
             output.say(f"Recorded {recorded}; they count as uncovered until they join.")
         return DONE
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from portero.cli import output
 from portero.cli.checks import read_or_tell
 from portero.cli.command import DONE, Commands, Context, read_bytes
-from portero.core import sentences
+from portero.core import wording
 from portero.formats.estate_document import read_directory
 
 
@@ -16,7 +16,7 @@ def directory_show(context: Context) -> int:
     if context.options.json:
         output.print_json(found)
         return DONE
-    people = sentences.counted(len(found.users), "person", "people")
+    people = wording.counted(len(found.users), "person", "people")
     output.say(f"Generation {found.generation}, brought in by {found.by}: {people}.")
     rows = [(one.key, str(len(one.users)), ", ".join(one.user_groups)) for one in found.user_groups]
     output.print_table(("USER GROUP", "PEOPLE", "TAKES IN"), rows, right=(1,))
@@ -32,7 +32,7 @@ def directory_put(context: Context) -> int:
     if context.options.json:
         output.print_json(made)
     else:
-        groups = sentences.counted(len(made.user_groups), "user group")
+        groups = wording.counted(len(made.user_groups), "user group")
         output.say(f"Generation {made.generation} of the directory counts now: {groups}.")
     return DONE
 

@@ -10,7 +10,7 @@ from portero.cli.command import (
     Context,
 )
 from portero.cli.devices import read_label
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.enrolment import NewEnrolmentCode
 
 
@@ -25,7 +25,7 @@ def enrol_code_create(context: Context) -> int:
         output.print_json(code)
         return DONE
     output.say(code.code)
-    uses = sentences.counted(code.uses, "machine")
+    uses = wording.counted(code.uses, "machine")
     output.say(f"Good for {uses} until {code.expires_at:%Y-%m-%d %H:%M} UTC. It is shown this once.")
     output.say(f"On the machine: portero-endpoint join --service {url} --code {code.code}")
     output.say(f"Or open there:  {url}/join#{code.code}")

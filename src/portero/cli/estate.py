@@ -21,7 +21,7 @@ from portero.cli.command import (
 )
 from portero.cli.previews import tell_preview
 from portero.client import Previewed
-from portero.core import sentences
+from portero.core import wording
 from portero.core.insight.offline import OfflineEstate
 from portero.core.insight.probe_sets import ProbeOutcome, try_probes
 from portero.core.matching.categories import EMPTY_INDEX
@@ -67,8 +67,8 @@ def _write_folder(folder: Path, files: dict[str, str]) -> None:
             file.unlink()
     except OSError as problem:
         raise CommandProblem(f"{problem.filename} cannot be written: {problem.strerror}") from problem
-    gone = f", took {sentences.counted(len(ours), 'file')} away" if ours else ""
-    output.say(f"Wrote {sentences.counted(len(files), 'file')} to {folder}{gone}.")
+    gone = f", took {wording.counted(len(ours), 'file')} away" if ours else ""
+    output.say(f"Wrote {wording.counted(len(files), 'file')} to {folder}{gone}.")
 
 
 def estate_check(context: Context) -> int:
@@ -95,13 +95,11 @@ def _counts(estate: Estate) -> dict[str, int]:
 
 
 def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]) -> None:
-    told = [
-        sentences.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)
-    ]
-    output.say(f"It fits together: {sentences.joined(told) or 'nothing in it yet'}.")
+    told = [wording.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)]
+    output.say(f"It fits together: {wording.joined(told) or 'nothing in it yet'}.")
     if outcomes:
         passed = len(outcomes) - len(failed)
-        output.say(f"{passed} of {sentences.counted(len(outcomes), 'probe')} came out as expected.")
+        output.say(f"{passed} of {wording.counted(len(outcomes), 'probe')} came out as expected.")
     for one in failed[:MOST_TOLD]:
         output.say(f"{one.probe_set} {one.number}: {one.tried} on {one.device} is {one.found}, not {one.expected}.", 2)
 
@@ -143,15 +141,15 @@ def estate_put(context: Context) -> int:
     elif not made.changes:
         output.say("It changes nothing.")
     else:
-        changes = sentences.counted(len(made.changes), "change")
-        output.say(f"Revision {made.revision}: {changes}, {sentences.counted(found.devices, 'machine')} to follow.")
+        changes = wording.counted(len(made.changes), "change")
+        output.say(f"Revision {made.revision}: {changes}, {wording.counted(found.devices, 'machine')} to follow.")
         output.say("Follow it with: portero rollout --watch")
     return DONE
 
 
 def _question(found: Preview) -> str:
     names = [f"{one.noun} {one.key}" for one in found.changes if one.verb == "removed"]
-    listed = sentences.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
+    listed = wording.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
     return f"The document does not name {listed}: they go. Put it in force?"
 
 

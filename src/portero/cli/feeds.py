@@ -28,7 +28,7 @@ from portero.cli.lookups import listing_aside
 from portero.cli.nouns import Family, given_in
 from portero.cli.previews import tell_verdicts
 from portero.client import Portero
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.feed import FORMATS, FeedCredential, FeedProgress, FeedSummary
 from portero.core.nouns.feed_comparison import FeedComparison
 
@@ -41,7 +41,7 @@ def _tell_feed(one: FeedSummary) -> None:
         output.say(f"By {one.source or 'somebody not named'}; {one.licence or 'no licence noted'}.", indent=2)
     if one.in_force:
         told = one.in_force
-        bad = f", {sentences.counted(told.bad, 'bad line')}" if told.bad else ""
+        bad = f", {wording.counted(told.bad, 'bad line')}" if told.bad else ""
         aside = f", {told.aside:,} kept aside" if told.aside else ""
         output.say(
             f"Generation {told.number} of {told.at:%Y-%m-%d %H:%M} counts: {told.entries:,} entries"
@@ -51,7 +51,7 @@ def _tell_feed(one: FeedSummary) -> None:
         for line in told.bad_lines[:5]:
             output.say(f"line {line.line}: {line.problem}", indent=4)
         if told.unknown_words:
-            words = sentences.joined([f"{word} ({number:,})" for word, number in list(told.unknown_words.items())[:8]])
+            words = wording.joined([f"{word} ({number:,})" for word, number in list(told.unknown_words.items())[:8]])
             output.say(f"Words without a category: {words}; give them one with --map WORD=CATEGORY", indent=2)
     else:
         output.say("Nothing of it is in force yet.", indent=2)
@@ -68,7 +68,7 @@ def _tell_feed(one: FeedSummary) -> None:
         output.say(f"Last read {poll.at:%Y-%m-%d %H:%M}: {poll.result}. {poll.problem or ''}".rstrip(), indent=2)
     if one.kind == "indicators":
         output.say(
-            f"In {sentences.joined(one.rulesets)}."
+            f"In {wording.joined(one.rulesets)}."
             if one.rulesets
             else f"No ruleset takes it in: portero ruleset create {one.key} --kind indicator --feed {one.key}",
             indent=2,
@@ -262,18 +262,18 @@ def category_index(context: Context) -> int:
         output.print_json(found)
         return DONE
     output.say(
-        f"{sentences.counted(found.hosts, 'host')}, made {found.made_at:%Y-%m-%d %H:%M} (UTC), {found.digest[:19]}…"
+        f"{wording.counted(found.hosts, 'host')}, made {found.made_at:%Y-%m-%d %H:%M} (UTC), {found.digest[:19]}…"
     )
     made = [f"generation {number} of {key}" for key, number in found.generations.items()]
     output.say(
-        f"Of {sentences.joined(made)}." if made else "The small one that ships: no feed of categories is in force."
+        f"Of {wording.joined(made)}." if made else "The small one that ships: no feed of categories is in force."
     )
     output.say(
         f"A new machine fetches {found.base_bytes + found.difference_bytes:,} bytes; one that has the base"
-        f" {found.difference_bytes:,} ({sentences.counted(found.difference_hosts, 'host')} different)."
+        f" {found.difference_bytes:,} ({wording.counted(found.difference_hosts, 'host')} different)."
     )
     output.say(f"Newly registered: {sentences.newly_registered(found.newly_registered_days)}.")
-    output.say(f"{sentences.counted(found.devices_current, 'machine')} have it, {found.devices_behind:,} not yet.")
+    output.say(f"{wording.counted(found.devices_current, 'machine')} have it, {found.devices_behind:,} not yet.")
     return DONE
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.finding import SEVERITIES, DeviceName, Finding, FindingKind
 
@@ -37,7 +37,7 @@ def list_findings(context: Context) -> int:
         else:
             output.say("Nothing is to be settled.")
         if found.accepted and not options.all:
-            output.say(f"{sentences.counted(found.accepted, 'finding')} accepted for now: see them with --all.")
+            output.say(f"{wording.counted(found.accepted, 'finding')} accepted for now: see them with --all.")
         if not found.complete:
             output.say("Time ran out before everything was looked at; there may be more.")
     return NOT_AS_EXPECTED if any(one.is_open for one in found.items) else DONE

@@ -22,7 +22,7 @@ from portero.cli.command import (
     tell_removed,
 )
 from portero.client import Portero
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.base import fault_of
 from portero.core.nouns.group import (
     BUILT_IN,
@@ -62,7 +62,7 @@ def group_show(context: Context) -> int:
         output.print_json({"group": group, "assignments": assignments, "layer_modes": modes})
         return DONE
     output.say(f"{group.name} ({group.key}), number {group.precedence} in precedence")
-    output.say(f"Holds {sentences.counted(group.devices, 'machine')}: {group.sentence}.")
+    output.say(f"Holds {wording.counted(group.devices, 'machine')}: {group.sentence}.")
     for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
         for pin in pins:
             output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
@@ -156,12 +156,12 @@ def _tell_group(context: Context, verb: str, group: GroupSummary) -> None:
     if context.options.json:
         output.print_json(group)
     else:
-        held = sentences.counted(group.devices, "machine")
+        held = wording.counted(group.devices, "machine")
         output.say(f"{verb} group {group.key}; it holds {held}: {group.sentence}.")
 
 
 def _tell_membership(preview: GroupPreview) -> None:
-    output.say(f"Would hold {sentences.counted(preview.devices, 'machine')}: {preview.sentence}.")
+    output.say(f"Would hold {wording.counted(preview.devices, 'machine')}: {preview.sentence}.")
     for number, words, examples in (
         (preview.comes_in, "would come in", preview.comes_in_examples),
         (preview.drops_out, "would drop out", preview.drops_out_examples),
@@ -191,7 +191,7 @@ def group_remove(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         seen = portero.groups.get(options.group)
-        held = sentences.counted(seen.devices, "machine")
+        held = wording.counted(seen.devices, "machine")
         if not confirmed(options, f"Remove group {seen.key}, which holds {held}?"):
             return DONE
         portero.groups.remove(seen.key, version=seen.version, reason=options.reason)

@@ -19,7 +19,7 @@ from portero.cli.command import (
     write_bytes,
 )
 from portero.cli.lookups import listing_aside
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.indicator import CleanUp, ImportReport
 
 MOST_TOLD = 12
@@ -96,11 +96,11 @@ def indicator_import(context: Context) -> int:
 
 def _tell_report(one: ImportReport) -> None:
     output.say(
-        f"{sentences.counted(one.rules, 'rule')}: {one.new:,} new, {one.changed:,} changed, {one.unchanged:,} there"
+        f"{wording.counted(one.rules, 'rule')}: {one.new:,} new, {one.changed:,} changed, {one.unchanged:,} there"
         f" already, {one.duplicates:,} doubled in the file, {one.ended:,} ended already."
     )
     if one.removed:
-        output.say(f"{sentences.counted(one.removed, 'rule')} that the file does not name would go.")
+        output.say(f"{wording.counted(one.removed, 'rule')} that the file does not name would go.")
     if one.overlapping:
         output.say(f"{one.overlapping:,} overlap with what there is:")
         rows = [
@@ -109,21 +109,21 @@ def _tell_report(one: ImportReport) -> None:
         ]
         output.print_table(("NEW", "THERE", "ACTION", "IN"), rows)
     if one.refused:
-        output.say(f"{sentences.counted(one.refused, 'line')} cannot be used:")
+        output.say(f"{wording.counted(one.refused, 'line')} cannot be used:")
         for line in one.refused_lines[:MOST_TOLD]:
             output.say(f"line {line.line}: {line.problem}", indent=2)
     if one.set_aside:
-        output.say(f"{sentences.counted(one.set_aside, 'object')} cannot be expressed here, and are kept aside:")
+        output.say(f"{wording.counted(one.set_aside, 'object')} cannot be expressed here, and are kept aside:")
         for aside in one.aside[:MOST_TOLD]:
             output.say(f"{aside.name}: {aside.problem}", indent=2)
     if one.files:
         output.say(
-            f"{sentences.counted(one.files, 'hash', 'hashes')} of files go to the startup ruleset {one.files_ruleset}."
+            f"{wording.counted(one.files, 'hash', 'hashes')} of files go to the startup ruleset {one.files_ruleset}."
         )
     if one.hits:
         output.say(
-            f"In the last 30 days they would have met {sentences.counted(one.hit_hosts, 'host')} on"
-            f" {sentences.counted(one.hit_devices, 'machine')}, {sentences.counted(one.hit_visits, 'visit')} so far:"
+            f"In the last 30 days they would have met {wording.counted(one.hit_hosts, 'host')} on"
+            f" {wording.counted(one.hit_devices, 'machine')}, {wording.counted(one.hit_visits, 'visit')} so far:"
         )
         hits = [
             (hit.host, hit.selector, output.mark(hit.action), str(hit.devices), f"{hit.visits:,}")
@@ -144,7 +144,7 @@ def indicator_export(context: Context) -> int:
     if options.file != "-":
         output.note(f"{options.file} has them.")
     if left_out:
-        output.note(f"{sentences.counted(left_out, 'rule')} cannot be expressed in STIX, and are left out.")
+        output.note(f"{wording.counted(left_out, 'rule')} cannot be expressed in STIX, and are left out.")
     return DONE
 
 
@@ -166,7 +166,7 @@ def indicator_capacity(context: Context) -> int:
         f" {found.by_feed:,}   . free {max(0, found.capacity - found.most):,}",
         indent=2,
     )
-    output.say(f"So on {sentences.counted(found.devices, 'machine')}, in {sentences.joined(found.groups)}.", indent=2)
+    output.say(f"So on {wording.counted(found.devices, 'machine')}, in {wording.joined(found.groups)}.", indent=2)
     output.say(f"{found.ending:,} end within 30 days.", indent=2)
     return DONE
 
@@ -183,13 +183,13 @@ def indicator_clean_up(context: Context) -> int:
             return DONE
         if not options.json:
             _tell_clean_up(found, number)
-        if not number or not confirmed(options, f"Take {sentences.counted(number, 'indicator')} out?"):
+        if not number or not confirmed(options, f"Take {wording.counted(number, 'indicator')} out?"):
             return DONE
         gone = portero.indicators.clean_up(reasons=reasons, ruleset=options.ruleset, reason=options.reason)
     if options.json:
         output.print_json(gone)
     else:
-        output.say(f"Took {sentences.counted(_number(gone), 'indicator')} out.")
+        output.say(f"Took {wording.counted(_number(gone), 'indicator')} out.")
     return DONE
 
 
@@ -199,7 +199,7 @@ def _number(found: CleanUp) -> int:
 
 def _tell_clean_up(found: CleanUp, number: int) -> None:
     output.say(
-        f"{sentences.counted(number, 'indicator')} can go without any verdict becoming another one"
+        f"{wording.counted(number, 'indicator')} can go without any verdict becoming another one"
         f" ({found.ended:,} ended, {found.duplicate:,} doubled, {found.overshadowed:,} overshadowed)."
     )
     rows = [(one.selector, one.ruleset, one.reason, one.by or "") for one in found.items[: 2 * MOST_TOLD]]

@@ -14,7 +14,7 @@ from portero.cli.command import (
     joined_by_commas,
 )
 from portero.client import Portero
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.device import LAYERS, LayerMode
 from portero.core.nouns.settings import GroupLayers
 
@@ -33,7 +33,7 @@ def _tell_layers(context: Context, portero: Portero) -> int:
     rows = [(one.group, *(getattr(one, layer) or "–" for layer in LAYERS)) for one in modes]
     rows.append(("estate", *(getattr(settings.layers, layer).value for layer in LAYERS)))
     output.print_table(("STRONGEST FIRST", *(layer.upper() for layer in LAYERS)), rows)
-    networks = sentences.joined(settings.gateway_networks) or "none"
+    networks = wording.joined(settings.gateway_networks) or "none"
     output.say(f"Gateway networks, to which on-site machines leave filtering: {networks}")
     return DONE
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from portero.cli import output
 from portero.cli.command import DONE, Context
 from portero.client import Portero
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.correction import CorrectionSummary
 from portero.core.nouns.indicator import SetAside
 from portero.core.nouns.lookup import FeedSays, HostLookup, TouchingRule
@@ -38,7 +38,7 @@ def tell_lookup(found: HostLookup, taxonomy: Taxonomy) -> None:
         output.say(f"It belongs to the service {service.name} ({service.key}): {service.decision}{judged}.")
     output.say(_seen(found))
     if found.categories != (UNCATEGORISED,) and found.source != "test host":
-        hosts = sentences.joined([one.host for one in found.test_hosts])
+        hosts = wording.joined([one.host for one in found.test_hosts])
         output.say(f"To try a block without visiting it: {hosts}")
     _tell_rules(found.rules)
 
@@ -47,15 +47,15 @@ def correction_sentence(one: CorrectionSummary) -> str:
     """A correction in words."""
     who = f" by {one.by}" if one.by else ""
     when = f" on {one.at:%Y-%m-%d}" if one.at else ""
-    feeds = f"; feeds say {sentences.joined(one.feeds_say)}" if one.feeds_say else "; no feed knows it"
+    feeds = f"; feeds say {wording.joined(one.feeds_say)}" if one.feeds_say else "; no feed knows it"
     why = f": {one.reason}" if one.reason else ""
-    return f"Corrected{who}{when} to {sentences.joined(one.categories)}{feeds}{why}"
+    return f"Corrected{who}{when} to {wording.joined(one.categories)}{feeds}{why}"
 
 
 def _said(said: FeedSays, host: str) -> str:
     at = "" if said.entry == host else f" of {said.entry}"
     registered = f", registered on {said.registered_on}" if said.registered_on else ""
-    words = sentences.joined(said.categories) or "nothing (any more)"
+    words = wording.joined(said.categories) or "nothing (any more)"
     passed = "" if said.counts else " (something else goes before it)"
     return f"{said.name} ({said.feed}) says{at}: {words}, since {said.since}{registered}{passed}"
 
@@ -64,7 +64,7 @@ def _seen(found: HostLookup) -> str:
     if found.first_seen is None or found.last_seen is None:
         return "It was seen on no machine of the fleet."
     return (
-        f"Seen on {sentences.counted(found.devices, 'machine')}, {sentences.counted(found.visits, 'visit')}: first"
+        f"Seen on {wording.counted(found.devices, 'machine')}, {wording.counted(found.visits, 'visit')}: first"
         f" {found.first_seen:%Y-%m-%d %H:%M}, last {found.last_seen:%Y-%m-%d %H:%M} (UTC)."
     )
 

@@ -47,7 +47,7 @@ from portero.cli.command import DONE, FAILED, UNREACHABLE, USAGE, CommandProblem
 from portero.cli.previews import tell_preview
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Previewed, Problem, Unreachable
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.base import fault_of
 
 _DESCRIPTION = """\
@@ -112,7 +112,7 @@ def parser() -> argparse.ArgumentParser:
 
 
 def _complain(text: str) -> None:
-    print(sentences.as_sentence(text), file=sys.stderr)
+    print(wording.as_sentence(text), file=sys.stderr)
 
 
 def _invalid(problem: ValidationError) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from portero.cli import output
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.preview import Effect, Preview, VerdictChange
 
@@ -26,10 +26,10 @@ def tell_preview(preview: Preview) -> None:
     if not preview.changes:
         output.say("It changes nothing.")
         return
-    output.say(sentences.as_sentence(preview.summary))
+    output.say(wording.as_sentence(preview.summary))
     if len(preview.changes) > 1:
         for sentence in preview.sentences[:MOST_CHANGES]:
-            output.say(sentences.as_sentence(sentence), indent=2)
+            output.say(wording.as_sentence(sentence), indent=2)
         if len(preview.sentences) > MOST_CHANGES:
             output.say(f"and {len(preview.sentences) - MOST_CHANGES} more; --json lists them all.", indent=2)
     _tell_numbers(preview)
@@ -41,7 +41,7 @@ def tell_preview(preview: Preview) -> None:
     if preview.hindrances:
         output.say("It will not hold everywhere:")
     for one in preview.hindrances:
-        output.say(f"{sentences.counted(one.devices, 'machine')}: {one.detail} {one.remedy}", indent=2)
+        output.say(f"{wording.counted(one.devices, 'machine')}: {one.detail} {one.remedy}", indent=2)
     if preview.devices:
         output.say(preview.taking_hold.sentence)
     if not preview.complete:
@@ -50,17 +50,17 @@ def tell_preview(preview: Preview) -> None:
 
 def _tell_numbers(preview: Preview) -> None:
     least = "" if preview.complete else "at least "
-    classes = sentences.counted(preview.classes, "class", "classes")
-    machines = f"{preview.devices:,} of {sentences.counted(preview.fleet, 'machine')}"
+    classes = wording.counted(preview.classes, "class", "classes")
+    machines = f"{preview.devices:,} of {wording.counted(preview.fleet, 'machine')}"
     told = (
         f"{least}{machines} would get another bundle ({classes})"
         if preview.devices
         else "no machine would get another bundle"
     )
-    output.say(sentences.as_sentence(told))
+    output.say(wording.as_sentence(told))
     if preview.effects:
         counts = [f"{number:,} {_EFFECTS[effect]}" for effect, number in preview.effects.items()]
-        output.say(sentences.as_sentence(sentences.joined(counts)))
+        output.say(wording.as_sentence(wording.joined(counts)))
     elif preview.complete:
         output.say("No verdict would be another.")
 
@@ -90,6 +90,6 @@ def _subject(one: VerdictChange) -> str:
 
 def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:
     if found:
-        output.say(f"{verb} {sentences.counted(len(found), 'finding')}:")
+        output.say(f"{verb} {wording.counted(len(found), 'finding')}:")
     for one in found[:MOST_CHANGES]:
         output.say(f"{one.severity}: {one.sentence}", indent=2)

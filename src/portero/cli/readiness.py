@@ -9,7 +9,7 @@ from portero.cli.command import (
     Commands,
     Context,
 )
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.device import LAYERS
 from portero.core.nouns.readiness import FleetReadiness
 
@@ -23,7 +23,7 @@ def readiness(context: Context) -> int:
         output.print_json({"readiness": found, "units": units})
         return _gaps(found)
     scope = found.unit or found.group or "the fleet"
-    output.say(f"{sentences.counted(found.devices, 'machine')} in {scope}, {found.uncovered} of them never joined.")
+    output.say(f"{wording.counted(found.devices, 'machine')} in {scope}, {found.uncovered} of them never joined.")
     for sentence in (sentences.readiness_sentence(layer) for layer in found.layers):
         output.say(sentence, indent=2)
     if found.blockers:

@@ -15,7 +15,7 @@ from portero.cli.command import (
     add_yes,
     confirmed,
 )
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.revision import ToldChange
 
 MOST_CHANGES = 40
@@ -53,7 +53,7 @@ def revision_show(context: Context) -> int:
     output.say(f"Revision {found.number}, {found.at:%Y-%m-%d %H:%M} UTC, by {found.by}: {found.summary}.")
     if found.reason:
         output.say(f"Reason: {found.reason}")
-    output.say(f"{sentences.counted(found.devices, 'machine')} got another bundle by it.")
+    output.say(f"{wording.counted(found.devices, 'machine')} got another bundle by it.")
     _tell_changes(found.changes, options.document)
     return DONE
 
@@ -61,7 +61,7 @@ def revision_show(context: Context) -> int:
 def _tell_changes(changes: Iterable[ToldChange], document: bool) -> None:
     listed = list(changes)
     for change in listed[:MOST_CHANGES]:
-        output.say(sentences.as_sentence(change.sentence))
+        output.say(wording.as_sentence(change.sentence))
         if document:
             print(change.difference)
         else:
@@ -80,7 +80,7 @@ def revision_compare(context: Context) -> int:
     elif not found.changes:
         output.say(f"Revisions {found.from_} and {found.to} say the same.")
     else:
-        output.say(f"From revision {found.from_} to {found.to}: {sentences.counted(len(found.changes), 'change')}.")
+        output.say(f"From revision {found.from_} to {found.to}: {wording.counted(len(found.changes), 'change')}.")
         _tell_changes(found.changes, options.document)
     return DONE
 
@@ -98,7 +98,7 @@ def revision_restore(context: Context) -> int:
         output.print_json(made)
     else:
         output.say(f"Revision {made.number}: the estate is as it was at revision {options.number}.")
-        output.say(f"{sentences.counted(made.devices, 'machine')} to follow; see portero rollout --watch")
+        output.say(f"{wording.counted(made.devices, 'machine')} to follow; see portero rollout --watch")
     return DONE
 
 

@@ -15,14 +15,14 @@ from portero.cli.command import (
     add_limit,
 )
 from portero.client import Portero
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.device import Device
 from portero.core.nouns.rollout import RolloutCounts
 
 
 def _rollout_line(counts: RolloutCounts) -> str:
     total = counts.current + counts.waiting + counts.failed + counts.silent
-    parts = [f"{counts.current} of {sentences.counted(total, 'machine')} hold their newest bundle"]
+    parts = [f"{counts.current} of {wording.counted(total, 'machine')} hold their newest bundle"]
     for word in ("waiting", "failed", "silent"):
         if number := getattr(counts, word):
             parts.append(f"{number} {word}")

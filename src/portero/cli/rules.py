@@ -20,7 +20,7 @@ from portero.cli.command import (
 from portero.cli.warnings import warned_of_rules
 from portero.client import Portero
 from portero.client.connection import fields_of
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.rule import SELECTORS, Rule
@@ -79,7 +79,7 @@ def rule_list(context: Context) -> int:
         ]
         output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
         more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
-        output.say(f"{sentences.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
+        output.say(f"{wording.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
     return DONE
 
 
@@ -113,7 +113,7 @@ def rule_change(context: Context) -> int:
             Rule.model_validate(one.model_dump(exclude_none=True) | values) if one.selector in changed else one
             for one in seen.rules
         ]
-        return _save(context, portero, seen, rules, f"changed {sentences.counted(len(changed), 'rule')}")
+        return _save(context, portero, seen, rules, f"changed {wording.counted(len(changed), 'rule')}")
 
 
 def rule_remove(context: Context) -> int:
@@ -122,7 +122,7 @@ def rule_remove(context: Context) -> int:
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
         gone = {one.selector for one in _some(seen, options)}
-        counted = sentences.counted(len(gone), "rule")
+        counted = wording.counted(len(gone), "rule")
         if len(gone) > 1 and not confirmed(options, f"Take {counted} out of {seen.key}?"):
             return DONE
         rules = [one for one in seen.rules if one.selector not in gone]

@@ -10,7 +10,7 @@ from typing import Any
 from portero.cli import output
 from portero.cli.command import CommandProblem, Commands, UsageProblem, add_change, read_bytes
 from portero.cli.nouns import Family, given_in
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.schedule import WEEK
 from portero.formats.calendars import BadCalendar, read_days_off
 
@@ -61,7 +61,7 @@ def _tell_schedule(one: Any) -> None:
     if one.days_off:
         output.say(f"Days off: {', '.join(day.isoformat() for day in one.days_off)}", indent=2)
     if one.assignments:
-        output.say(f"Used by {sentences.joined(one.assignments)}", indent=2)
+        output.say(f"Used by {wording.joined(one.assignments)}", indent=2)
 
 
 def register(commands: Commands) -> None:

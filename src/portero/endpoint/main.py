@@ -19,7 +19,7 @@ import platformdirs
 from pydantic import ValidationError
 
 from portero import __version__
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl
 from portero.endpoint.agent import Agent, Ruling
@@ -265,7 +265,7 @@ def run(arguments: list[str] | None = None) -> int:
         _say(f"{problem}. Is the service running?")
         return _UNREACHABLE
     except (Refused, NotTaken, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
-        _say(sentences.as_sentence(str(problem)))
+        _say(wording.as_sentence(str(problem)))
         return _FAILED
     except ValidationError as problem:
         first = problem.errors()[0]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from uuid import uuid4
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.device import Device, Facts, Lifecycle, NewDevice
 from portero.core.nouns.enrolment import (
     EnrolmentCode,
@@ -71,7 +71,7 @@ class Enrolment:
             lines = read_device_list(data)
         except BadDocument as problem:
             errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
-            count = sentences.counted(len(problem.problems), "line")
+            count = wording.counted(len(problem.problems), "line")
             raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
         wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)
         try:
@@ -114,7 +114,7 @@ class Enrolment:
                 raise Problem(
                     "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
                 )
-            words = sentences.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
+            words = wording.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
             devices.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
             settlement.settle(device.id)
         self._live.tell("device")
@@ -178,7 +178,7 @@ def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
         elif new.serial and devices.is_known_serial(settlement.connection, new.serial):
             errors.append(field_error([*where, "serial"], f"there is a machine with serial “{new.serial}” already"))
     if errors:
-        count = sentences.counted(len(errors), "row")
+        count = wording.counted(len(errors), "row")
         raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors)
 
 

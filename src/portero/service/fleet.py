@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.matching.fleet import Fleet
 from portero.core.nouns.device import Device
 from portero.core.nouns.group import Group
@@ -49,7 +49,7 @@ class FleetKeeper:
         if not found:
             raise Problem("not-found", f"There is no device “{name[:80]}”; search the list of devices for it.")
         if len(found) > 1:
-            ids = sentences.joined([device.id for device in found])
+            ids = wording.joined([device.id for device in found])
             raise Problem(
                 "ambiguous-device",
                 f"{len(found)} devices call themselves “{name[:80]}”; say which by its id: {ids}.",

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Literal
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight import indicators
 from portero.core.insight.capacity import heaviest, loads
 from portero.core.matching.indicators import IndicatorTable
@@ -72,7 +72,7 @@ def read_parcel(data: bytes, format: Format, ruleset: Ruleset, action: str | Non
                 seen.add(read.selector)
                 _sort_in(parcel, line, read, ruleset)
     except BadFeed as problem:
-        raise Problem("bad-request", sentences.as_sentence(str(problem))) from problem
+        raise Problem("bad-request", wording.as_sentence(str(problem))) from problem
     if len(parcel.rules) > MAX_RULES:
         raise Problem("too-large", f"A ruleset holds {MAX_RULES:,} rules at most, and the file has more.")
     return parcel

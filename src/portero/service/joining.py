@@ -8,7 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse
 from pydantic import Field
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.base import Noun
 from portero.service.keepers import Keepers
 from portero.service.problems import Problem
@@ -57,5 +57,5 @@ def install(app: FastAPI) -> None:
             keepers.throttle.failed(who, now)
             state = f"is {found.state}" if found else "is not known; look for a slip of the pen"
             raise Problem("not-found", f"This code {state}. Ask your help desk for a new one.")
-        machine = f"for {found.device}" if found.device else f"for {sentences.counted(found.uses_left, 'machine')}"
+        machine = f"for {found.device}" if found.device else f"for {wording.counted(found.uses_left, 'machine')}"
         return CodeTold(sentence=f"This code is good {machine} until {found.expires_at:%Y-%m-%d %H:%M} UTC.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.insight.capacity import overload
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
@@ -15,7 +15,7 @@ def refuse_faults(document: Estate | Directory) -> None:
     faults = list(document.faults())
     if faults:
         errors = [field_error(fault.path, fault.message) for fault in faults]
-        raise Problem("invalid", sentences.as_sentence(faults[0].message), errors=errors)
+        raise Problem("invalid", wording.as_sentence(faults[0].message), errors=errors)
 
 
 def refuse_other_kinds(before: Estate, after: Estate) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Findings, Severity
 from portero.core.nouns.readiness import BlockerCode, BlockerCount
@@ -44,7 +44,7 @@ def _gaps(store: Store, estate: Estate, now: float) -> Iterator[WorkItem]:
         yield WorkItem(
             kind="gap",
             severity=severity,
-            sentence=f"{sentences.counted(one.devices, 'machine')}: {one.detail}",
+            sentence=f"{wording.counted(one.devices, 'machine')}: {one.detail}",
             devices=one.devices,
             next=one.remedy,
             link=_machines(one),

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import NamedTuple
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
 from portero.core.insight.effects.rulings import Judge, Ruling
@@ -109,7 +109,7 @@ def _sweep(
     sweep = Sweep(slices, Crowd([one.estate for one in slices], pairs), world.directory, world.now)
     for done, swept in enumerate(sweep.classes()):
         if world.out_of_time():
-            return f"after {done:,} of {sentences.counted(len(sweep), 'class', 'classes')} of machines"
+            return f"after {done:,} of {wording.counted(len(sweep), 'class', 'classes')} of machines"
         if not (same and swept.stays and len(set(swept.gateways)) == 1):
             shifts.look_at(swept, shown)
     return None

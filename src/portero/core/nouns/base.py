@@ -14,7 +14,7 @@ from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Plain
 class Noun(BaseModel):
     """Base of all nouns. Instances never change; a field that is not known is an error."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True, defer_build=True)
 
 
 class Fault(NamedTuple):

@@ -62,14 +62,12 @@ from portero.core.sentences.verdicts import (
     unmanaged,
 )
 from portero.core.sentences.when import application_set_sentence, schedule_now, schedule_sentence
-from portero.core.sentences.words import as_sentence, counted, joined
 
 __all__ = [
     "ESSENTIAL",
     "NOTHING_IN_PLAY",
     "PROVISIONAL",
     "application_set_sentence",
-    "as_sentence",
     "aside_because",
     "assignment_conditions",
     "assignment_sentence",
@@ -83,7 +81,6 @@ __all__ = [
     "condition_sentence",
     "content_unseen",
     "contradiction",
-    "counted",
     "covered",
     "decided_because",
     "does",
@@ -99,7 +96,6 @@ __all__ = [
     "group_sentence",
     "hidden",
     "host_near",
-    "joined",
     "layer_not_reported",
     "layers_disagree",
     "left_to_gateway",

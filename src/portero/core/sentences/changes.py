@@ -9,7 +9,7 @@ from portero.core.nouns.action import Action
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.core.sentences.policy import selector_words
-from portero.core.sentences.words import VERBS, counted, joined
+from portero.core.wording import VERBS, counted, joined
 
 MOST_DETAILS = 60
 _LONG = 160

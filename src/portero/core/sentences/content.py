@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.core.nouns.feed import Feed
-from portero.core.sentences.words import counted
+from portero.core.wording import counted
 
 
 def feed_sentence(feed: Feed, entries: int | None) -> str:

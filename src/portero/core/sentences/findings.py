@@ -7,7 +7,7 @@ from datetime import datetime
 
 from portero.core.nouns.verdict import Rung
 from portero.core.sentences.policy import moment_words
-from portero.core.sentences.words import counted, joined
+from portero.core.wording import counted, joined
 
 MOST_NAMED = 4
 

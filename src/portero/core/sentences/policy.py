@@ -14,7 +14,7 @@ from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.sentences.words import VERBS, counted, joined
+from portero.core.wording import VERBS, counted, joined
 
 MOST_NAMED = 6
 """How many things a sentence names before it counts the rest."""

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 from datetime import UTC, datetime
 
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.sentences.words import counted, joined
+from portero.core.wording import counted, joined
 
 MOST_NAMED = 5
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from portero.core.nouns.readiness import BlockerCode, LayerCount
-from portero.core.sentences.words import counted
+from portero.core.wording import counted
 
 
 class BlockerWords(NamedTuple):

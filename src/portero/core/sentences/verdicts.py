@@ -16,7 +16,7 @@ from portero.core.nouns.verdict import (
     ThisDevice,
 )
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.sentences.words import VERBS, joined
+from portero.core.wording import VERBS, joined
 
 PROVISIONAL = (
     "Provisional: of the patterns that match, the more specific one is taken to win, and an allow among equals; no"

@@ -7,7 +7,7 @@ from datetime import datetime, tzinfo
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
 from portero.core.nouns.schedule import DEVICE_ZONE, WEEK, Schedule, Window
 from portero.core.sentences.policy import bounds_words
-from portero.core.sentences.words import as_sentence, counted, joined
+from portero.core.wording import as_sentence, counted, joined
 
 _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 

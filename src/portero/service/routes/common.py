@@ -12,7 +12,7 @@ from typing import Annotated, Any, TypeVar, cast, get_args
 from fastapi import Depends, Header, Query, Request, Response
 from pydantic import BaseModel
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
@@ -133,7 +133,7 @@ class Asked:
         if changed and not self.preview:
             raise Problem(
                 "not-allowed",
-                f"{what} changes {sentences.joined([f'the {name}' for name in changed])}, which needs the role of a"
+                f"{what} changes {wording.joined([f'the {name}' for name in changed])}, which needs the role of a"
                 f" keeper; {self.who.name} is {self.who.role}.",
             )
 
@@ -232,7 +232,7 @@ def the(objects: Iterable[Any], noun: AuthoredNoun, key: str) -> Any:
     for one in listed:
         if noun.key_of(one) == key:
             return one
-    raise Problem("not-found", sentences.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
+    raise Problem("not-found", wording.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
 
 
 def refuse_taken(estate: Estate, noun: AuthoredNoun, key: str) -> None:

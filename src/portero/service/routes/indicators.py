@@ -11,7 +11,7 @@ from fastapi import APIRouter, Body, Depends, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import ValidationError
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.insight.indicators import has_ended
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import State
@@ -153,7 +153,7 @@ def _checked(estate: Estate, before: Ruleset, made: Ruleset) -> Estate:
     try:
         Ruleset.model_validate({**made.model_dump(exclude={"rules"}), "rules": fresh})
     except ValidationError as problem:
-        raise Problem("invalid", sentences.as_sentence(fault_of(problem.errors()[0]))) from problem
+        raise Problem("invalid", wording.as_sentence(fault_of(problem.errors()[0]))) from problem
     return estate.replacing(rulesets=tuple(made if one.key == made.key else one for one in estate.rulesets))
 
 

@@ -12,7 +12,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Depends, Path, Query, Response
 from pydantic import BaseModel
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
@@ -287,7 +287,7 @@ def _install_remove(router: APIRouter, own: NounRoutes) -> None:
         def edit(snapshot: Snapshot) -> Estate:
             used = own.users(snapshot.estate, own_key)
             if used:
-                said = f"The {noun.one} “{own_key}” is used by {sentences.joined(used)}; change those first."
+                said = f"The {noun.one} “{own_key}” is used by {wording.joined(used)}; change those first."
                 raise Problem("in-use", said)
             return removing(replace(snapshot, estate=own.removing(snapshot.estate, own_key)))
 

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from portero.core import sentences
+from portero.core import wording
 from portero.core.insight.overlaps import overlap, shared_devices, typed_subjects
 from portero.core.matching.members import Member
 from portero.core.nouns.base import unknown_word
@@ -53,7 +53,7 @@ def _shared(keepers: Keepers, groups: Sequence[str]) -> tuple[list[str], list[Me
     order = keepers.estate.snapshot.estate.group_order
     for key in groups:
         if key not in order:
-            raise Problem("not-found", sentences.as_sentence(unknown_word("group", key, order)))
+            raise Problem("not-found", wording.as_sentence(unknown_word("group", key, order)))
     if not groups:
         raise Problem("invalid", "Name the groups that are to be compared, or one device.")
     fleet = keepers.fleet.members

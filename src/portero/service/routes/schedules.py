@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter
 from pydantic import BaseModel, StringConstraints
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.matching.windows import Windows
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.schedule import DayOff, Schedule, ScheduleSummary
@@ -63,4 +63,4 @@ def days_off(body: CalendarFile, _who: Signed, keepers: TheKeepers) -> list[DayO
     try:
         return read_days_off(body.calendar.encode(), moment(keepers.now()).date())
     except BadCalendar as problem:
-        raise Problem("invalid", sentences.as_sentence(str(problem))) from problem
+        raise Problem("invalid", wording.as_sentence(str(problem))) from problem

@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from itertools import product
 from typing import NamedTuple
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.matching.windows import Windows
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
@@ -229,7 +229,7 @@ def _by_person(changed: set[Circumstance], every: set[Circumstance]) -> Iterator
     if own != all_people:
         named = sorted(one for one in own if one)
         others = sorted(one for one in all_people - own if one)
-        yield f"for {sentences.joined(named)}" if None not in own else f"but for {sentences.joined(others)}"
+        yield f"for {wording.joined(named)}" if None not in own else f"but for {wording.joined(others)}"
 
 
 def _by_place(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.told import MOST_RULES, Held, Told, finding, rule_at
@@ -43,7 +43,7 @@ class Put(NamedTuple):
     @property
     def words(self) -> str:
         """As in “quiet-link on satellite”."""
-        where = sentences.joined([target_name(target) for target in self.assignment.to])
+        where = wording.joined([target_name(target) for target in self.assignment.to])
         return sentences.on(self.ruleset.key, where)
 
     @property
@@ -112,7 +112,7 @@ class Alone:
     def _dead(self, put: Put) -> Iterator[Told]:
         one = put.assignment
         if not put.devices:
-            where = sentences.joined([target_name(target) for target in one.to], "or")
+            where = wording.joined([target_name(target) for target in one.to], "or")
             yield put.told(
                 FindingKind.NO_DEVICE,
                 Severity.LOW,
