@@ -119,7 +119,7 @@ class Service(Process):
     def client(self, name: str = "keeper", password: str | None = None) -> Portero:
         """A client that is signed in."""
         portero = Portero(self.url)
-        portero.sign_in(name, password or self.password, label="tests")
+        portero.access.sign_in(name, password or self.password, label="tests")
         return portero
 
 
@@ -259,6 +259,11 @@ def run_async(work: Coroutine[Any, Any, Result]) -> Result:
     """What the coroutine comes to. It runs in a thread of its own: the browser's loop may hold this one."""
     with ThreadPoolExecutor(1) as pool:
         return pool.submit(asyncio.run, work).result()
+
+
+def signed(portero: Portero) -> dict[str, str]:
+    """The headers by which raw requests are the client's own."""
+    return {"Authorization": f"Bearer {portero._connection.transport.token}"}
 
 
 def group(key: str, **members: list[dict[str, object]]) -> Group:

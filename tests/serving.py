@@ -64,7 +64,7 @@ class Served:
     def client(self, name: str = "keeper", password: str | None = None) -> Portero:
         """A client that is signed in."""
         portero = Portero(self.url)
-        portero.sign_in(name, password or self.password, label="tests")
+        portero.access.sign_in(name, password or self.password, label="tests")
         return portero
 
     def stop(self) -> None:

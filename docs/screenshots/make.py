@@ -80,7 +80,7 @@ def demo(folder: Path) -> Iterator[None]:
         while time.monotonic() < deadline:
             try:
                 with Portero(URL) as portero:
-                    portero.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
+                    portero.access.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
                     while portero.devices.rollout().current < SETTLED:
                         time.sleep(1)
                 break
@@ -131,7 +131,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.wait_for_timeout(500)
     yield "preview", page
     with Portero(URL) as portero:
-        portero.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
+        portero.access.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
         state = portero.assignments.get("quiet-link--satellite").state
         portero.assignments.set_state("quiet-link--satellite", "paused" if state == "active" else "active")
         page.goto(f"{URL}/console/roll-out")

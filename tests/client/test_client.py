@@ -162,4 +162,4 @@ def test_a_version_that_was_seen_goes_along_and_none_means_whatever_there_is(scr
 
 def test_nobody_there_is_told_with_the_address():
     with Portero("http://127.0.0.1:9") as portero, pytest.raises(Unreachable, match=r"http://127\.0\.0\.1:9"):
-        portero.taxonomy()
+        portero.categories.taxonomy()

@@ -59,7 +59,7 @@ def test_a_host_is_corrected_from_its_activity_and_the_correction_taken_back(con
     dialog.get_by_role("button", name="Save").click()
     put_in_force(console)
     expect(dialog).to_be_hidden()
-    assert portero.look_up("lucky-reef.example").categories == ("games",)
+    assert portero.categories.look_up("lucky-reef.example").categories == ("games",)
     console.go("/controls/corrections")
     row = console.get_by_role("row", name="lucky-reef.example")
     expect(row).to_contain_text("gambling")
@@ -115,10 +115,10 @@ def test_a_feed_is_made_read_looked_at_and_put_back(console, portero, outside, a
     axe()
     waiting.get_by_role("button", name="Put it in force").click()
     expect(waiting).to_be_hidden()
-    assert portero.look_up("new.example").categories == ("gambling",)
+    assert portero.categories.look_up("new.example").categories == ("gambling",)
     console.get_by_role("button", name="Go back one").click()
     expect(console.get_by_text("Put back, so its schedule rests.")).to_be_visible()
-    assert portero.look_up("new.example").categories == ("uncategorised",)
+    assert portero.categories.look_up("new.example").categories == ("uncategorised",)
 
 
 def test_a_feed_leads_to_each_ruleset_that_takes_it_in_whatever_its_kind(console, portero):

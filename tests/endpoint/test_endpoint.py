@@ -65,7 +65,7 @@ def test_plain_http_to_a_blocked_host_gets_the_notice_and_the_reference_finds_th
     assert "Your organisation does not open lucky-reef.example" in answer.text
     assert "Gambling" in answer.text
     reference = answer.text.partition("<code>")[2].partition("</code>")[0]
-    found = eventually(lambda: list(portero.activity(reference=reference)))[0]
+    found = eventually(lambda: list(portero.activity.list(reference=reference)))[0]
     assert (found.verdict, found.user, found.url) == ("block", "office-1", "http://lucky-reef.example/slots?x=1")
     assert (found.winner.ruleset, found.winner.target) == ("rules", "office")
 
@@ -89,13 +89,13 @@ def test_a_warned_person_may_go_on_and_is_not_asked_again(proxy, portero):
     assert "nothing stopped you" in gone_on.text
     assert "nothing stopped you" in browser.get("http://reeltide.example/more").text
     assert "no longer open" in browser.get(link).text, "a notice is good once"
-    eventually(lambda: any(one.continued for one in portero.activity(host="reeltide.example")))
+    eventually(lambda: any(one.continued for one in portero.activity.list(host="reeltide.example")))
 
 
 def test_what_is_only_recorded_passes_and_is_recorded(proxy, portero):
     _, _, browser = proxy
     assert browser.get("http://webmail.category.test/").status_code == 200
-    found = eventually(lambda: list(portero.activity(host="webmail.category.test", tests=True)))[0]
+    found = eventually(lambda: list(portero.activity.list(host="webmail.category.test", tests=True)))[0]
     assert (found.verdict, found.logged, found.test) == ("allow", True, True)
 
 
@@ -265,7 +265,7 @@ def test_activity_waits_while_the_service_is_away_and_is_never_sent_twice_as_new
             assert agent.queue.next_batch() is None
 
     run_async(hand_over())
-    assert len(list(portero.activity(device="away"))) == 3
+    assert len(list(portero.activity.list(device="away"))) == 3
 
 
 def test_commands_tell_what_is_missing(tmp_path):
@@ -297,7 +297,7 @@ def test_layer_modes_and_gateways_take_hold_on_the_machine_and_are_reported(poli
     told = rule(folder)
     assert (told["verdict"], told["layer"]["logged"][0]["ruleset"]) == ("allow", "rules")
     assert portero.devices.get("moded").facts.layers.filter == "observing"
-    found = eventually(lambda: list(portero.activity(device="moded", host="lucky-reef.example")))
+    found = eventually(lambda: list(portero.activity.list(device="moded", host="lucky-reef.example")))
     assert {one.verdict for one in found} == {"block", "allow"}
     portero.layer_modes.remove("office")
     portero.settings.put(Settings(gateway_networks=("198.51.100.0/24",)), version=None)

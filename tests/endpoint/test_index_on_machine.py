@@ -135,7 +135,7 @@ def test_a_machine_with_an_older_index_is_told_of_where_that_counts(machine, por
     device = check_in(machine).identity.device
 
     def caveats(url: str) -> list[str]:
-        found = portero.check(Attempt(device=device, url=url))
+        found = portero.checks.check(Attempt(device=device, url=url))
         return [one.code.value for one in found.effective.caveats if one.code.value.startswith("stale")]
 
     assert caveats("http://told-7.example/") == []

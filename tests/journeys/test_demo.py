@@ -51,7 +51,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
     demo = Process(*command)
     demo.wait_for("Sign in", 60)
     with Portero(f"http://127.0.0.1:{port}") as portero:
-        portero.sign_in("it-desk", "brackwater-demo", label="tests")
+        portero.access.sign_in("it-desk", "brackwater-demo", label="tests")
         eventually(lambda: portero.devices.rollout().current == SETTLED, timeout=90, pause=0.5)
         ids = {one.hostname: one.id for one in portero.devices.list()}
         groups = {one.key: one.devices for one in portero.groups.list()}
@@ -59,18 +59,17 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         with httpx.Client(proxy=f"http://127.0.0.1:{port + 3}") as browser:
             assert "Gambling" in browser.get("http://lucky-reef.example/").text
             assert "nothing stopped you" in browser.get("http://fleet-weather.example/").text
-        assert next(portero.activity(host="lucky-reef"))
+        assert next(portero.activity.list(host="lucky-reef"))
         revision = portero.devices.rollout().revision
         portero.assignments.set_state("course-focus--training", "active", reason="the course begins")
         eventually(lambda: portero.devices.rollout().current >= SETTLED - 1, timeout=60, pause=0.5)
         for name, url, user, winner, verdict in SEEN:
-            found = portero.check(Attempt(device=name, url=url, user=user)).intended
+            found = portero.checks.check(Attempt(device=name, url=url, user=user)).intended
             assert (found.verdict, found.layers[-1].winner.ruleset) == (verdict, winner), url
-        assert (
-            portero.check(Attempt(device="eastquay-kiosk-01", url="https://news.example/")).intended.verdict == "block"
-        )
+        visit = Attempt(device="eastquay-kiosk-01", url="https://news.example/")
+        assert portero.checks.check(visit).intended.verdict == "block"
         started = Attempt(device="tidewren-bridge-01", start={"file": "solitaire"})
-        assert portero.check(started).effective.verdict == "block"
+        assert portero.checks.check(started).effective.verdict == "block"
         # so is nearly each sort of thing that should be settled
         kinds = {one.kind for one in portero.findings.list().items}
         assert kinds >= {
@@ -85,7 +84,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
     demo = Process(*command)
     demo.wait_for("Sign in", 60)
     with Portero(f"http://127.0.0.1:{port}") as portero:
-        portero.sign_in("auditor", "brackwater-demo", label="tests")
+        portero.access.sign_in("auditor", "brackwater-demo", label="tests")
         assert portero.devices.rollout().revision == revision + 1
         assert {one.hostname: one.id for one in portero.devices.list()} == ids
         assert portero.assignments.get("course-focus--training").state == "active"

@@ -58,7 +58,7 @@ def after(portero: Portero, before: int, killed: int) -> int:
     """Which list counts after a kill; all that the service tells fits it."""
     names = ("games", "music", "sport", "news")
     hosts = [f"host-{n}.example" for n in range(0, HOSTS, 1999)]
-    found = {portero.look_up(host).categories for host in hosts}
+    found = {portero.categories.look_up(host).categories for host in hosts}
     assert len(found) == 1, f"a mixture: {found}"
     (category,) = found.pop()
     counts = next(number for number in (killed, before) if names[number % 4] == category)

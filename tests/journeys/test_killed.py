@@ -11,7 +11,7 @@ from contextlib import closing
 import httpx
 import pytest
 
-from conftest import Process, Service, assignment, eventually, ruleset, run_endpoint
+from conftest import Process, Service, assignment, eventually, ruleset, run_endpoint, signed
 from portero.client import AlreadyExists, Portero, PorteroError
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from thorough import times
@@ -82,7 +82,7 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
     service = Service(tmp_path / "data")
     port, password = service.port, service.password
     with service.client() as portero:
-        token = portero._http.headers["Authorization"].removeprefix("Bearer ")
+        token = signed(portero)["Authorization"].removeprefix("Bearer ")
         code = portero.enrolment.create_code(NewEnrolmentCode(uses=2)).code
         portero.rulesets.create(ruleset("rule", gambling="block"))
         made = portero.assignments.create(assignment("rule", "whole-fleet"))
@@ -111,13 +111,13 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
 
     with Portero(service.url, token=token) as portero:
         assert not set(streams.rulesets) - {one.key for one in portero.rulesets.list()}
-        kept = [one.seq for one in portero.activity(device="reporter")]
+        kept = [one.seq for one in portero.activity.list(device="reporter")]
         assert not set(streams.attempts) - set(kept)
         assert len(kept) == len(set(kept)), "nothing counts twice"
         numbers = [one.number for one in portero.revisions.list()]
         assert numbers == list(range(len(numbers), 0, -1)), "each revision with its changes, none missing"
         assert all(one.changes for one in portero.revisions.list())
-        portero.sign_in("keeper", password, label="after")
+        portero.access.sign_in("keeper", password, label="after")
         # the machine is woken by the service that came back, with nothing restarted on it
         portero.assignments.set_state(made.key, "paused")
         eventually(lambda: portero.devices.get("lives-on").rollout.state == "current", timeout=90)

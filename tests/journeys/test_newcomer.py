@@ -13,7 +13,7 @@ import pytest
 from playwright.sync_api import expect
 
 import portero
-from conftest import Service, start
+from conftest import Service, signed, start
 
 pytestmark = [pytest.mark.process, pytest.mark.browser]
 ROOT = Path(__file__).parents[2]
@@ -86,7 +86,7 @@ def test_a_noun_that_is_added_as_the_page_says_goes_through_every_layer(tmp_path
 
 def _signed_in(service: Service) -> httpx.Client:
     with service.client() as portero:
-        return httpx.Client(base_url=service.url + "/api/v1", headers=dict(portero._http.headers), timeout=30)
+        return httpx.Client(base_url=service.url + "/api/v1", headers=signed(portero), timeout=30)
 
 
 def _through_the_client(service: Service, folder: Path, env: dict[str, str]) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import httpx
 import pytest
 
-from conftest import Service, assignment, group, ruleset, under
+from conftest import Service, assignment, group, ruleset, signed, under
 from portero.client import (
     AlreadyExists,
     ChangedMeanwhile,
@@ -33,7 +33,7 @@ def service(tmp_path_factory):
 @pytest.fixture
 def raw(service, portero):
     """Raw HTTP with the keeper's token."""
-    token = portero._http.headers["Authorization"]
+    token = signed(portero)["Authorization"]
     with httpx.Client(base_url=service.url, headers={"Authorization": token}) as http:
         yield http
 
@@ -228,7 +228,7 @@ def test_answers_carry_the_headers_that_keep_browsers_safe(service):
 
 def test_secrets_never_reach_the_log_or_the_store(service, portero):
     code = portero.enrolment.create_code().code
-    token = portero._http.headers["Authorization"].removeprefix("Bearer ")
+    token = signed(portero)["Authorization"].removeprefix("Bearer ")
     log = "\n".join(service.lines[2:])
     store = b"".join(path.read_bytes() for path in service.data.glob("portero.sqlite3*"))
     for secret in (code, token, service.password):

@@ -75,7 +75,7 @@ def little(portero, machines):
 
 def word(portero, device: str, category: str) -> str:
     attempt = Attempt(device=device, url=f"http://{category}.category.test/")
-    return portero.check(attempt).intended.verdict.value
+    return portero.checks.check(attempt).intended.verdict.value
 
 
 # --- previews ---
@@ -155,7 +155,7 @@ def test_a_preview_refuses_what_the_change_would_be_refused(little, service):
 
 
 def test_a_preview_of_what_has_none_is_refused_and_not_done(little, service, machines):
-    secret = little.sign_in("keeper", service.password, label="raw").secret
+    secret = little.access.sign_in("keeper", service.password, label="raw").secret
     with httpx.Client(base_url=service.url + "/api/v1", headers={"Authorization": f"Bearer {secret}"}) as http:
         path = f"/devices/{machines['office-1'].id}/retire?preview=true"
         refused = http.post(path, json={})
@@ -394,7 +394,7 @@ def test_what_should_be_known_while_a_rule_is_written(little, service):
 
 
 def test_warnings_and_boards_are_read_raw(little, service):
-    secret = little.sign_in("keeper", service.password, label="raw").secret
+    secret = little.access.sign_in("keeper", service.password, label="raw").secret
     with httpx.Client(base_url=service.url + "/api/v1", headers={"Authorization": f"Bearer {secret}"}) as http:
         assert http.post("/warnings", json={"assignment": {"ruleset": "none", "to": "office"}}).json() == []
         wrong = http.post("/warnings", content=json.dumps({"ruleset": {"key": "x"}}))

@@ -26,7 +26,7 @@ def http(service, portero):
     )
     portero.assignments.create(assignment("away", "office"))
     portero.assignments.create(assignment("never", "whole-fleet", mandatory=True))
-    secret = portero.sign_in("keeper", service.password, label="raw").secret
+    secret = portero.access.sign_in("keeper", service.password, label="raw").secret
     with httpx.Client(base_url=f"{service.url}/api/v1", headers={"Authorization": f"Bearer {secret}"}) as client:
         yield client
 

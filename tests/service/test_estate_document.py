@@ -95,7 +95,7 @@ def test_a_document_that_does_not_fit_changes_nothing(empty):
 
 
 def test_a_document_needs_to_say_which_state_it_saw(service, portero):
-    token = portero.sign_in("keeper", service.password, label="raw").secret
+    token = portero.access.sign_in("keeper", service.password, label="raw").secret
     answer = httpx.put(f"{service.url}/api/v1/estate", json={}, headers={"Authorization": f"Bearer {token}"})
     assert answer.status_code == 428
 
@@ -209,7 +209,7 @@ def test_what_is_meant_for_one_device_comes_as_an_overlay_and_no_other_hears_of_
     assert one.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
     assert empty.devices.get(one.id).rollout.state == "current"
     url = "http://a.example/"
-    verdicts = [empty.check(Attempt(device=name, url=url)).intended for name in ("single-1", "single-2")]
+    verdicts = [empty.checks.check(Attempt(device=name, url=url)).intended for name in ("single-1", "single-2")]
     assert [found.verdict.value for found in verdicts] == ["allow", "block"]
     assert verdicts[0].layers[1].winner.target.device == "single-1"
     empty.assignments.remove(made.key)
@@ -236,9 +236,9 @@ def test_what_holds_until_restart_counts_from_when_the_device_applied_it(empty, 
     offered = wire.check_in().json()
     wire.check_in(have=offered["bundle"], revision=offered["revision"])
     attempt = Attempt(device="restarting-1", url="http://a.example/")
-    assert empty.check(attempt).intended.verdict == "block"
-    wire.check_in(facts={**wire.facts, "last_start": empty.check(attempt).attempt.at.isoformat()})
-    assert empty.check(attempt).intended.verdict == "allow"
+    assert empty.checks.check(attempt).intended.verdict == "block"
+    wire.check_in(facts={**wire.facts, "last_start": empty.checks.check(attempt).attempt.at.isoformat()})
+    assert empty.checks.check(attempt).intended.verdict == "allow"
 
 
 def test_user_groups_come_from_the_directory_and_devices_learn_those_that_rules_name(empty, service):
@@ -251,7 +251,7 @@ def test_user_groups_come_from_the_directory_and_devices_learn_those_that_rules_
     directory = {"user_groups": [{"key": "crew", "user_groups": ["p"]}, {"key": "p", "users": ["Purser-1"]}]}
     assert empty.directory.put(Directory.model_validate(directory)).generation >= 1
     verdicts = [
-        empty.check(Attempt(device="people-1", url="http://a.example/", user=user)).intended.verdict.value
+        empty.checks.check(Attempt(device="people-1", url="http://a.example/", user=user)).intended.verdict.value
         for user in ("purser-1", "watch-1")
     ]
     assert verdicts == ["block", "allow"]
@@ -300,7 +300,7 @@ def test_a_batch_answers_each_attempt_in_its_place(empty, service):
         {"id": 3, "device": "batch-1", "start": {"file": "viewer"}},
         {"id": 4, "device": "batch-1"},
     ]
-    found = [one.model_dump(mode="json") for one in empty.check_batch(attempts)]
+    found = [one.model_dump(mode="json") for one in empty.checks.check_batch(attempts)]
     assert [one["id"] for one in found] == [1, "x", None, 3, 4]
     assert ["problem" in one for one in found] == [False, True, True, False, True]
     assert found[3]["intended"]["layers"][0]["layer"] == "startup"

@@ -9,7 +9,7 @@ from contextlib import closing
 import httpx
 import pytest
 
-from conftest import Wire, assignment, group, ruleset, run_async, under
+from conftest import Wire, assignment, group, ruleset, run_async, signed, under
 from portero.client import AlreadyExists, ChangedMeanwhile, Invalid, NotFound, Portero, StillInUse
 from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.device import Facts, NewDevice
@@ -47,7 +47,7 @@ def test_labels_move_a_machine_between_groups_at_once(portero, service):
     assert portero.devices.get("labelled").labels == {"wave": "First"}
     event = portero.devices.events(wire.id)[0]
     assert (event.by, event.what, event.reason) == ("keeper", "labels set to wave: First", "trying")
-    headers = {"Authorization": portero._http.headers["Authorization"]}
+    headers = signed(portero)
     blind = httpx.put(f"{service.url}/api/v1/devices/{wire.id}/labels", json={"labels": {}}, headers=headers)
     assert (blind.status_code, "If-Match" in blind.json()["detail"]) == (428, True)
     portero.devices.set_labels(wire.id, {})
@@ -198,7 +198,7 @@ def test_a_machine_recognised_by_its_serial_takes_up_history_labels_and_pins_whe
     new.http.post("/activity", json={"batch": 2, "attempts": [{**report, "seq": 2, "verdict": "block"}]})
     answer = new.http.post("/activity", json={"batch": 2, "attempts": [{**report, "seq": 2, "verdict": "block"}]})
     assert answer.json()["new"] == 0
-    assert sorted(one.verdict for one in portero.activity(device=old.id)) == ["block", "block", "warn"]
+    assert sorted(one.verdict for one in portero.activity.list(device=old.id)) == ["block", "block", "warn"]
     assert old.check_in().status_code == 401, "the credential of before is no good"
     assert new.check_in().status_code == 200
 
@@ -217,7 +217,7 @@ def test_the_machine_that_had_a_hostname_first_keeps_it_until_it_goes(portero, s
     portero.groups.create(Group.model_validate({"key": "named", "pins": {"in": ["namesake"]}}))
     held = {one.id for one in portero.devices.list(group="named")}
     assert held == {first.id}
-    answer = httpx.get(service.url + "/api/v1/devices/namesake", headers=dict(portero._http.headers))
+    answer = httpx.get(service.url + "/api/v1/devices/namesake", headers=signed(portero))
     assert (answer.status_code, answer.json()["title"]) == (409, "More than one device")
     portero.devices.retire(first.id)
     assert {one.id for one in portero.devices.list(group="named")} == {second.id}

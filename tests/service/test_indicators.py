@@ -8,7 +8,7 @@ import time
 import httpx
 import pytest
 
-from conftest import Wire, assignment
+from conftest import Wire, assignment, signed
 from portero.client import BadRequest, Invalid, NotFound
 from portero.core.nouns.indicator import RulesEdit
 from portero.core.nouns.rule import Rule
@@ -196,7 +196,7 @@ def test_a_capacity_is_metered_and_holds(portero, service):
     use = portero.indicators.capacity()
     assert (use.most, use.by_hand, use.by_feed, use.devices) == (3, 2, 1, 2)
     assert use.sentence.startswith("Up to 3 of 200,000 indicators on a machine (0%)")
-    with httpx.Client(base_url=service.url + "/api/v1", headers=portero._http.headers) as http:
+    with httpx.Client(base_url=service.url + "/api/v1", headers=signed(portero)) as http:
         settings = http.get("/settings").json()
         version = settings.pop("version")
         answer = http.put(

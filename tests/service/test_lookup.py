@@ -41,7 +41,7 @@ def test_a_look_up_tells_all_that_is_known(portero, estate):
     counts = [{"hour": hour, "host": host, "visits": 3} for host in ("lucky-reef.example", "gambling.category.test")]
     estate.http.post("/activity", json={"batch": 1, "attempts": [], "counts": counts})
     estate.http.post("/activity", json={"batch": 1, "attempts": [], "counts": counts})
-    found = portero.look_up("lucky-reef.example")
+    found = portero.categories.look_up("lucky-reef.example")
     assert (found.categories, found.entry, found.source) == (("gambling",), "lucky-reef.example", "index")
     assert (found.devices, found.visits) == (1, 3), "a batch sent again counts once"
     assert found.first_seen is not None
@@ -54,15 +54,15 @@ def test_a_look_up_tells_all_that_is_known(portero, estate):
     assert touching["hosts", "service reef"].assignments[0].targets == ("whole-fleet",)
     assert touching["fed", "host example"].feed == "watch"
     assert ("sites", "pattern lucky-reef.example") in touching
-    paid = portero.look_up("https://www.lucky-reef.example/pay/now")
+    paid = portero.categories.look_up("https://www.lucky-reef.example/pay/now")
     assert (paid.url, paid.entry) == ("https://www.lucky-reef.example/pay/now", "lucky-reef.example")
     assert "url lucky-reef.example/pay" not in {one.selector for one in paid.rules}, "a URL stands for its own host"
-    test = portero.look_up("gambling.category.test")
+    test = portero.categories.look_up("gambling.category.test")
     assert (test.source, test.devices, test.first_seen) == ("test host", 0, None)
-    unknown = portero.look_up("nobody.knows.example")
+    unknown = portero.categories.look_up("nobody.knows.example")
     assert (unknown.categories, unknown.entry, unknown.source) == (("uncategorised",), None, "none")
     with pytest.raises(Invalid):
-        portero.look_up("ftp://x.example/")
+        portero.categories.look_up("ftp://x.example/")
 
 
 def test_a_correction_is_made_told_exported_and_taken_back(portero):
@@ -70,7 +70,7 @@ def test_a_correction_is_made_told_exported_and_taken_back(portero):
     assert portero.preview(lambda asked: asked.corrections.put(fix)).summary == "Created correction lucky-reef.example"
     made = portero.corrections.put(fix)
     assert (made.host, made.by, made.feeds_say) == ("lucky-reef.example", "keeper", ("gambling",))
-    found = portero.look_up("www.lucky-reef.example")
+    found = portero.categories.look_up("www.lucky-reef.example")
     assert (found.categories, found.source, found.correction.reason) == (("games",), "correction", fix.reason)
     with pytest.raises(ChangedMeanwhile):
         portero.corrections.put(fix, version=made.version - 1)
@@ -89,7 +89,7 @@ def test_a_correction_is_made_told_exported_and_taken_back(portero):
     assert list(portero.corrections.list(q="casino royale")) == []
     assert portero.corrections.export(feed="nobody").splitlines() == ["host,feed_says,should_be,reason,by,at"]
     portero.corrections.remove("lucky-reef.example", version=changed.version)
-    assert portero.look_up("lucky-reef.example").categories == ("gambling",)
+    assert portero.categories.look_up("lucky-reef.example").categories == ("gambling",)
     for host in ("lucky-reef.example", "no host"):
         with pytest.raises(NotFound):
             portero.corrections.get(host)

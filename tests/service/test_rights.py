@@ -52,8 +52,10 @@ def tokens(service, portero):
         for role in ROLES[:2]:
             access.add_administrator(connection, f"a-{role}", role, hash_password("a long enough password"))
     store.close()
-    found = {role: portero.sign_in(f"a-{role}", "a long enough password", label="rights").secret for role in ROLES[:2]}
-    return found | {"keeper": portero.sign_in("keeper", service.password, label="rights").secret}
+    found = {
+        role: portero.access.sign_in(f"a-{role}", "a long enough password", label="rights").secret for role in ROLES[:2]
+    }
+    return found | {"keeper": portero.access.sign_in("keeper", service.password, label="rights").secret}
 
 
 @pytest.fixture(scope="module")

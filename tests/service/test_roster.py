@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import tempfile
-import time
 from pathlib import Path
 
 from hypothesis import settings
@@ -26,6 +25,8 @@ from portero.service.roster import member_of
 from portero.store import classes, devices
 from portero.store.moments import moment
 
+MORNING = 1_764_576_000.0
+"""So far from midnight that the day stays the same."""
 HOSTNAMES = st.sampled_from(["alpha", "beta", "gamma"])
 UNITS = st.sampled_from(["u/a", "u/b"])
 MODES = st.sampled_from(["enforcing", "observing", "off"])
@@ -60,7 +61,7 @@ class Fleet(RuleBasedStateMachine):
     @initialize()
     def open(self) -> None:
         self.folder = tempfile.TemporaryDirectory()
-        self.clock = Clock(time.time())
+        self.clock = Clock(MORNING)
         self.keepers = open_keepers(Path(self.folder.name), self.clock)
         rules = (ruleset("r0", news="block"),)
         groups = (group("g0", all=[{"field": "unit", "op": "is", "value": "u/a"}]), group("g1"))

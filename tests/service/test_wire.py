@@ -8,7 +8,7 @@ import time
 import httpx
 import pytest
 
-from conftest import Wire, assignment, eventually, group, ruleset, under
+from conftest import Wire, assignment, eventually, group, ruleset, signed, under
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.formats.bundles import open_manifest
@@ -97,12 +97,12 @@ def test_activity_that_is_sent_twice_counts_once(portero, wire):
     }
     answers = [wire.http.post("/activity", json=batch).json() for _ in range(3)]
     assert [one["new"] for one in answers] == [1, 0, 0]
-    found = list(portero.activity(device=wire.id))
+    found = list(portero.activity.list(device=wire.id))
     assert [one.reference for one in found] == ["ABCD-EFGH"]
-    assert next(portero.activity(reference="abcd-efgh")).hostname == found[0].hostname
+    assert next(portero.activity.list(reference="abcd-efgh")).hostname == found[0].hostname
     future = {**attempt, "seq": 2, "at": "2099-01-01T00:00:00Z"}
     wire.http.post("/activity", json={"batch": 2, "attempts": [future]})
-    newest = next(portero.activity(device=wire.id))
+    newest = next(portero.activity.list(device=wire.id))
     assert newest.at == newest.received_at, "the service's time rules"
 
 
@@ -110,8 +110,8 @@ def test_visits_to_test_hosts_are_left_out_unless_asked_for(portero, wire):
     host = "gambling.category.test"
     attempt = {"seq": 1, "at": "2026-11-01T10:00:00Z", "url": f"http://{host}/", "host": host, "verdict": "block"}
     wire.http.post("/activity", json={"batch": 1, "attempts": [attempt]})
-    assert not list(portero.activity(device=wire.id))
-    assert [one.test for one in portero.activity(device=wire.id, tests=True)] == [True]
+    assert not list(portero.activity.list(device=wire.id))
+    assert [one.test for one in portero.activity.list(device=wire.id, tests=True)] == [True]
 
 
 def test_a_failure_to_apply_is_told_until_it_is_mended(portero, wire):
@@ -178,7 +178,7 @@ def test_a_code_is_good_as_often_as_it_says(portero, service):
         httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).status_code for _ in range(3)
     ]
     assert joins == [201, 201, 403]
-    answer = httpx.get(service.url + "/api/v1/devices/uses", headers=dict(portero._http.headers))
+    answer = httpx.get(service.url + "/api/v1/devices/uses", headers=signed(portero))
     assert (answer.status_code, "say which by its id" in answer.json()["detail"]) == (409, True)
     assert all(device.labels == {"wave": "first"} for device in portero.devices.list(search="uses"))
 
@@ -197,7 +197,7 @@ def test_lists_of_devices_filter_sort_and_page(portero, service):
     names = [device.hostname for device in found]
     assert names == sorted(names, reverse=True)
     assert len(names) > 3
-    headers = dict(portero._http.headers)
+    headers = signed(portero)
     page = httpx.get(service.url + "/api/v1/devices?limit=2&sort=last_heard", headers=headers).json()
     assert (len(page["items"]), page["total"] >= len(names)) == (2, True)
     after = httpx.get(

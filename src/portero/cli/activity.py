@@ -24,7 +24,7 @@ def activity_list(context: Context) -> int:
     if options.tests:
         filters["tests"] = True
     with context.client() as portero:
-        found = list(portero.activity(limit=options.limit, **filters))
+        found = list(portero.activity.list(limit=options.limit, **filters))
         if options.json:
             output.print_json(found)
         elif options.csv:
@@ -65,7 +65,7 @@ def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -
     try:
         while True:
             time.sleep(1)
-            newest = list(portero.activity(limit=50, **filters))  # type: ignore[attr-defined]
+            newest = list(portero.activity.list(limit=50, **filters))  # type: ignore[attr-defined]
             fresh = [one for one in newest if (one.device, one.seq) not in known]
             if fresh:
                 _print_activity(fresh)

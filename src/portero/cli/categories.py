@@ -17,7 +17,7 @@ from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
 
 def category_list(context: Context) -> int:
     with context.client() as portero:
-        taxonomy, settings = portero.taxonomy(), portero.settings.get()
+        taxonomy, settings = portero.categories.taxonomy(), portero.settings.get()
     if context.options.json:
         output.print_json(taxonomy)
         return DONE
@@ -34,8 +34,8 @@ def category_list(context: Context) -> int:
 
 def category_lookup(context: Context) -> int:
     with context.client() as portero:
-        found = portero.look_up(context.options.host)
-        taxonomy = portero.taxonomy()
+        found = portero.categories.look_up(context.options.host)
+        taxonomy = portero.categories.taxonomy()
     if context.options.json:
         output.print_json(found)
     else:

@@ -74,7 +74,7 @@ def _judge(context: Context, attempt: Attempt) -> int:
             raise CommandProblem(str(problem)) from problem
     else:
         with context.client() as portero:
-            explanation = portero.check(attempt, left_aside=options.left_aside)
+            explanation = portero.checks.check(attempt, left_aside=options.left_aside)
     if options.json:
         output.print_json(explanation)
     else:
@@ -139,7 +139,7 @@ def _asked(context: Context, lines: Iterator[str]) -> Iterator[Explanation | Unj
     with context.client() as portero:
         while some := list(islice(lines, AT_ONCE)):
             values = [_value(line) for line in some]
-            answers = iter(portero.check_batch([value for value in values if isinstance(value, dict)]))
+            answers = iter(portero.checks.check_batch([value for value in values if isinstance(value, dict)]))
             for value in values:
                 yield value if isinstance(value, Unjudged) else next(answers)
 

@@ -39,7 +39,8 @@ class Family:
 
     def part(self, portero: Portero) -> Collection[Any, Any, Any]:
         """The noun's objects."""
-        return portero.collection(self.noun.word)
+        found: Collection[Any, Any, Any] = getattr(portero, self.noun.list)
+        return found
 
     def list(self, columns: Sequence[str], row: Callable[[Any], Sequence[Any]], empty: str) -> Callable[[Context], int]:
         """A command that lists them; `row` gives an object's cells under the columns."""

@@ -21,7 +21,7 @@ def sign_in(context: Context) -> int:
         password = getpass.getpass(f"Password of {name} at {url}: ")
     label = f"command line on {socket.gethostname()}"
     with Portero(url) as portero:
-        made = portero.sign_in(name, password, label=label, days=options.days)
+        made = portero.access.sign_in(name, password, label=label, days=options.days)
     context.settings.keep(url, made.secret)
     profile = context.settings.profile.value
     until = f" until {made.expires_at:%Y-%m-%d}" if made.expires_at else ""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from portero.client.collection import Collection
 from portero.client.connection import fields_of
 from portero.core.nouns.assignment import Assignment, AssignmentSummary
@@ -9,6 +11,8 @@ from portero.core.nouns.assignment import Assignment, AssignmentSummary
 
 class Assignments(Collection[Assignment, AssignmentSummary, AssignmentSummary]):
     """Assignments; lists by `ruleset` and by `group`. One is made of a NewAssignment too, which needs no key."""
+
+    model: ClassVar = Assignment
 
     def set_state(self, key: str, state: str, *, reason: str | None = None) -> AssignmentSummary:
         """Pause an assignment (`paused`), or put it in force (`active`). NotFound, ChangedMeanwhile."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Generic, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 from portero.client.connection import Connection, Part, segment
 from portero.core.nouns.base import Noun
-from portero.core.nouns.registry import AuthoredNoun
+from portero.core.nouns.registry import Authored, AuthoredNoun, noun_of
 
 Written = TypeVar("Written", bound=Noun)
 Shown = TypeVar("Shown", bound=Noun)
@@ -17,8 +17,12 @@ Listed = TypeVar("Listed", bound=Noun)
 class Collection(Part, Generic[Written, Shown, Listed]):
     """One noun's objects. `version` is the revision at which you saw one; None overwrites whatever there is."""
 
-    def __init__(self, connection: Connection, noun: AuthoredNoun) -> None:
+    model: ClassVar[type[Authored] | None] = None
+    """The noun's model, in collections of one noun."""
+
+    def __init__(self, connection: Connection, noun: AuthoredNoun | None = None) -> None:
         super().__init__(connection)
+        noun = noun or noun_of(self.model or Authored)
         self.noun = noun
         self._shown: Any = noun.shown
         self._listed: Any = noun.listed

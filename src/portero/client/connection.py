@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import time
 import uuid
 from collections.abc import Iterator, Mapping
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import quote
 
-import httpx
 from pydantic import BaseModel
 
-from portero.client.errors import NotFound, Unreachable, problem_of
-from portero.core.nouns.preview import Preview
+from portero.client.errors import NotFound, problem_of
+from portero.client.transport import Answer, Transport
+
+if TYPE_CHECKING:
+    from portero.core.nouns.preview import Preview
 
 Model = TypeVar("Model", bound=BaseModel)
 LONG_SECONDS = 300.0
 """For what takes its time: big files, comparisons."""
 STREAM = {"Content-Type": "application/octet-stream"}
-_SAFE = ("GET", "HEAD")
-_RETRIES = 2
 PREVIEW_HEADER = "Portero-Preview"
 """Marks an answer that is a preview."""
 
@@ -38,46 +37,34 @@ class Previewed(Exception):
 
 
 class Connection:
-    """Requests with a timeout, retried only where that is safe, problems raised as exceptions.
+    """Requests to one service, problems raised as exceptions.
 
     One that previews asks what changes would do in place of making them, and raises Previewed with the answer.
     """
 
-    def __init__(self, http: httpx.Client, previews: bool = False) -> None:
-        self._http, self._previews = http, previews
+    def __init__(self, transport: Transport, previews: bool) -> None:
+        self.transport, self._previews = transport, previews
 
-    def previewing(self) -> Connection:
-        """The same connection, that previews."""
-        return Connection(self._http, previews=True)
-
-    def change(self, method: str, path: str, *, params: Mapping[str, Any], **options: Any) -> httpx.Response:
+    def change(self, method: str, path: str, *, params: Mapping[str, Any], **options: Any) -> Answer:
         """A request that changes the estate. Previewed."""
         if self._previews:
             params = {**params, "preview": True}
         answer = self.ask(method, path, params=given(params), **options)
         if PREVIEW_HEADER in answer.headers:
+            from portero.core.nouns.preview import Preview  # loaded only where one is asked for
+
             raise Previewed(Preview.model_validate_json(answer.content))
         return answer
 
-    def ask(
-        self, method: str, path: str, *, headers: Mapping[str, str] | None = None, **options: Any
-    ) -> httpx.Response:
-        tries = _RETRIES if method in _SAFE or "Idempotency-Key" in (headers or {}) else 0
-        while True:
-            try:
-                answer = self._http.request(method, "/api/v1" + path, headers=headers, **options)
-                break
-            except httpx.HTTPError as problem:
-                if tries == 0:
-                    raise Unreachable(f"{self._http.base_url} does not answer ({problem})") from problem
-                tries -= 1
-                time.sleep(0.2)
+    def ask(self, method: str, path: str, **options: Any) -> Answer:
+        """The answer to a request, with the options of `Transport.send`. Problem, Unreachable."""
+        answer = self.transport.send(method, "/api/v1" + path, **options)
         if answer.is_success:
             return answer
         try:
             body = answer.json()
         except ValueError:
-            body = {"status": answer.status_code, "title": f"The service answered {answer.status_code}"}
+            body = {"status": answer.status, "title": f"The service answered {answer.status}"}
         raise problem_of(body)
 
     def get(self, path: str, model: type[Model], **params: Any) -> Model:

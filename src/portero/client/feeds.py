@@ -6,7 +6,7 @@ import builtins
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, ClassVar
 
 from portero.client.collection import Collection
 from portero.client.connection import LONG_SECONDS, STREAM, segment
@@ -24,6 +24,8 @@ from portero.core.nouns.indicator import SetAside
 
 class Feeds(Collection[Feed, FeedSummary, FeedSummary]):
     """Feeds. What they do in the background is told by `progress` and `last_poll`; `finished` waits for it."""
+
+    model: ClassVar = Feed
 
     def poll(self, key: str) -> FeedSummary:
         """Begin to fetch a feed. NotFound, Invalid."""

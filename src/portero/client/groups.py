@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from portero.client.collection import Collection
 from portero.client.connection import segment
 from portero.core.nouns.group import (
@@ -16,6 +18,8 @@ from portero.core.nouns.group import (
 
 class Groups(Collection[Group, GroupSummary, GroupSummary]):
     """Groups, strongest first."""
+
+    model: ClassVar = Group
 
     def preview(self, group: Group) -> GroupPreview:
         """Whom the group, saved or not, would hold; who comes in and who drops out. Nothing is kept."""

@@ -10,11 +10,13 @@ from typing import Annotated, Any, NamedTuple
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, PlainSerializer, StringConstraints
 
+from portero.core.nouns import building
+
 
 class Noun(BaseModel):
     """Base of all nouns. Instances never change; a field that is not known is an error."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True, defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True, defer_build=building.deferred)
 
 
 class Fault(NamedTuple):

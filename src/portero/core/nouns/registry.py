@@ -132,6 +132,11 @@ class AuthoredNoun(Declared):
         return {self.key_of(one): one for one in self.of(estate)}
 
 
+def noun_of(model: type[Authored]) -> AuthoredNoun:
+    """The noun that a model declares."""
+    return AuthoredNoun(**vars(model.declared), model=model)
+
+
 class DescribedNoun(Noun):
     """One of the nouns that administrators author, for programs that treat all of them alike."""
 
@@ -155,7 +160,7 @@ def nouns_of(document: type[BaseModel]) -> dict[str, AuthoredNoun]:
             told = model.declared
             if told.list != name or told.word in found:
                 raise TypeError(f"{model.__name__} is declared as {told.word} of {told.list}, and stands in {name}")
-            found[told.word] = AuthoredNoun(**vars(told), model=model)
+            found[told.word] = noun_of(model)
     return found
 
 

@@ -12,9 +12,10 @@ class Background:
     """A thread of its own. When the process ends it ends too, wherever it is: what it does may be cut off anywhere."""
 
     def __init__(self, name: str) -> None:
-        self._queue: SimpleQueue[tuple[Callable[[], None], Future[None]]] = SimpleQueue()
+        self._queue: SimpleQueue[tuple[Callable[[], None], Future[None]] | None] = SimpleQueue()
         self._closed = False
-        threading.Thread(target=self._work, name=name, daemon=True).start()
+        self._thread = threading.Thread(target=self._work, name=name, daemon=True)
+        self._thread.start()
 
     def submit(self, work: Callable[[], None]) -> Future[None]:
         """Do something when all before it is done."""
@@ -22,13 +23,15 @@ class Background:
         self._queue.put((work, done))
         return done
 
-    def close(self) -> None:
-        """Let nothing more begin."""
+    def close(self, seconds: float = 2.0) -> None:
+        """Let nothing more begin, and give what is being done so long to come to its end."""
         self._closed = True
+        self._queue.put(None)
+        self._thread.join(seconds)
 
     def _work(self) -> None:
-        while True:
-            work, done = self._queue.get()
+        while (task := self._queue.get()) is not None:
+            work, done = task
             if self._closed or not done.set_running_or_notify_cancel():
                 done.cancel()
                 continue

@@ -1,0 +1,25 @@
+"""The verdict on attempts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from portero.client.connection import Part
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.verdict import Explanation, Unjudged
+
+
+class Checks(Part):
+    """What machines would do about attempts, and why."""
+
+    def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:
+        """The verdict on a visit or a start, with every reason. NotFound for the device, Invalid for the URL."""
+        return self.connection.consult("/check", attempt, Explanation, left_aside=left_aside or None)
+
+    def check_batch(self, attempts: Sequence[dict[str, Any]]) -> list[Explanation | Unjudged]:
+        """The verdicts on up to 1,000 attempts, in their order; one that cannot be judged has a problem instead."""
+        answer = self.connection.ask("POST", "/check/batch", json={"attempts": list(attempts)}, timeout=120)
+        return TypeAdapter(list[Explanation | Unjudged]).validate_json(answer.content)
