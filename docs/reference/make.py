@@ -1,4 +1,4 @@
-"""Write the generated reference: the OpenAPI description, and the command line's help."""
+"""Write what is generated: the OpenAPI description, the command line's help, the table of commands."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 HERE = Path(__file__).parent
+TABLE = HERE.parents[1] / "src/portero/cli/commands.json"
 
 
 def openapi() -> str:
@@ -29,7 +30,7 @@ def _commands(parser: argparse.ArgumentParser) -> Iterator[argparse.ArgumentPars
 
 def command_line() -> str:
     """The help of every command, as one page."""
-    from portero.cli.main import parser as portero
+    from portero.cli.families import parser_of as portero
     from portero.endpoint.main import parser as endpoint
 
     parts = ["# The command line\n", "Written by `make reference`; do not edit.\n"]
@@ -40,12 +41,21 @@ def command_line() -> str:
     return "\n".join(parts)
 
 
+def table() -> str:
+    """All commands as data, from which `portero` is understood before a family is loaded."""
+    from portero.cli.families import parser_of
+    from portero.cli.table import write_table
+
+    return write_table(parser_of())
+
+
 def main() -> None:
-    """Write both pages."""
+    """Write the pages, and the table of commands."""
     os.environ["COLUMNS"] = "100"
     (HERE / "openapi.json").write_text(openapi())
     home = str(Path.home())
     (HERE / "command-line.md").write_text(command_line().replace(home, "~"))
+    TABLE.write_text(table())
 
 
 if __name__ == "__main__":

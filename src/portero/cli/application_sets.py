@@ -8,8 +8,9 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import Commands, UsageProblem, add_change
-from portero.cli.nouns import Family, given_in
+from portero.cli.family import Family, given_in
 from portero.core import wording
+from portero.core.nouns.application_set import ApplicationSet
 
 _CONDITION = re.compile(r"^(sha256|path|product|file|signer|vendor|category|version)(<=|>=|=|<)(.+)$")
 _BOUNDS = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
@@ -51,7 +52,7 @@ def _tell_set(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family("application set")
+    family = Family(ApplicationSet)
     verbs = family.declare(commands)
     example = 'remote-control --include "category=remote-access"'
     rows = family.list(

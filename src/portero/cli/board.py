@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.command import DONE, Commands, Context, UsageProblem
-from portero.core import sentences, wording
+from portero.core import wording
 from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
 
 MOST_ROWS = 60
@@ -75,8 +75,7 @@ def _tell_overlap(found: Overlap) -> None:
 
 def _said(row: OverlapRow) -> list[str]:
     return [
-        f"{one.action.value} {sentences.on(one.ruleset, one.target)}"
-        + (f", {one.conditions}" if one.conditions else "")
+        f"{one.action.value} {wording.on(one.ruleset, one.target)}" + (f", {one.conditions}" if one.conditions else "")
         for one in row.contributions
     ] or ["-"]
 
@@ -84,21 +83,6 @@ def _said(row: OverlapRow) -> list[str]:
 def _outcome(one: OverlapOutcome) -> str:
     parts = [one.verdict.value, *([one.when] if one.when else []), *([f"by {one.by}"] if one.by else [])]
     return " ".join(parts) + f" ({one.devices:,})"
-
-
-def group_overlaps(context: Context) -> int:
-    with context.client() as portero:
-        found = portero.board.group_overlaps()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    sizes = {one.target: one.devices for one in found.groups}
-    rows = []
-    for one in found.shared:
-        stronger, weaker = one.groups
-        rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
-    output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
-    return DONE
 
 
 def register(commands: Commands) -> None:

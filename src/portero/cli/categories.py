@@ -11,7 +11,7 @@ from portero.cli.command import (
 )
 from portero.cli.feeds import category_index
 from portero.cli.lookups import tell_lookup
-from portero.core import sentences
+from portero.core import wording
 from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
 
 
@@ -23,7 +23,7 @@ def category_list(context: Context) -> int:
         return DONE
 
     def told(one: Category) -> str:
-        bound = f" Here: {sentences.newly_registered(settings.newly_registered_days)}."
+        bound = f" Here: {wording.newly_registered(settings.newly_registered_days)}."
         return one.definition + (bound if one.key == NEWLY_REGISTERED else "")
 
     for family in taxonomy.families:

@@ -51,13 +51,17 @@ class Commands:
     def __init__(self, parser: argparse.ArgumentParser, title: str = "commands") -> None:
         self.nouns: set[str] = set()
         """The words of the authored nouns that have commands."""
+        self.family = ""
+        """The family that is being declared: the module of its commands."""
         self._parsers = parser.add_subparsers(title=title, metavar="COMMAND", required=True)
 
     def noun(self, name: str, summary: str, *, of: str | None = None) -> Commands:
         """A noun with verbs of its own; `of` is the word of the authored noun that they are about."""
         if of is not None:
             self.nouns.add(of)
-        return Commands(self._parsers.add_parser(name, help=summary, description=summary), "verbs")
+        verbs = Commands(self._parsers.add_parser(name, help=summary, description=summary), "verbs")
+        verbs.family = self.family
+        return verbs
 
     def add(
         self, name: str, run: Run, summary: str, example: str, *, service: bool = True, json: bool = True
@@ -70,7 +74,7 @@ class Commands:
             epilog=f"Example:\n  {example}",
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
-        parser.set_defaults(run=run)
+        parser.set_defaults(run=run, family=self.family)
         if json:
             parser.add_argument("--json", action="store_true", help="answer with one JSON document")
         if service:

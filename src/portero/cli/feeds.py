@@ -24,12 +24,12 @@ from portero.cli.command import (
     add_change,
     joined_by_commas,
 )
+from portero.cli.family import Family, given_in
 from portero.cli.lookups import listing_aside
-from portero.cli.nouns import Family, given_in
 from portero.cli.previews import tell_verdicts
 from portero.client import Portero
-from portero.core import sentences, wording
-from portero.core.nouns.feed import FORMATS, FeedCredential, FeedProgress, FeedSummary
+from portero.core import wording
+from portero.core.nouns.feed import FORMATS, Feed, FeedCredential, FeedProgress, FeedSummary
 from portero.core.nouns.feed_comparison import FeedComparison
 
 MOST_TOLD = 12
@@ -255,7 +255,7 @@ def category_index(context: Context) -> int:
     with context.client() as portero:
         if days is not None:
             portero.settings.change(reason=context.options.reason, newly_registered_days=days)
-            output.say(f"Newly registered is from now on: {sentences.newly_registered(days)}.")
+            output.say(f"Newly registered is from now on: {wording.newly_registered(days)}.")
             return DONE
         found = portero.feeds.category_index()
     if context.options.json:
@@ -272,14 +272,14 @@ def category_index(context: Context) -> int:
         f"A new machine fetches {found.base_bytes + found.difference_bytes:,} bytes; one that has the base"
         f" {found.difference_bytes:,} ({wording.counted(found.difference_hosts, 'host')} different)."
     )
-    output.say(f"Newly registered: {sentences.newly_registered(found.newly_registered_days)}.")
+    output.say(f"Newly registered: {wording.newly_registered(found.newly_registered_days)}.")
     output.say(f"{wording.counted(found.devices_current, 'machine')} have it, {found.devices_behind:,} not yet.")
     return DONE
 
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family("feed")
+    family = Family(Feed)
     noun = family.declare(commands)
     example = (
         "harbour-list --kind categories --format csv --address https://feeds.example/hosts.csv --every 6h"

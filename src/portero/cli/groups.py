@@ -8,7 +8,6 @@ from typing import Any
 from pydantic import ValidationError
 
 from portero.cli import output
-from portero.cli.board import group_overlaps
 from portero.cli.command import (
     DONE,
     CommandProblem,
@@ -226,6 +225,21 @@ def group_move(context: Context) -> int:
         output.print_json(made)
     else:
         output.say("Strongest first: " + ", ".join((*made.precedence, *BUILT_IN)))
+    return DONE
+
+
+def group_overlaps(context: Context) -> int:
+    with context.client() as portero:
+        found = portero.board.group_overlaps()
+    if context.options.json:
+        output.print_json(found)
+        return DONE
+    sizes = {one.target: one.devices for one in found.groups}
+    rows = []
+    for one in found.shared:
+        stronger, weaker = one.groups
+        rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
+    output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
     return DONE
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from portero.cli import output
 from portero.cli.command import DONE, Context
 from portero.client import Portero
-from portero.core import sentences, wording
+from portero.core import wording
 from portero.core.nouns.correction import CorrectionSummary
 from portero.core.nouns.indicator import SetAside
 from portero.core.nouns.lookup import FeedSays, HostLookup, TouchingRule
@@ -20,7 +20,7 @@ def tell_lookup(found: HostLookup, taxonomy: Taxonomy) -> None:
     """Say it: categories, by whom, where it was seen, which rules touch it."""
     for key in found.categories:
         category = taxonomy.categories[key]
-        bound = f" ({sentences.newly_registered(found.newly_registered_days)})" if key == NEWLY_REGISTERED else ""
+        bound = f" ({wording.newly_registered(found.newly_registered_days)})" if key == NEWLY_REGISTERED else ""
         output.say(f"{found.host} is in {category.name} ({key}){bound}: {category.definition}")
     if found.source == "test host":
         output.say("It is a test host: always in this category, and left out of figures.")

@@ -1,4 +1,7 @@
-"""Answers on standard output: aligned tables that fit 100 columns, JSON, CSV. Colour only on a terminal."""
+"""Answers on standard output: aligned tables that fit 100 columns, JSON, CSV. Colour only on a terminal.
+
+What draws is loaded where something is drawn: an answer as JSON needs none of it.
+"""
 
 from __future__ import annotations
 
@@ -8,15 +11,17 @@ import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
-from rich.console import Console
-from rich.padding import Padding
-from rich.table import Table
-from rich.text import Text
 
 from portero.core.nouns.base import rfc3339
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.padding import Padding
+    from rich.table import Table
+    from rich.text import Text
 
 WIDTH = 100
 _STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "blue"}
@@ -25,12 +30,17 @@ _STATE_STYLES = {"current": "cyan", "waiting": "yellow", "failed": "magenta", "s
 
 def console() -> Console:
     """Standard output. On a terminal as wide as it is; elsewhere 100 columns and no colour."""
+    from rich.console import Console
+
     terminal = sys.stdout.isatty()
     return Console(width=None if terminal else WIDTH, highlight=False, no_color=not terminal, soft_wrap=False)
 
 
 def say(line: str | Text = "", indent: int = 0) -> None:
     """Plain words, wrapped so that all lines keep the indent."""
+    from rich.padding import Padding
+    from rich.text import Text
+
     _show(Padding(Text(line) if isinstance(line, str) else line, (0, 0, 0, indent)))
 
 
@@ -54,6 +64,8 @@ def cut(text: str, most: int) -> str:
 
 def mark(word: str) -> Text:
     """An action, verdict or state, coloured on a terminal."""
+    from rich.text import Text
+
     return Text(word, style=_STYLES.get(word) or _STATE_STYLES.get(word) or "")
 
 
@@ -90,6 +102,9 @@ def _plain(value: Any) -> Any:
 
 def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
     """An aligned table; columns in `right` are set flush right."""
+    from rich.table import Table
+    from rich.text import Text
+
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=any(headings))
     for number, heading in enumerate(headings):
         table.add_column(heading, justify="right" if number in right else "left", overflow="fold")
@@ -104,6 +119,8 @@ def working(what: str) -> Iterator[None]:
     if not sys.stderr.isatty():
         yield
         return
+    from rich.console import Console
+
     with Console(stderr=True).status(f"{what} …"):
         yield
 

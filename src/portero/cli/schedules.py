@@ -9,9 +9,9 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import CommandProblem, Commands, UsageProblem, add_change, read_bytes
-from portero.cli.nouns import Family, given_in
+from portero.cli.family import Family, given_in
 from portero.core import wording
-from portero.core.nouns.schedule import WEEK
+from portero.core.nouns.schedule import WEEK, Schedule
 from portero.formats.calendars import BadCalendar, read_days_off
 
 _WINDOW = re.compile(r"^(?P<days>[a-z,-]+)\s+(?P<from>\d\d:\d\d)-(?P<to>\d\d:\d\d)$")
@@ -66,7 +66,7 @@ def _tell_schedule(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family("schedule")
+    family = Family(Schedule)
     verbs = family.declare(commands)
     rows = family.list(
         ("SCHEDULE", "NOW", "WINDOWS"),

@@ -7,8 +7,8 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import Commands, UsageProblem, add_change
-from portero.cli.nouns import Family, given_in
-from portero.core.nouns.service import Decision
+from portero.cli.family import Family, given_in
+from portero.core.nouns.service import Decision, Service
 
 
 def _service_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
@@ -37,7 +37,7 @@ def _tell_service(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family("service")
+    family = Family(Service)
     verbs = family.declare(commands)
     example = "quick-drop --host quickdrop.example --suitability 15 --decision declined"
     rows = family.list(

@@ -25,3 +25,13 @@ def as_sentence(words: str) -> str:
     """The words with a capital in front, unless a URL stands there, and a stop behind, where they have none."""
     begins = words[:1] if "://" in words.partition(" ")[0] else words[:1].upper()
     return begins + words[1:] + ("" if words.endswith((".", "?", "!", ")")) else ".")
+
+
+def on(ruleset: str, target: str | None) -> str:
+    """A ruleset where it is put: “quiet-link on satellite”."""
+    return f"{ruleset} on {target or 'the machine itself'}"
+
+
+def newly_registered(days: int) -> str:
+    """What counts as newly registered."""
+    return f"registered less than {counted(days, 'day')} ago"

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
 from portero.core.insight.effects.rulings import ANY_TIME, Judge, Ruling, rules_met
 from portero.core.insight.effects.slicing import Slice
@@ -160,7 +160,7 @@ def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
             verdict=word,
             devices=swept.devices,
             when=when(changed, every),
-            by=sentences.on(owner.ruleset, owner.target) if owner else None,
+            by=wording.on(owner.ruleset, owner.target) if owner else None,
             device=swept.first.facts.hostname,
             at=witness.moment.at,
             user=witness.person.user,

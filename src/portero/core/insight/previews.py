@@ -246,7 +246,7 @@ class _Shifts:
         for _, then in found:
             if then.by is not None:
                 own = swept.policies[-1].bundle.assignments[then.by.assignment]
-                shift.by[sentences.on(own.ruleset, own.target or swept.first.facts.hostname)] += swept.devices
+                shift.by[wording.on(own.ruleset, own.target or swept.first.facts.hostname)] += swept.devices
 
     def rows(self) -> list[VerdictChange]:
         """What changes, on the most machines first."""

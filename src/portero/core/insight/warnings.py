@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from publicsuffixlist import PublicSuffixList
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.taking_hold import host_only
@@ -172,4 +172,4 @@ def _in_force_everywhere(estate: Estate, ruleset: Ruleset) -> Iterator[tuple[str
         if plain and one.place == "anywhere" and WHOLE_FLEET in one.to and one.state is State.ACTIVE:
             other = estate.ruleset_by_key[one.ruleset]
             if other.key != ruleset.key and other.kind == ruleset.kind:
-                yield from ((sentences.on(other.key, WHOLE_FLEET), rule) for rule in other.rules[:MOST_LOOKED_AT])
+                yield from ((wording.on(other.key, WHOLE_FLEET), rule) for rule in other.rules[:MOST_LOOKED_AT])

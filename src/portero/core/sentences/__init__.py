@@ -1,7 +1,7 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
 from portero.core.sentences.changes import change_details
-from portero.core.sentences.content import capacity, every, feed_failed, feed_sentence, feed_waits, newly_registered
+from portero.core.sentences.content import capacity, every, feed_failed, feed_sentence, feed_waits
 from portero.core.sentences.findings import (
     blocks_essential,
     broad,
@@ -14,7 +14,6 @@ from portero.core.sentences.findings import (
     layers_disagree,
     never_open,
     nobody,
-    on,
     opened,
     owner_gone,
     path_unseen,
@@ -105,11 +104,9 @@ __all__ = [
     "meant_to",
     "membership_sentence",
     "never_open",
-    "newly_registered",
     "nobody",
     "not_reached",
     "notice_sentence",
-    "on",
     "opened",
     "owner_gone",
     "path_unseen",

@@ -53,8 +53,3 @@ def capacity(most: int, may: int, a_day: float | None, full_in: float | None) ->
         return f"{told}, and no more from day to day." if a_day == 0 else f"{told}, {pace} fewer each day."
     days = f"{counted(round(full_in), 'day')}" if full_in <= FAR else "more than ten years"
     return f"{told}, {pace} more each day: full in {days} at that rate."
-
-
-def newly_registered(days: int) -> str:
-    """What counts as newly registered."""
-    return f"registered less than {counted(days, 'day')} ago"

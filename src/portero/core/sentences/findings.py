@@ -19,11 +19,6 @@ def named(words: Sequence[str]) -> str:
     return joined([*words[: MOST_NAMED - 1], f"{len(words) - MOST_NAMED + 1:,} more"])
 
 
-def on(ruleset: str, target: str | None) -> str:
-    """A ruleset where it is put: “quiet-link on satellite”."""
-    return f"{ruleset} on {target or 'the machine itself'}"
-
-
 def contradiction(winner: str, loser: str, does: str, undone: str, about: Sequence[str], devices: int) -> str:
     """Two overlapping groups that say opposite things of the same."""
     verb = {"allow": "allows", "warn": "warns on", "block": "blocks"}

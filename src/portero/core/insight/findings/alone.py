@@ -44,7 +44,7 @@ class Put(NamedTuple):
     def words(self) -> str:
         """As in “quiet-link on satellite”."""
         where = wording.joined([target_name(target) for target in self.assignment.to])
-        return sentences.on(self.ruleset.key, where)
+        return wording.on(self.ruleset.key, where)
 
     @property
     def removing(self) -> list[tuple[str, Mapping[str, str]]]:

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
 from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
@@ -86,7 +86,7 @@ class _Judge:
         yield from self._shadowed()
 
     def _words(self, one: InForce) -> str:
-        return sentences.on(one.ruleset, one.target)
+        return wording.on(one.ruleset, one.target)
 
     def _pairs(self, met: Mapping[Meeting, Tally]) -> dict[_Pair, list[tuple[Meeting, Tally]]]:
         pairs: dict[_Pair, list[tuple[Meeting, Tally]]] = defaultdict(list)
