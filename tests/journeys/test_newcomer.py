@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import gzip
 import json
+import os
 import re
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import httpx
@@ -63,6 +66,10 @@ def test_a_noun_that_is_added_as_the_page_says_goes_through_every_layer(tmp_path
     copy = tmp_path / "src"
     shutil.copytree(Path(portero.__file__).parent, copy / "portero", ignore=shutil.ignore_patterns("__pycache__"))
     assert follow_the_steps(copy) == 2
+    # what `make reference` runs
+    shutil.copytree(ROOT / "docs/reference", tmp_path / "docs/reference")
+    make = [sys.executable, str(tmp_path / "docs/reference/make.py")]
+    subprocess.run(make, env={**os.environ, "PYTHONPATH": str(copy)}, check=True)
     env = {"PYTHONPATH": str(copy), "XDG_CONFIG_HOME": str(tmp_path / "config")}
     data = tmp_path / "data"
     data.mkdir()

@@ -165,7 +165,7 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     when.add_argument("--starts", metavar="TIME", help=f"from then on, as in 2026-12-01T00:00:00Z{back}")
     when.add_argument("--ends", metavar="TIME", help=f"until just before then{back}")
     switch: dict[str, Any] = (
-        {"action": argparse.BooleanOptionalAction} if changing else {"action": "store_const", "const": True}
+        {"action": argparse.BooleanOptionalAction} if changing else {"action": "store_true", "default": None}
     )
     when.add_argument("--until-restart", **switch, help="until the machine next starts")
     how = parser.add_argument_group("how strongly")

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 _FILE = Path(__file__).with_name("commands.json")
+_YES_OR_NO = "yes or no"
 _TYPES = {"int": int}
 """Types that argparse checks. All else is taken as it is written; the family checks it when it runs."""
 
@@ -19,14 +20,20 @@ _TYPES = {"int": int}
 def described(parser: argparse.ArgumentParser) -> dict[str, Any]:
     """A parser as data: what it says of itself, its arguments, its commands."""
     titles = {id(argument): group.title for group in parser._action_groups[2:] for argument in group._group_actions}
+    rivals = {
+        id(argument): number
+        for number, group in enumerate(parser._mutually_exclusive_groups)
+        for argument in group._group_actions
+    }
     found: dict[str, Any] = {"description": parser.description, "epilog": parser.epilog}
     if "family" in parser._defaults:
         found["family"] = parser._defaults["family"]
     found["arguments"] = [
-        _argument(argument, titles.get(id(argument)))
+        _argument(argument, titles.get(id(argument)), rivals.get(id(argument)))
         for argument in parser._actions
         if not isinstance(argument, argparse._HelpAction | argparse._SubParsersAction)
     ]
+    found["one_of"] = [group.required for group in parser._mutually_exclusive_groups]
     for argument in parser._actions:
         if isinstance(argument, argparse._SubParsersAction):
             helps = {choice.dest: choice.help for choice in argument._choices_actions}
@@ -37,7 +44,7 @@ def described(parser: argparse.ArgumentParser) -> dict[str, Any]:
     return found
 
 
-def _argument(argument: argparse.Action, group: str | None) -> dict[str, Any]:
+def _argument(argument: argparse.Action, group: str | None, one_of: int | None) -> dict[str, Any]:
     if isinstance(argument, argparse._VersionAction):
         return {"names": argument.option_strings, "action": "version", "version": argument.version}
     found: dict[str, Any] = {"names": argument.option_strings or [argument.dest], "help": argument.help}
@@ -45,8 +52,13 @@ def _argument(argument: argparse.Action, group: str | None) -> dict[str, Any]:
         found["action"] = "store_true"
     elif isinstance(argument, argparse._AppendAction):
         found["action"] = "append"
+    elif isinstance(argument, argparse.BooleanOptionalAction):
+        # it adds the names that say no by itself
+        found["names"] = [name for name in argument.option_strings if not name.startswith("--no-")]
+        found["action"] = _YES_OR_NO
     told = {
         "group": group,
+        "one_of": one_of,
         "nargs": argument.nargs if argument.nargs != 0 else None,
         "choices": list(argument.choices) if argument.choices else None,
         "metavar": argument.metavar,
@@ -78,15 +90,19 @@ def parser_from(
     parser.formatter_class = argparse.RawDescriptionHelpFormatter
     if "family" in table:
         parser.set_defaults(family=table["family"])
+    one_of = [parser.add_mutually_exclusive_group(required=required) for required in table["one_of"]]
     groups: dict[str, argparse._ArgumentGroup] = {}
     for argument in table["arguments"]:
-        keywords = {name: value for name, value in argument.items() if name not in ("names", "group")}
+        keywords = {name: value for name, value in argument.items() if name not in ("names", "group", "one_of")}
+        if keywords.get("action") == _YES_OR_NO:
+            keywords["action"] = argparse.BooleanOptionalAction
         if "type" in keywords:
             keywords["type"] = _TYPES[keywords["type"]]
         title = argument.get("group")
         if title is not None and title not in groups:
             groups[title] = parser.add_argument_group(title)
-        (groups[title] if title is not None else parser).add_argument(*argument["names"], **keywords)
+        place = one_of[argument["one_of"]] if "one_of" in argument else groups[title] if title else parser
+        place.add_argument(*argument["names"], **keywords)
     if "commands" in table:
         parsers = parser.add_subparsers(title=table["title"], metavar="COMMAND", required=True)
         for name, command in table["commands"].items():
