@@ -79,7 +79,7 @@ explore: setup ## what is tried often, far more often, with other examples each 
 	for round in $$(seq $(ROUNDS)); do PORTERO_EXPLORE=1 $(BIN)/pytest -q -n $(WORKERS) --hypothesis-profile=explore $(EXPLORED) || exit 1; done
 
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one
-	$(BIN)/python -m bench $(if $(QUICK),--quick)
+	PYTHONPATH=tests $(BIN)/python -m bench $(if $(QUICK),--quick)
 
 screenshots: setup screenshot-packages ## draw docs/screenshots anew from the demo estate
 	$(BIN)/python docs/screenshots/make.py
