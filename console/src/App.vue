@@ -3,10 +3,10 @@ import { BApp } from 'bootstrap-vue-next'
 import { watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { useSession } from './api/session'
-import PreviewDialog from './components/PreviewDialog.vue'
-import StateBox from './components/StateBox.vue'
-import TopBar from './components/TopBar.vue'
+import { useSession } from '@/access/useSession'
+import StateBox from '@/base/StateBox.vue'
+import TopBar from '@/base/TopBar.vue'
+import PreviewDialog from '@/previews/PreviewDialog.vue'
 
 const { data: session, isPending, error, refetch } = useSession()
 const route = useRoute()

@@ -8,7 +8,7 @@ import './style/base.css'
 import { QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
 import { createApp } from 'vue'
 
-import { Problem } from './api/client'
+import { Problem } from '@/api/client'
 import App from './App.vue'
 import { router } from './router'
 

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import { computed, shallowRef } from 'vue'
 
-import { proposal } from '../composables/useProposal'
+import { planned } from '@/previews/plannedChange'
 import type { Preview } from './client'
 import { readAgain, type Subject } from './queries'
 
@@ -18,7 +18,7 @@ export interface Asking {
   preview?: boolean
 }
 
-interface Proposing<Variables, Result> {
+interface Planning<Variables, Result> {
   /** What is to be saved, as in “ruleset quiet-link”. */
   title: string
   onSuccess?: (made: Result) => void
@@ -44,9 +44,9 @@ export function changing(subjects: Subject[]) {
       mutation.mutate({ variables, query: {} }, { onSuccess: (made) => options.onSuccess?.(made) })
     }
     /** Show what the change would do; it is made once that is confirmed. */
-    function propose(variables: Variables, { title, onSuccess, draft }: Proposing<Variables, Result>) {
+    function plan(variables: Variables, { title, onSuccess, draft }: Planning<Variables, Result>) {
       reset()
-      proposal.value = {
+      planned.value = {
         title,
         mayBeDraft: draft !== undefined,
         async load() {
@@ -70,7 +70,7 @@ export function changing(subjects: Subject[]) {
     }
     return {
       mutate,
-      propose,
+      plan,
       reset,
       isPending: mutation.isPending,
       data: mutation.data,

@@ -2,7 +2,7 @@ import createClient from 'openapi-fetch'
 
 import type { components, paths } from './schema'
 
-type Schemas = components['schemas']
+export type Schemas = components['schemas']
 export type Device = Schemas['Device']
 export type DeviceEvent = Schemas['DeviceEvent']
 export type Readiness = Schemas['Readiness']

@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import { useRouteQuery } from '@vueuse/router'
+import { BButton, BFormCheckbox, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+
+import PageHead from '@/base/PageHead.vue'
+import StateBox from '@/base/StateBox.vue'
+import ActivityTable from './ActivityTable.vue'
+import { type ActivityFilters, useActivity } from './useActivity'
+
+const VERDICTS = [
+  { value: '', text: 'Any verdict' },
+  { value: 'block', text: 'block' },
+  { value: 'warn', text: 'warn' },
+  { value: 'allow', text: 'allow, recorded' },
+]
+const host = useRouteQuery<string>('host', '')
+const verdict = useRouteQuery<string>('verdict', '')
+const reference = useRouteQuery<string>('reference', '')
+const tests = useRouteQuery<string>('tests', '')
+const typedHost = refDebounced(host, 200)
+const withTests = computed({
+  get: () => tests.value === 'yes',
+  set: (value) => (tests.value = value ? 'yes' : ''),
+})
+const filters = computed(
+  () =>
+    ({
+      host: typedHost.value || undefined,
+      verdict: verdict.value || undefined,
+      // half a code finds nothing yet
+      reference: reference.value.trim().length === 9 ? reference.value.trim() : undefined,
+      tests: withTests.value,
+      limit: 50,
+    }) as ActivityFilters,
+)
+const activity = useActivity(filters)
+</script>
+
+<template>
+  <div class="page">
+    <PageHead title="Activity">
+      <span>What machines stopped, warned of or recorded, one by one. Allowed visits are only counted.</span>
+    </PageHead>
+    <div class="filters">
+      <BFormInput
+        v-model="reference"
+        placeholder="Reference on a notice"
+        aria-label="Reference on a notice"
+        maxlength="9"
+      />
+      <BFormInput v-model="host" type="search" placeholder="Host" aria-label="Host" maxlength="253" />
+      <BFormSelect v-model="verdict" :options="VERDICTS" aria-label="Verdict" />
+      <BFormCheckbox v-model="withTests" class="align-self-center">with visits to test hosts</BFormCheckbox>
+      <span class="dim ms-auto align-self-center" role="status"
+        >{{ activity.total.value ?? '…' }} attempts</span
+      >
+    </div>
+    <div class="panel flush">
+      <StateBox
+        :loading="activity.isPending.value"
+        :error="activity.error.value"
+        :empty="activity.total.value === 0"
+        @retry="activity.refetch()"
+      >
+        <template #empty><p class="sub mb-0">No attempt of the kind was reported.</p></template>
+        <ActivityTable :items="activity.items.value ?? []" machine />
+      </StateBox>
+    </div>
+    <div v-if="activity.hasNextPage.value" class="text-center mt-3">
+      <BButton
+        variant="light"
+        :disabled="activity.isFetchingNextPage.value"
+        @click="activity.fetchNextPage()"
+      >
+        Show 50 more
+      </BButton>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.filters input[type='text'],
+.filters input:not([type]) {
+  width: 200px;
+}
+</style>

@@ -1,0 +1,138 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import Icon from '@/base/Icon.vue'
+import EditorHead from '@/editing/EditorHead.vue'
+import SaveProblem from '@/editing/SaveProblem.vue'
+import { useDraft } from '@/editing/useDraft'
+import { useEditing } from '@/editing/useEditing'
+import ProgramCondition from './ProgramCondition.vue'
+import {
+  type ApplicationCondition,
+  type ApplicationSet,
+  type ApplicationSetBody,
+  useCreateSet,
+  usePutSet,
+  useRemoveSet,
+  useSetSentence,
+} from './useApplicationSets'
+
+/** Edit an application set: which programs it takes in, and which of them not after all. */
+const props = defineProps<{ set?: ApplicationSet }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { mayAuthor } = useSession()
+const { draft, changed, reset, version } = useDraft(
+  () => props.set,
+  (saved) => ({
+    key: saved?.key ?? '',
+    name: saved && saved.name !== saved.key ? saved.name : '',
+    following: saved?.following ?? true,
+    include: (saved?.include ?? [{ product: '' }]) as ApplicationCondition[],
+    exclude: (saved?.exclude ?? []) as ApplicationCondition[],
+    frozen_members: (saved?.frozen_members ?? null) as string[] | null,
+  }),
+  `application set ${props.set?.key ?? '+new'}`,
+)
+const PARTS = [
+  { key: 'include', title: 'Takes in programs with', add: 'Condition' },
+  { key: 'exclude', title: 'but not those with', add: 'Exclusion' },
+] as const
+const given = (one: ApplicationCondition) =>
+  Object.entries(one).some(
+    ([name, value]) => name !== 'version' && value !== '' && value !== null && value !== undefined,
+  )
+const body = computed<ApplicationSetBody>(() => ({
+  ...draft.value,
+  key: draft.value.key.trim(),
+  name: draft.value.name.trim() || null,
+  frozen_members: draft.value.following ? null : draft.value.frozen_members,
+}))
+const complete = computed(() =>
+  [...body.value.include, ...body.value.exclude].every(given)
+    ? { ...body.value, key: body.value.key || 'new' }
+    : null,
+)
+const { data: sentence } = useSetSentence(complete)
+const create = useCreateSet()
+const put = usePutSet()
+const remove = useRemoveSet()
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version, reset },
+  'application set',
+  (key) => emit('saved', key),
+)
+function drop() {
+  const { key, version: seen } = props.set!
+  remove.plan(
+    { key, version: seen },
+    { title: `remove application set ${key}`, onSuccess: () => emit('saved', '') },
+  )
+}
+</script>
+
+<template>
+  <div class="editor">
+    <form class="panel" @submit.prevent="submit(!set)">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="application set"
+        :is-new="!set"
+        key-example="remote-control"
+        name-example="Remote control"
+        :changed="changed"
+        :may-author="mayAuthor"
+        :blocked="saving || !complete"
+        @undo="reset"
+      />
+      <p class="sentence" role="status">
+        <b>{{ changed ? 'Will hold:' : 'Holds:' }}</b> {{ sentence ?? '…' }}
+      </p>
+      <SaveProblem
+        :problem="problem ?? remove.error.value"
+        :mine="body"
+        @take="takeTheirs"
+        @keep="keepMine"
+      />
+    </form>
+
+    <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
+      <h2>{{ part.title }}</h2>
+      <ProgramCondition
+        v-for="(condition, place) in draft[part.key]"
+        :key="place"
+        :model-value="condition"
+        :label="`${part.add} ${place + 1}`"
+        :disabled="!mayAuthor"
+        @update:model-value="draft[part.key][place] = $event"
+        @remove="draft[part.key].splice(place, 1)"
+      />
+      <p v-if="!draft[part.key].length" class="sub mb-1">None.</p>
+      <BButton v-if="mayAuthor" variant="link" @click="draft[part.key].push({ product: '' })"
+        ><Icon name="plus" /> {{ part.add }}</BButton
+      >
+    </section>
+
+    <section class="panel" aria-label="Later programs">
+      <BFormCheckbox v-model="draft.following" :disabled="!mayAuthor"
+        >Following: takes in what is found on machines later</BFormCheckbox
+      >
+      <p v-if="!draft.following" class="sub mb-0">
+        Frozen: it holds
+        {{
+          draft.frozen_members
+            ? `${draft.frozen_members.length} programs`
+            : 'what machines have when it is saved'
+        }}, by their SHA-256.
+      </p>
+      <p v-if="set?.rulesets.length" class="mt-2 mb-0">Named by {{ set.rulesets.join(', ') }}.</p>
+      <BButton v-else-if="set && mayAuthor" class="mt-2" variant="light" @click="drop"
+        >Remove application set</BButton
+      >
+    </section>
+  </div>
+</template>

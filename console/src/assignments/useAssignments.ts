@@ -1,0 +1,45 @@
+import { changing, key, match } from '@/api/changing'
+import { api, type Assignment, told } from '@/api/client'
+import { crud } from '@/api/crud'
+import type { components } from '@/api/schema'
+
+type NewAssignment = components['schemas']['NewAssignment']
+
+export type AssignmentBody = components['schemas']['Assignment']
+
+const assignments = crud<Assignment, AssignmentBody>('assignments')
+
+/** All assignments. */
+export const useAssignments = () => assignments.useAll()
+
+export const usePutAssignment = assignments.usePut
+export const useRemoveAssignment = assignments.useRemove
+
+const useChange = changing(['revision'])
+
+/** Put a ruleset on groups. */
+export const useAssign = () =>
+  useChange((body: NewAssignment, query) =>
+    told(api.POST('/api/v1/assignments', { params: { query }, body, headers: key() })),
+  )
+
+/** What an assignment is, without what lists add to it. */
+export function assignmentBody(one: Assignment): AssignmentBody {
+  const body: Partial<Assignment> = { ...one }
+  delete body.sentence
+  delete body.devices
+  delete body.version
+  return body as AssignmentBody
+}
+
+/** Pause an assignment, or put it in force. */
+export const useSetState = () =>
+  useChange(({ assignment, state }: { assignment: Assignment; state: Assignment['state'] }, query) =>
+    told(
+      api.PUT('/api/v1/assignments/{key}', {
+        params: { path: { key: assignment.key }, query },
+        body: { ...assignmentBody(assignment), state },
+        headers: match(assignment.version),
+      }),
+    ),
+  )

@@ -1,0 +1,211 @@
+<script setup lang="ts">
+import { useRouteQuery } from '@vueuse/router'
+import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import type { Assignment, Ruleset } from '@/api/client'
+import AssignDialog from '@/assignments/AssignDialog.vue'
+import { useAssignments } from '@/assignments/useAssignments'
+import ActionMark from '@/base/ActionMark.vue'
+import BoardTabs from '@/base/BoardTabs.vue'
+import Icon from '@/base/Icon.vue'
+import PageHead from '@/base/PageHead.vue'
+import StateBox from '@/base/StateBox.vue'
+import LadderView from '@/checks/LadderView.vue'
+import { useCheckVisit } from '@/checks/useChecks'
+import { useFindings } from '@/findings/useFindings'
+import { counted } from '@/lib/words'
+import BoardTable from './BoardTable.vue'
+import CellDialog from './CellDialog.vue'
+import OverlapPanel from './OverlapPanel.vue'
+import { type BoardCell, type OverlapAsked, type OverlapRow, useBoard } from './useBoard'
+
+const { data: board, isPending, error, refetch } = useBoard()
+const { data: findings } = useFindings()
+const { data: assignments } = useAssignments()
+const { mayAuthor } = useSession()
+
+// --- what is compared, in the address ---
+
+const groups = useRouteQuery<string>('groups', '')
+const device = useRouteQuery<string>('device', '')
+const typed = useRouteQuery<string>('look', '')
+const chosen = computed(() => groups.value.split(',').filter(Boolean))
+const machine = ref(device.value)
+function choose(target: string) {
+  const next = chosen.value.includes(target)
+    ? chosen.value.filter((one) => one !== target)
+    : [...chosen.value, target].slice(-3)
+  device.value = machine.value = ''
+  groups.value = next.join(',')
+}
+function chooseMachine() {
+  groups.value = ''
+  device.value = machine.value.trim()
+}
+const rows = computed(() => board.value?.rows ?? [])
+const asked = computed<OverlapAsked>(() => {
+  const alone = rows.value.find(({ target, device }) => device && chosen.value.includes(target))
+  const visit = typed.value || undefined
+  if (device.value || alone) return { device: device.value || alone!.target, visit }
+  return { group: chosen.value, visit }
+})
+
+// --- a cell ---
+
+const opened = ref<{ ruleset: string; target: string; cells: BoardCell[] }>()
+const shownCell = ref(false)
+const assigning = ref(false)
+const edited = ref<Assignment>()
+const begin = ref<string>()
+const kindOf = (ruleset: string) =>
+  (board.value?.columns.find((one) => one.ruleset === ruleset)?.kind ?? 'category') as Ruleset['kind']
+function open(ruleset: string, target: string, cells: BoardCell[]) {
+  opened.value = { ruleset, target, cells }
+  if (cells.length) shownCell.value = true
+  else edit()
+}
+function edit(assignment?: string) {
+  shownCell.value = false
+  edited.value = assignments.value?.find((one) => one.key === assignment)
+  begin.value = assignment ? undefined : opened.value?.target
+  assigning.value = true
+}
+
+// --- why ---
+
+const why = useCheckVisit()
+const asking = ref(false)
+function explain(row: OverlapRow) {
+  const one = row.outcomes[0]
+  if (!row.url) return
+  why.mutate({
+    device: one.device,
+    url: row.url,
+    user: one.user ?? undefined,
+    at: one.at,
+    place: one.place as 'on-site' | 'off-site',
+  })
+  asking.value = true
+}
+const kinds = computed(() => {
+  const count = (kind: string) =>
+    findings.value?.items.filter((one) => one.kind === kind && !one.accepted).length
+  return { contradiction: count('contradiction') ?? 0, shadowed: count('shadowed') ?? 0 }
+})
+</script>
+
+<template>
+  <div class="page">
+    <BoardTabs />
+    <PageHead title="Assignments">
+      <span v-if="board">
+        {{ counted(board.rows.filter((one) => !one.device && !one.built_in).length, 'group') }},
+        {{ counted(board.columns.length, 'ruleset') }}, {{ board.in_force }} in force<template
+          v-if="kinds.contradiction"
+        >
+          ·
+          <RouterLink :to="{ name: 'findings', query: { kind: 'contradiction' } }">{{
+            counted(kinds.contradiction, 'contradiction')
+          }}</RouterLink></template
+        ><template v-if="kinds.shadowed"
+          >,
+          <RouterLink :to="{ name: 'findings', query: { kind: 'shadowed' } }"
+            >{{ kinds.shadowed }} shadowed</RouterLink
+          ></template
+        >
+      </span>
+      <template #actions>
+        <form class="machine" @submit.prevent="chooseMachine">
+          <BFormInput v-model="machine" type="search" aria-label="One machine" placeholder="one machine" />
+          <BButton type="submit" variant="light">Show</BButton>
+        </form>
+      </template>
+    </PageHead>
+    <StateBox
+      :loading="isPending"
+      :error="error"
+      :empty="board?.columns.length === 0"
+      :rows="9"
+      @retry="refetch()"
+    >
+      <template #empty>
+        <p><b>Nothing can be assigned yet.</b></p>
+        <p class="sub">
+          Make a ruleset under <RouterLink :to="{ name: 'categories' }">Controls</RouterLink>.
+        </p>
+      </template>
+      <BoardTable
+        v-if="board"
+        class="mt-3"
+        :board="board"
+        :chosen="chosen"
+        :may-author="mayAuthor"
+        @choose="choose"
+        @open="open"
+      />
+      <p class="legend small sub">
+        <ActionMark action="allow" /> <ActionMark action="warn" /> <ActionMark action="block" />
+        <ActionMark action="log" /> <span class="chip">applies</span> several actions
+        <span><Icon name="nut" /> mandatory</span> <span><Icon name="clock" /> has a schedule</span>
+        <span><Icon name="person" /> for some people</span>
+        <span><Icon name="pin" /> only on- or off-site</span>
+        <span><Icon name="key" /> exception</span>
+      </p>
+      <OverlapPanel
+        v-if="chosen.length || device"
+        :asked="asked"
+        :typed="typed"
+        @type="typed = $event"
+        @why="explain"
+      />
+      <p v-else class="sub">Choose two groups, or one machine, to see what each contributes and what wins.</p>
+    </StateBox>
+    <CellDialog v-model="shownCell" :cell="opened" :may-author="mayAuthor" @edit="edit" />
+    <AssignDialog
+      v-if="opened"
+      v-model="assigning"
+      :ruleset="opened.ruleset"
+      :kind="kindOf(opened.ruleset)"
+      :assignment="edited"
+      :begin="begin"
+    />
+    <BModal v-model="asking" title="Why" title-tag="h2" size="lg" no-footer>
+      <StateBox :loading="why.isPending.value" :error="why.error.value" :rows="3">
+        <template v-if="why.data.value">
+          <p class="sub">
+            <code>{{ why.data.value.host }}</code> on {{ why.data.value.attempt.device
+            }}<template v-if="why.data.value.attempt.user"> by {{ why.data.value.attempt.user }}</template
+            >, {{ new Date(why.data.value.attempt.at!).toLocaleString() }}, {{ why.data.value.attempt.place }}
+          </p>
+          <template v-for="layer in why.data.value.intended.layers" :key="layer.layer">
+            <template v-if="layer.layer === 'filter' || layer.winner || layer.lost.length">
+              <h3>{{ layer.layer }}</h3>
+              <LadderView :layer="layer" />
+            </template>
+          </template>
+        </template>
+      </StateBox>
+    </BModal>
+  </div>
+</template>
+
+<style scoped>
+.machine {
+  display: flex;
+  gap: 0.4rem;
+}
+.legend {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.7rem;
+  align-items: center;
+  margin: 0.6rem 0 0.9rem;
+}
+h3 {
+  font-size: 0.875rem;
+  font-weight: 600;
+  text-transform: capitalize;
+}
+</style>

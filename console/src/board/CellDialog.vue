@@ -1,0 +1,66 @@
+<script setup lang="ts">
+import { BButton, BModal } from 'bootstrap-vue-next'
+
+import { useAssignments, useRemoveAssignment, useSetState } from '@/assignments/useAssignments'
+import Icon from '@/base/Icon.vue'
+import BoardMarks from './BoardMarks.vue'
+import type { BoardCell } from './useBoard'
+
+/** What is assigned where a ruleset and a group meet: changed, paused or removed in place. */
+defineProps<{
+  cell?: { ruleset: string; target: string; cells: BoardCell[] }
+  mayAuthor: boolean
+}>()
+const shown = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ edit: [assignment?: string] }>()
+const { data: assignments } = useAssignments()
+const setState = useSetState()
+const remove = useRemoveAssignment()
+const close = () => (shown.value = false)
+
+function turn(key: string) {
+  const assignment = assignments.value?.find((one) => one.key === key)
+  if (!assignment) return
+  const state = assignment.state === 'active' ? 'paused' : 'active'
+  setState.plan(
+    { assignment, state },
+    { title: state === 'active' ? `${key} in force` : `${key} paused`, onSuccess: close },
+  )
+}
+function drop(key: string) {
+  const assignment = assignments.value?.find((one) => one.key === key)
+  if (assignment) remove.plan(assignment, { title: `remove ${key}`, onSuccess: close })
+}
+</script>
+
+<template>
+  <BModal v-model="shown" :title="cell ? `${cell.ruleset} on ${cell.target}` : ''" title-tag="h2" no-footer>
+    <p v-if="setState.error.value ?? remove.error.value" class="wrong" role="alert">
+      <Icon name="exclamation" /> {{ (setState.error.value ?? remove.error.value)!.message }}
+    </p>
+    <section v-for="one in cell?.cells" :key="one.assignment" class="one">
+      <p class="mb-1"><BoardMarks :cell="one" /> {{ one.sentence }}</p>
+      <div v-if="mayAuthor">
+        <BButton variant="light" @click="emit('edit', one.assignment)">Change…</BButton>{{ ' ' }}
+        <BButton variant="light" @click="turn(one.assignment)">{{
+          one.state === 'active' ? 'Pause…' : 'Put in force…'
+        }}</BButton>{{ ' ' }}
+        <BButton variant="light" @click="drop(one.assignment)">Remove…</BButton>
+      </div>
+    </section>
+    <BButton v-if="mayAuthor" variant="link" class="px-0" @click="emit('edit')"
+      ><Icon name="plus" /> Assign it here once more, otherwise</BButton
+    >
+  </BModal>
+</template>
+
+<style scoped>
+.one + .one {
+  border-top: 1px solid var(--line-2);
+  margin-top: 0.8rem;
+  padding-top: 0.8rem;
+}
+.wrong {
+  color: var(--block);
+}
+</style>

@@ -1,0 +1,106 @@
+<script setup lang="ts">
+import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+
+import ControlTabs from '@/base/ControlTabs.vue'
+import PageHead from '@/base/PageHead.vue'
+import RelativeTime from '@/base/RelativeTime.vue'
+import StateBox from '@/base/StateBox.vue'
+import TryDialog from '@/checks/TryDialog.vue'
+import { counted } from '@/lib/words'
+import { useCategorySearch } from './useCategories'
+import { useCategoryIndex } from './useTaxonomy'
+
+/** The web taxonomy: what each category means, and the test host with which it can be tried. */
+const { data: index } = useCategoryIndex()
+const sought = ref('')
+const { families, isPending, error, refetch } = useCategorySearch(sought)
+const trying = ref(false)
+const url = ref('')
+function tryOut(host: string) {
+  url.value = `http://${host}/`
+  trying.value = true
+}
+</script>
+
+<template>
+  <div class="page">
+    <ControlTabs />
+    <PageHead title="Taxonomy">
+      <span
+        >What each web category means, and a host that is always in it, to try a block without visiting
+        it.</span
+      >
+      <span v-if="index"
+        ><b>{{ index.hosts.toLocaleString() }}</b> hosts have an entry, made
+        <RelativeTime :at="index.made_at" />,
+        <RouterLink :to="{ name: 'feeds' }"
+          >of {{ Object.keys(index.generations ?? {}).length || 'no' }} feeds</RouterLink
+        >; {{ counted(index.devices_current, 'machine') }} up to date, {{ index.devices_behind }} not
+        yet</span
+      >
+    </PageHead>
+    <StateBox :loading="isPending" :error="error" @retry="refetch()">
+      <section class="panel flush mt-3" aria-label="Categories">
+        <BFormInput
+          v-model="sought"
+          type="search"
+          class="seek"
+          placeholder="Find a category"
+          aria-label="Find a category"
+        />
+        <BTableSimple caption-top>
+          <caption class="visually-hidden">
+            Web categories
+          </caption>
+          <BThead
+            ><BTr
+              ><BTh>Category</BTh><BTh>What it means</BTh><BTh>Test host</BTh
+              ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+            ></BThead
+          >
+          <BTbody v-for="family in families" :key="family.key">
+            <BTr class="family"
+              ><BTh colspan="4" scope="rowgroup"
+                >{{ family.name }} <code class="dim">{{ family.key }}</code></BTh
+              ></BTr
+            >
+            <BTr v-for="one in family.categories" :key="one.key">
+              <BTd class="text-nowrap"
+                >{{ one.name }} <code class="small dim">{{ one.key }}</code></BTd
+              >
+              <BTd class="sub"
+                >{{ one.definition }}
+                <template v-if="one.key === 'newly-registered' && index"
+                  >Here: less than {{ index.newly_registered_days }} days ago.</template
+                ></BTd
+              >
+              <BTd
+                ><RouterLink :to="{ name: 'find', query: { q: one.test_host } }"
+                  ><code>{{ one.test_host }}</code></RouterLink
+                ></BTd
+              >
+              <BTd class="text-end text-nowrap"
+                ><BButton
+                  variant="link"
+                  class="p-0"
+                  :aria-label="`Try it… with ${one.name}`"
+                  @click="tryOut(one.test_host)"
+                  >Try it…</BButton
+                ></BTd
+              >
+            </BTr>
+          </BTbody>
+        </BTableSimple>
+        <p v-if="!families.length" class="sub p-3 mb-0">No category matches “{{ sought }}”.</p>
+      </section>
+    </StateBox>
+    <TryDialog v-model="trying" :url="url" />
+  </div>
+</template>
+
+<style scoped>
+.family th {
+  background: var(--wash);
+}
+</style>

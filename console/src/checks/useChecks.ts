@@ -1,0 +1,12 @@
+import { useMutation } from '@tanstack/vue-query'
+
+import { api, told } from '@/api/client'
+import type { components } from '@/api/schema'
+
+/** The verdict on a visit. */
+export function useCheckVisit() {
+  return useMutation({
+    mutationFn: (body: components['schemas']['Attempt']) =>
+      told(api.POST('/api/v1/check', { body, params: { query: { left_aside: true } } })),
+  })
+}

@@ -1,0 +1,106 @@
+<script setup lang="ts">
+import { BDropdown, BDropdownItemButton, BFormInput, BModal } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import type { Device } from '@/api/client'
+import DialogButtons from '@/base/DialogButtons.vue'
+import LabelEditor from './LabelEditor.vue'
+import { labelsOf, rowsOf } from './labels'
+import { type Deed, useDeed, useSetLabels } from './useDeeds'
+
+/** What an administrator can do to one machine: labels, revoke, retire. */
+const props = defineProps<{ device: Device }>()
+const { mayAuthor, mayKeep } = useSession()
+const setLabels = useSetLabels()
+const deed = useDeed()
+
+const labelling = ref(false)
+const rows = ref<{ name: string; value: string }[]>([])
+/** The machine's version as the labels were read: what others did since must not be undone unseen. */
+const seen = ref(0)
+const doing = ref(false)
+const which = ref<Deed>('retire')
+const reason = ref('')
+const WORDS = {
+  retire: {
+    title: 'Retire',
+    text: 'It leaves all groups, and its credential is refused at once. Its history stays.',
+    does: 'Retire it',
+  },
+  revoke: {
+    title: 'Revoke the credential of',
+    text: 'It is refused at once, and goes on with its last good bundle until it joins again with a new code.',
+    does: 'Revoke it',
+  },
+}
+const words = computed(() => WORDS[which.value as 'retire' | 'revoke'])
+
+function label() {
+  rows.value = rowsOf(props.device.labels)
+  if (!rows.value.length) rows.value = [{ name: '', value: '' }]
+  seen.value = props.device.version
+  setLabels.reset()
+  labelling.value = true
+}
+function saveLabels() {
+  setLabels.mutate(
+    { device: props.device.id, labels: labelsOf(rows.value), version: seen.value },
+    { onSuccess: () => (labelling.value = false) },
+  )
+}
+function ask(wanted: 'retire' | 'revoke') {
+  which.value = wanted
+  reason.value = ''
+  deed.reset()
+  doing.value = true
+}
+function doIt() {
+  deed.mutate(
+    { device: props.device.id, deed: which.value, reason: reason.value.trim() || undefined },
+    { onSuccess: () => (doing.value = false) },
+  )
+}
+</script>
+
+<template>
+  <BDropdown
+    v-if="mayAuthor && device.lifecycle !== 'retired'"
+    text="Manage"
+    variant="light"
+    placement="bottom-end"
+  >
+    <BDropdownItemButton @click="label">Labels…</BDropdownItemButton>
+    <template v-if="mayKeep">
+      <BDropdownItemButton v-if="device.lifecycle !== 'invited'" @click="ask('revoke')"
+        >Revoke its credential…</BDropdownItemButton
+      >
+      <BDropdownItemButton @click="ask('retire')">Retire…</BDropdownItemButton>
+    </template>
+  </BDropdown>
+  <BModal v-model="labelling" :title="`Labels of ${device.hostname}`" title-tag="h2" no-footer>
+    <form @submit.prevent="saveLabels">
+      <LabelEditor v-model="rows" />
+      <p class="small dim">Groups that look at labels follow at once.</p>
+      <DialogButtons
+        does="Save"
+        :error="setLabels.error.value"
+        :disabled="setLabels.isPending.value"
+        @back="labelling = false"
+      />
+    </form>
+  </BModal>
+  <BModal v-model="doing" :title="`${words.title} ${device.hostname}`" title-tag="h2" no-footer>
+    <form @submit.prevent="doIt">
+      <p>{{ words.text }}</p>
+      <label class="form-label" for="deed-reason">Reason</label>
+      <BFormInput id="deed-reason" v-model="reason" maxlength="2000" placeholder="Left on a train" />
+      <DialogButtons
+        :does="words.does"
+        :error="deed.error.value"
+        :disabled="deed.isPending.value"
+        @back="doing = false"
+      />
+    </form>
+  </BModal>
+</template>

@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { BButton } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import { counted } from '@/lib/words'
+import ContentSettingsDialog from '@/settings/ContentSettingsDialog.vue'
+import CleanUpDialog from './CleanUpDialog.vue'
+import { useCapacity } from './useIndicators'
+
+/** How many indicators machines carry of how many they may, by origin, and when that is full. */
+const { data } = useCapacity()
+const { mayAuthor, mayKeep } = useSession()
+const cleaning = ref(false)
+const bounding = ref(false)
+const share = (number: number) => `${Math.min(100, (100 * number) / (data.value?.capacity ?? 1))}%`
+const close = computed(() => (data.value ? data.value.most / data.value.capacity > 0.8 : false))
+</script>
+
+<template>
+  <section v-if="data" class="panel meter" aria-label="Capacity">
+    <div class="bar" :class="{ close }" aria-hidden="true">
+      <span class="hand" :style="{ width: share(data.by_hand) }" /><span
+        class="fed"
+        :style="{ width: share(data.by_feed) }"
+      />
+    </div>
+    <p class="mb-0">
+      {{ data.sentence }}
+      <span class="dim"
+        ><span class="key hand" aria-hidden="true" /> {{ data.by_hand.toLocaleString() }} by hand,
+        <span class="key fed" aria-hidden="true" /> {{ data.by_feed.toLocaleString() }} from feeds, on
+        {{ counted(data.devices, 'machine') }} in
+        <template v-for="(group, place) in data.groups" :key="group"
+          >{{ place ? ', ' : ''
+          }}<RouterLink :to="{ name: 'groups', params: { group } }">{{ group }}</RouterLink></template
+        >; {{ data.ending.toLocaleString() }} end within 30 days.</span
+      >
+      <BButton v-if="mayAuthor" variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
+        >Clean up…</BButton
+      >
+      <BButton v-if="mayKeep" variant="link" class="p-0 ms-2 align-baseline" @click="bounding = true"
+        >Bounds…</BButton
+      >
+    </p>
+    <CleanUpDialog v-model="cleaning" />
+    <ContentSettingsDialog v-model="bounding" />
+  </section>
+</template>
+
+<style scoped>
+.meter {
+  margin-top: 1rem;
+}
+.bar {
+  display: flex;
+  height: 0.6rem;
+  border-radius: 0.3rem;
+  overflow: hidden;
+  background: var(--wash);
+  border: 1px solid var(--line);
+  margin-bottom: 0.5rem;
+}
+.bar.close {
+  border-color: var(--block);
+}
+.hand {
+  background: var(--brass-2);
+}
+.fed {
+  background: var(--log);
+}
+.key {
+  display: inline-block;
+  width: 0.7rem;
+  height: 0.7rem;
+  border-radius: 0.2rem;
+}
+</style>

@@ -1,0 +1,66 @@
+<script setup lang="ts">
+import { BButton } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import Icon from '@/base/Icon.vue'
+import KeyedList from '@/base/KeyedList.vue'
+import StateBox from '@/base/StateBox.vue'
+import ObjectEditor from './ObjectEditor.vue'
+import { callsOf, type Noun } from './useNouns'
+
+/** The objects of any noun: all of them at the left, the chosen one's document beside. */
+const NEW = '+new'
+const props = defineProps<{ noun: Noun; chosen: string }>()
+const emit = defineEmits<{ open: [key: string] }>()
+const { data, isPending, error, refetch } = callsOf(props.noun).useAll()
+const session = useSession()
+const may = computed(() => (props.noun.right === 'keeper' ? session.mayKeep.value : session.mayAuthor.value))
+const items = computed(() =>
+  (data.value ?? []).map((one) => {
+    const key = String(one[props.noun.key])
+    return { ...one, key, name: String(one.name ?? key) }
+  }),
+)
+const key = computed(() => props.chosen || items.value[0]?.key || '')
+const found = computed(() => data.value?.find((one) => String(one[props.noun.key]) === key.value))
+</script>
+
+<template>
+  <StateBox :loading="isPending" :error="error" @retry="refetch()">
+    <div class="columns mt-3">
+      <KeyedList
+        :items="items"
+        :label="noun.plural"
+        route="objects"
+        param="object"
+        :current="key"
+        :small="(one) => (one.name === one.key ? '' : one.key)"
+        :empty="`There is no ${noun.word} yet.`"
+      />
+      <section class="panel" :aria-label="noun.word">
+        <BButton v-if="may && chosen !== NEW" variant="light" class="mb-3" @click="emit('open', NEW)"
+          ><Icon name="plus" /> New {{ noun.word }}</BButton
+        >
+        <ObjectEditor
+          v-if="chosen === NEW"
+          key="+new"
+          :noun="noun"
+          :may="may"
+          @saved="emit('open', $event)"
+        />
+        <ObjectEditor
+          v-else-if="found"
+          :key="key"
+          :noun="noun"
+          :object="found"
+          :may="may"
+          @saved="emit('open', $event)"
+        />
+        <p v-else class="sub mb-0">
+          {{ chosen ? `There is no ${noun.word} “${chosen}”.` : `There is no ${noun.word} yet.` }}
+        </p>
+      </section>
+    </div>
+  </StateBox>
+</template>

@@ -1,0 +1,18 @@
+import { shallowRef } from 'vue'
+
+import type { Preview } from '@/api/client'
+
+/** A change that somebody is about to make: what it would do is shown before it is put in force. */
+export interface PlannedChange {
+  /** What is to be saved, as in “ruleset quiet-link”. */
+  title: string
+  /** Asks the service what the change would do. */
+  load: () => Promise<Preview>
+  /** Makes the change, in force or as a draft. */
+  commit: (reason: string | undefined, asDraft: boolean) => Promise<void>
+  /** Whether it can be kept as a draft. */
+  mayBeDraft: boolean
+}
+
+/** The one planned that is being looked at; the dialog in the application's frame shows it. */
+export const planned = shallowRef<PlannedChange>()

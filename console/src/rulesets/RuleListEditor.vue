@@ -1,0 +1,395 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import {
+  BButton,
+  BFormCheckbox,
+  BFormInput,
+  BFormSelect,
+  BTableSimple,
+  BTbody,
+  BTd,
+  BTh,
+  BThead,
+  BTr,
+} from 'bootstrap-vue-next'
+import { computed, reactive, ref, watch } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import type { AuthoringWarning, Rule, RulesetBody, RulesetState } from '@/api/client'
+import { useApplicationSets } from '@/application-sets/useApplicationSets'
+import AssignmentList from '@/assignments/AssignmentList.vue'
+import ActionMark from '@/base/ActionMark.vue'
+import Icon from '@/base/Icon.vue'
+import EditorHead from '@/editing/EditorHead.vue'
+import SaveProblem from '@/editing/SaveProblem.vue'
+import { useDraft } from '@/editing/useDraft'
+import { useEditing } from '@/editing/useEditing'
+import { useServices } from '@/services/useServices'
+import WarningList from '@/worklist/WarningList.vue'
+import { useWarnings } from '@/worklist/useWarnings'
+import { KINDS, selectorFrom, type SelectorName, selectorOf, selectorText } from './kinds'
+import { useCreateRuleset, usePutRuleset, useRulesetSentence } from './useRulesets'
+
+/** Edit a ruleset as a list of rules: add, change, search, act on many. Without one, make a new one. */
+const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: RulesetState }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { mayAuthor } = useSession()
+const { draft, changed, reset, version } = useDraft(
+  () => props.ruleset,
+  (saved) => ({
+    key: saved?.key ?? '',
+    name: saved && saved.name !== saved.key ? saved.name : '',
+    feed: saved?.feed ?? null,
+    rules: (saved?.rules ?? []) as Rule[],
+  }),
+  `${props.shape.kind} ruleset ${props.ruleset?.key ?? '+new'}`,
+)
+const body = computed<RulesetBody>(() => ({
+  key: draft.value.key.trim(),
+  name: draft.value.name.trim() || null,
+  kind: props.shape.kind,
+  feed: draft.value.feed,
+  rules: draft.value.rules,
+}))
+const { data: sentence } = useRulesetSentence(body)
+const create = useCreateRuleset()
+const put = usePutRuleset()
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version, reset },
+  'ruleset',
+  (key) => emit('saved', key),
+)
+
+// --- what should be known of what is being written ---
+
+const MOST_SENT = 2_000
+const written = refDebounced(
+  computed(() =>
+    mayAuthor.value && draft.value.rules.length && draft.value.rules.length <= MOST_SENT
+      ? { ruleset: { ...body.value, key: body.value.key || 'being-written', name: null } }
+      : null,
+  ),
+  500,
+)
+const { data: found } = useWarnings(written)
+/** Those of the rules that are new here, and those of the whole. */
+const warnings = computed(() => {
+  const before = new Set((props.ruleset?.rules ?? []).map((rule) => JSON.stringify(rule)))
+  const isNew = (number: number) => !before.has(JSON.stringify(draft.value.rules[number - 1]))
+  return (found.value ?? []).filter(({ rule }) => rule == null || isNew(rule))
+})
+/** Put the stronger or likelier form in place of what a warning is about. */
+function takeInstead({ rule, instead, code }: AuthoringWarning) {
+  const old = draft.value.rules[rule! - 1]
+  const { action, name, note, valid_until } = old
+  const kept = { action, name, note, valid_until }
+  const selector = old.pattern && code !== 'path-hidden' ? { pattern: instead } : { host: instead }
+  draft.value.rules = draft.value.rules.map((one) => (one === old ? ({ ...kept, ...selector } as Rule) : one))
+}
+
+// --- what is shown ---
+
+const SHOWN = 200
+const sought = ref('')
+const chosen = ref<string[]>([])
+const textOf = (rule: Rule) => `${selectorOf(rule).name} ${selectorText(rule)}`
+const matching = computed(() => {
+  const text = sought.value.trim().toLowerCase()
+  return draft.value.rules.filter(
+    (rule) =>
+      !text ||
+      `${textOf(rule)} ${rule.action} ${rule.name ?? ''} ${rule.note ?? ''}`.toLowerCase().includes(text),
+  )
+})
+const shown = computed(() => matching.value.slice(0, SHOWN))
+const allChosen = computed(() => matching.value.length > 0 && chosen.value.length >= matching.value.length)
+function chooseAll() {
+  chosen.value = allChosen.value ? [] : matching.value.map(textOf)
+}
+
+// what is not shown any more is not acted on
+watch(sought, () => {
+  const names = new Set(matching.value.map(textOf))
+  chosen.value = chosen.value.filter((name) => names.has(name))
+})
+
+// --- acting on many ---
+
+const many = reactive({ action: '', until: '' })
+function act(change: (rule: Rule) => Rule | null) {
+  const names = new Set(chosen.value)
+  draft.value.rules = draft.value.rules.flatMap((rule) => {
+    if (!names.has(textOf(rule))) return [rule]
+    const after = change(rule)
+    return after ? [after] : []
+  })
+}
+function applyMany() {
+  const { action, until } = many
+  act((rule) => ({
+    ...rule,
+    ...(action ? { action: action as Rule['action'] } : {}),
+    ...(until ? { valid_until: `${until}T00:00:00Z` } : {}),
+  }))
+  many.action = many.until = ''
+  chosen.value = []
+}
+function removeMany() {
+  act(() => null)
+  chosen.value = []
+}
+
+// --- one rule ---
+
+const services = useServices()
+const sets = useApplicationSets()
+const fresh = () => ({
+  selector: props.shape.selectors[0].name as SelectorName,
+  value: '',
+  exact: false,
+  action: 'block' as Rule['action'],
+  name: '',
+  until: '',
+  editing: '',
+})
+const one = reactive(fresh())
+const example = computed(() => props.shape.selectors.find(({ name }) => name === one.selector)?.example ?? '')
+const choices = computed(() => {
+  if (one.selector === 'service')
+    return (services.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
+  if (one.selector === 'application_set')
+    return (sets.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
+  if (one.selector === 'decision')
+    return ['open', 'accepted', 'declined'].map((word) => ({ value: word, text: word }))
+  return undefined
+})
+const mayBeExact = computed(() => one.selector === 'host' || one.selector === 'url')
+function edit(rule: Rule) {
+  const { name, value } = selectorOf(rule)
+  Object.assign(one, {
+    selector: name,
+    value,
+    exact: Boolean(rule.exact),
+    action: rule.action,
+    name: rule.name ?? '',
+    until: rule.valid_until?.slice(0, 10) ?? '',
+    editing: textOf(rule),
+  })
+}
+function add() {
+  const before = draft.value.rules.find((rule) => textOf(rule) === one.editing)
+  const rule = {
+    ...selectorFrom(one.selector, one.value),
+    ...(mayBeExact.value && one.exact ? { exact: true } : {}),
+    action: one.action,
+    name: one.name.trim() || null,
+    note: before?.note ?? null,
+    valid_until: one.until ? `${one.until}T00:00:00Z` : null,
+  } as Rule
+  if (before) draft.value.rules = draft.value.rules.map((other) => (other === before ? rule : other))
+  else draft.value.rules = [...draft.value.rules.filter((other) => textOf(other) !== textOf(rule)), rule]
+  Object.assign(one, fresh(), { selector: one.selector, action: one.action })
+}
+const day = (moment: string | null | undefined) => moment?.slice(0, 10) ?? ''
+const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
+</script>
+
+<template>
+  <div class="editor">
+    <form class="panel" @submit.prevent="submit(!ruleset)">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="ruleset"
+        :is-new="!ruleset"
+        :key-example="shape.keyExample"
+        :name-example="shape.nameExample"
+        :changed="changed"
+        :may-author="mayAuthor"
+        :blocked="saving"
+        @undo="reset"
+      />
+      <p class="sentence" role="status">
+        <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
+        <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
+      </p>
+      <WarningList :warnings="warnings" @take="takeInstead" />
+      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
+    </form>
+
+    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
+
+    <section class="panel flush" aria-label="Rules">
+      <form v-if="mayAuthor" class="adding" @submit.prevent="add">
+        <BFormSelect
+          v-if="shape.selectors.length > 1"
+          v-model="one.selector"
+          aria-label="What it names"
+          :options="shape.selectors.map(({ name, label }) => ({ value: name, text: label }))"
+        />
+        <BFormSelect
+          v-if="choices"
+          v-model="one.value"
+          class="what"
+          aria-label="Which"
+          :options="[{ value: '', text: 'Choose one' }, ...choices]"
+          required
+        />
+        <BFormInput
+          v-else-if="one.selector !== 'everything'"
+          v-model="one.value"
+          class="what mono"
+          required
+          aria-label="Which"
+          :placeholder="example"
+          maxlength="8192"
+        />
+        <BFormCheckbox v-if="mayBeExact" v-model="one.exact" class="exact">exact: only itself</BFormCheckbox>
+        <BFormSelect
+          v-model="one.action"
+          aria-label="Action"
+          class="short"
+          :options="shape.actions.map((word) => ({ value: word, text: word }))"
+        />
+        <BFormInput v-model="one.name" aria-label="Name" placeholder="Name" maxlength="120" class="named" />
+        <label class="until small dim"
+          >until <BFormInput v-model="one.until" type="date" aria-label="Until"
+        /></label>
+        <BButton type="submit" variant="light"
+          ><Icon :name="one.editing ? 'check' : 'plus'" />
+          {{ one.editing ? 'Change rule' : 'Add rule' }}</BButton
+        >
+      </form>
+      <div class="tools">
+        <BFormInput v-model="sought" type="search" placeholder="Find a rule" aria-label="Find a rule" />
+        <span class="dim small" role="status"
+          >{{ matching.length.toLocaleString() }} of {{ draft.rules.length.toLocaleString() }} rules<template
+            v-if="matching.length > shown.length"
+            >, the first {{ SHOWN }} shown</template
+          ></span
+        >
+        <form v-if="chosen.length && mayAuthor" class="many" @submit.prevent="applyMany">
+          <b>{{ chosen.length.toLocaleString() }} chosen</b>
+          <BFormSelect
+            v-model="many.action"
+            class="short"
+            aria-label="Action for the chosen"
+            :options="[
+              { value: '', text: 'keep action' },
+              ...shape.actions.map((word) => ({ value: word, text: word })),
+            ]"
+          />
+          <BFormInput v-model="many.until" type="date" aria-label="End for the chosen" class="short" />
+          <BButton type="submit" variant="light" :disabled="!many.action && !many.until">Apply</BButton>
+          <BButton variant="light" @click="removeMany">Take out</BButton>
+        </form>
+      </div>
+      <p v-if="!draft.rules.length" class="sub px-3 py-3 mb-0">No rule yet, so it does nothing.</p>
+      <BTableSimple v-else caption-top>
+        <caption class="visually-hidden">
+          Rules of this ruleset
+        </caption>
+        <BThead>
+          <BTr>
+            <BTh v-if="mayAuthor" class="box"
+              ><input
+                type="checkbox"
+                class="form-check-input"
+                aria-label="Choose all"
+                :checked="allChosen"
+                @change="chooseAll"
+            /></BTh>
+            <BTh>What</BTh><BTh>Action</BTh><BTh>Name</BTh><BTh>Until</BTh><BTh></BTh>
+          </BTr>
+        </BThead>
+        <BTbody>
+          <BTr v-for="rule in shown" :key="textOf(rule)" :class="{ ended: hasEnded(rule) }">
+            <BTd v-if="mayAuthor" class="box"
+              ><input
+                v-model="chosen"
+                type="checkbox"
+                class="form-check-input"
+                :value="textOf(rule)"
+                :aria-label="`Choose ${textOf(rule)}`"
+            /></BTd>
+            <BTd class="selector"
+              ><span class="small dim">{{ selectorOf(rule).name.replace('_', ' ') }}</span>
+              <code v-if="selectorText(rule) !== 'everything'">{{ selectorText(rule) }}</code></BTd
+            >
+            <BTd><ActionMark :action="rule.action" /></BTd>
+            <BTd
+              >{{ rule.name }}
+              <div v-if="rule.note" class="small dim">{{ rule.note }}</div></BTd
+            >
+            <BTd class="text-nowrap"
+              >{{ day(rule.valid_until) }} <span v-if="hasEnded(rule)" class="small dim">ended</span></BTd
+            >
+            <BTd class="text-end text-nowrap">
+              <BButton
+                v-if="mayAuthor"
+                variant="link"
+                :aria-label="`Edit ${textOf(rule)}`"
+                @click="edit(rule)"
+                >Edit</BButton
+              >
+            </BTd>
+          </BTr>
+        </BTbody>
+      </BTableSimple>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.adding,
+.tools,
+.many {
+  display: flex;
+  align-items: center;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+}
+.adding,
+.tools {
+  padding: 0.6rem 1.1rem;
+  border-bottom: 1px solid var(--line);
+}
+.adding > select,
+.short {
+  width: auto;
+}
+.what {
+  flex: 2 1 12rem;
+}
+.named {
+  flex: 1 1 7rem;
+}
+.exact {
+  margin: 0;
+}
+.until {
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+}
+.tools > input {
+  max-width: 220px;
+}
+.many {
+  margin-left: auto;
+}
+.box {
+  width: 2rem;
+}
+.selector .dim {
+  margin-right: 0.5rem;
+}
+.selector code {
+  overflow-wrap: anywhere;
+}
+.ended {
+  color: var(--ink-2);
+}
+</style>

@@ -1,0 +1,249 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref, watch } from 'vue'
+
+import { useSession } from '@/access/useSession'
+import type { RulesetState } from '@/api/client'
+import AssignmentList from '@/assignments/AssignmentList.vue'
+import ActionPicker from '@/base/ActionPicker.vue'
+import Icon from '@/base/Icon.vue'
+import StateBox from '@/base/StateBox.vue'
+import { useTaxonomy } from '@/categories/useTaxonomy'
+import EditorHead from '@/editing/EditorHead.vue'
+import SaveProblem from '@/editing/SaveProblem.vue'
+import { useEditing } from '@/editing/useEditing'
+import { useSettings } from '@/settings/useSettings'
+import WarningList from '@/worklist/WarningList.vue'
+import { useWarnings } from '@/worklist/useWarnings'
+import { useRulesetDraft } from './useRulesetDraft'
+import { useCreateRuleset, usePutRuleset, useRulesetSentence } from './useRulesets'
+
+/** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
+const props = defineProps<{ ruleset?: RulesetState }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const { draft, body, changed, reset, get, set } = useRulesetDraft(() => props.ruleset)
+const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
+const { data: sentence } = useRulesetSentence(body)
+const { data: settings } = useSettings()
+const { mayAuthor } = useSession()
+const written = refDebounced(
+  computed(() =>
+    mayAuthor.value && changed.value && body.value.rules.length
+      ? { ruleset: { ...body.value, key: body.value.key || 'being-written', name: null } }
+      : null,
+  ),
+  500,
+)
+const { data: warnings } = useWarnings(written)
+const create = useCreateRuleset()
+const put = usePutRuleset()
+
+const sought = ref('')
+const opened = ref(new Set<string>())
+
+const families = computed(() => {
+  const text = sought.value.trim().toLowerCase()
+  return (taxonomy.value?.families ?? [])
+    .map((family) => {
+      const own = `${family.key} ${family.name}`.toLowerCase().includes(text)
+      const categories = family.categories.filter(
+        (one) => !text || own || `${one.key} ${one.name} ${one.definition}`.toLowerCase().includes(text),
+      )
+      return { ...family, categories, hit: text !== '' && categories.length > 0 }
+    })
+    .filter(({ categories }) => categories.length)
+})
+const namedIn = (keys: string[]) => keys.filter((key) => get(`category:${key}`)).length
+const isOpen = (key: string, hit: boolean) => hit || opened.value.has(key)
+function toggle(key: string) {
+  if (!opened.value.delete(key)) opened.value.add(key)
+}
+watch(
+  taxonomy,
+  (known) => {
+    for (const { key, categories } of known?.families ?? [])
+      if (namedIn(categories.map((one) => one.key))) opened.value.add(key)
+  },
+  { immediate: true },
+)
+
+const content = ref('')
+const contentSubjects = computed(() =>
+  [...draft.actions.keys()].filter((subject) => /^(search_term|media_type):/.test(subject)),
+)
+function addContent() {
+  const text = content.value.trim()
+  set(`${/^[a-z]+\/\S+$/i.test(text) ? 'media_type' : 'search_term'}:${text.toLowerCase()}`, 'block')
+  content.value = ''
+}
+
+const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
+  create,
+  put,
+  { body, changed, version: () => draft.base!.version, reset },
+  'ruleset',
+  (key) => emit('saved', key),
+)
+</script>
+
+<template>
+  <div class="editor">
+    <form class="panel" @submit.prevent="submit(!ruleset)">
+      <EditorHead
+        v-model:object-key="draft.key"
+        v-model:name="draft.name"
+        noun="ruleset"
+        :is-new="!ruleset"
+        key-example="no-gambling"
+        name-example="No gambling"
+        :changed="changed"
+        :may-author="mayAuthor"
+        :blocked="saving"
+        @undo="reset"
+      />
+      <p class="sentence" role="status">
+        <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
+      </p>
+      <WarningList :warnings="warnings ?? []" />
+      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
+    </form>
+
+    <AssignmentList v-if="ruleset" :ruleset="ruleset.key" kind="category" />
+
+    <section class="panel flush" aria-label="Categories">
+      <div class="tools">
+        <BFormInput
+          v-model="sought"
+          type="search"
+          placeholder="Find a category"
+          aria-label="Find a category"
+        />
+        <span class="dim">everything else</span>
+        <ActionPicker
+          name="everything"
+          label="Everything that no other rule names"
+          :disabled="!mayAuthor"
+          :model-value="get('everything')"
+          @update:model-value="set('everything', $event)"
+        />
+      </div>
+      <StateBox :loading="isPending" :error="error" :empty="families.length === 0" @retry="refetch()">
+        <template #empty
+          ><p class="sub mb-0">No category matches “{{ sought }}”.</p></template
+        >
+        <div v-for="family in families" :key="family.key" class="family">
+          <div class="row-line head">
+            <button
+              type="button"
+              class="open"
+              :aria-expanded="isOpen(family.key, family.hit)"
+              @click="toggle(family.key)"
+            >
+              <Icon :name="isOpen(family.key, family.hit) ? 'chevronDown' : 'chevronRight'" class="dim" />
+              {{ family.name }}
+            </button>
+            <span class="small dim">
+              {{ family.categories.length }} categories<template
+                v-if="namedIn(family.categories.map((one) => one.key))"
+                >, {{ namedIn(family.categories.map((one) => one.key)) }} with a rule of their own</template
+              >
+            </span>
+            <ActionPicker
+              :name="`family-${family.key}`"
+              :label="`The whole family ${family.name}`"
+              :disabled="!mayAuthor"
+              :model-value="get(`family:${family.key}`)"
+              @update:model-value="set(`family:${family.key}`, $event)"
+            />
+          </div>
+          <template v-if="isOpen(family.key, family.hit)">
+            <div v-for="category in family.categories" :key="category.key" class="row-line category">
+              <span class="name">{{ category.name }}</span>
+              <span class="small dim definition" :title="`Test host: ${category.test_host}`">{{
+                category.definition +
+                (category.key === 'newly-registered' && settings
+                  ? ` Here: less than ${settings.newly_registered_days} days ago.`
+                  : '')
+              }}</span>
+              <ActionPicker
+                :name="`category-${category.key}`"
+                :label="category.name"
+                :disabled="!mayAuthor"
+                :model-value="get(`category:${category.key}`)"
+                @update:model-value="set(`category:${category.key}`, $event)"
+              />
+            </div>
+          </template>
+        </div>
+      </StateBox>
+      <div class="beside">
+        <h2>Search terms and media types</h2>
+        <div v-for="subject in contentSubjects" :key="subject" class="row-line">
+          <span class="name">{{ subject.startsWith('search_term') ? 'Search for' : 'Media type' }}</span>
+          <code>{{ subject.split(':').slice(1).join(':') }}</code>
+          <ActionPicker
+            :name="subject"
+            :label="subject.replace(':', ' ')"
+            :disabled="!mayAuthor"
+            :model-value="get(subject)"
+            @update:model-value="set(subject, $event)"
+          />
+        </div>
+        <div v-if="mayAuthor" class="tools">
+          <BFormInput
+            v-model="content"
+            placeholder="cheat codes, or video/*"
+            aria-label="Search term or media type"
+          />
+          <BButton variant="light" :disabled="!content.trim()" @click="addContent">Block it</BButton>
+        </div>
+      </div>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.beside h2 {
+  padding: 0.9rem 1.1rem 0.2rem;
+}
+.tools {
+  display: flex;
+  align-items: center;
+  gap: 0.75rem;
+  padding: 0.6rem 1.1rem;
+  border-bottom: 1px solid var(--line);
+}
+.tools input {
+  max-width: 260px;
+  margin-right: auto;
+}
+.row-line {
+  display: grid;
+  grid-template-columns: 180px minmax(0, 1fr) auto;
+  align-items: center;
+  gap: 0.75rem;
+  min-height: var(--row);
+  padding: 0.15rem 1.1rem;
+  border-bottom: 1px solid var(--line-2);
+}
+.head {
+  background: var(--wash);
+}
+.open {
+  background: none;
+  border: 0;
+  padding: 0;
+  text-align: left;
+  font-weight: 600;
+  color: inherit;
+}
+.category .name {
+  padding-left: 1.4rem;
+}
+.definition {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+</style>

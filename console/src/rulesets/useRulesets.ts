@@ -1,0 +1,34 @@
+import { useQuery } from '@tanstack/vue-query'
+import { computed, type MaybeRefOrGetter, toValue } from 'vue'
+
+import { api, type Ruleset, type RulesetBody, told } from '@/api/client'
+import { crud, listKey } from '@/api/crud'
+
+const rulesets = crud<Ruleset, RulesetBody>('rulesets')
+
+/** All rulesets, their rules counted. */
+export const useRulesets = () => rulesets.useAll()
+
+export const useCreateRuleset = rulesets.useCreate
+export const usePutRuleset = rulesets.usePut
+
+/** One ruleset with its rules; nothing is asked where there are too many to edit here. */
+export const useRuleset = (own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: [...listKey('rulesets'), computed(() => toValue(own))],
+    queryFn: () => told(api.GET('/api/v1/rulesets/{key}', { params: { path: { key: toValue(own) } } })),
+    enabled,
+  })
+
+/** A ruleset, saved or not, in words. */
+export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
+  return useQuery({
+    queryKey: ['sentence', computed(() => toValue(ruleset).kind), computed(() => toValue(ruleset).rules)],
+    queryFn: async () => {
+      const body = { ...toValue(ruleset), key: 'described', name: null }
+      return (await told(api.POST('/api/v1/sentences/ruleset', { body }))).sentence
+    },
+    placeholderData: (before) => before,
+    staleTime: Infinity,
+  })
+}

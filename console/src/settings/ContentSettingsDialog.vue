@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { BFormInput, BModal } from 'bootstrap-vue-next'
+import { computed, ref, watch } from 'vue'
+
+import type { Settings } from '@/api/client'
+import DialogButtons from '@/base/DialogButtons.vue'
+import { settingsBody, usePutSettings, useSettings } from './useSettings'
+
+/** How many indicators a machine may have to carry, and for how long a host counts as newly registered. */
+const shown = defineModel<boolean>({ required: true })
+const { data: settings } = useSettings()
+const put = usePutSettings()
+const capacity = ref('')
+const days = ref('')
+/** What they were when the dialog opened. */
+const known = ref<Settings>()
+const saving = computed(() => put.isPending.value)
+watch([shown, settings], () => {
+  if (!shown.value || known.value) return
+  known.value = settings.value
+  capacity.value = String(settings.value?.indicator_capacity ?? '')
+  days.value = String(settings.value?.newly_registered_days ?? '')
+})
+watch(shown, () => {
+  put.reset()
+  if (!shown.value) known.value = undefined
+})
+function save() {
+  const numbers = { indicator_capacity: Number(capacity.value), newly_registered_days: Number(days.value) }
+  put.plan(
+    { body: { ...settingsBody(known.value!), ...numbers }, version: known.value!.version },
+    { title: 'settings', onSuccess: () => (shown.value = false) },
+  )
+}
+</script>
+
+<template>
+  <BModal v-model="shown" lazy title="Bounds" title-tag="h2" no-footer>
+    <form @submit.prevent="save">
+      <label class="form-label" for="bound-capacity">Indicators that a machine may have to carry</label>
+      <BFormInput id="bound-capacity" v-model="capacity" type="number" min="1" max="1000000" required />
+      <label class="form-label mt-3" for="bound-days">Days for which a host counts as newly registered</label>
+      <BFormInput id="bound-days" v-model="days" type="number" min="1" max="3650" required />
+      <DialogButtons
+        does="Save"
+        :error="put.error.value"
+        :disabled="saving || !known"
+        @back="shown = false"
+      />
+    </form>
+  </BModal>
+</template>
