@@ -1,4 +1,4 @@
-"""What it costs to start the command line: processor time of whole processes, beside one that loads only what it must."""
+"""What it costs to start the command line: processor time of whole processes, beside a bare one."""
 
 from __future__ import annotations
 

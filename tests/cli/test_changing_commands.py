@@ -7,7 +7,7 @@ import json
 import pytest
 
 from conftest import Wire, assignment, group, ruleset, run_portero, under
-from portero.cli import main as cli
+from portero.cli import main, previews, running
 
 pytestmark = pytest.mark.process
 
@@ -57,10 +57,10 @@ def test_a_reader_of_a_preview_that_goes_away_is_no_error(run, monkeypatch, capf
     def gone(*_arguments, **_more):
         raise BrokenPipeError
 
-    monkeypatch.setattr(cli, "tell_preview", gone)
-    monkeypatch.setattr(cli.os, "dup2", lambda *_: None)
+    monkeypatch.setattr(previews, "tell_preview", gone)
+    monkeypatch.setattr(running.os, "dup2", lambda *_: None)
     monkeypatch.setenv("XDG_CONFIG_HOME", run.config)
-    assert cli.run(["assignment", "pause", "away--office", "--preview"]) == 0
+    assert main.run(["assignment", "pause", "away--office", "--preview"]) == 0
     assert "Traceback" not in capfd.readouterr().err
 
 

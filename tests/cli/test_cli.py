@@ -209,7 +209,7 @@ def test_settings_say_where_they_come_from_and_keep_the_token_to_themselves(env,
 
 
 def test_every_command_has_help_with_an_example():
-    from portero.cli.main import parser
+    from portero.cli.families import parser_of
 
     def walk(one, path):
         actions = [action for action in one._actions if hasattr(action, "choices") and isinstance(action.choices, dict)]
@@ -219,7 +219,7 @@ def test_every_command_has_help_with_an_example():
             for name, child in action.choices.items():
                 walk(child, [*path, name])
 
-    walk(parser(), [])
+    walk(parser_of(), [])
 
 
 def test_a_reader_that_goes_away_is_no_error(env):

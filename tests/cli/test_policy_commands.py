@@ -212,7 +212,14 @@ def test_schedules_sets_and_services_are_set_shown_and_removed(cli, tmp_path):
     assert "product Deckhand Viewer and version below 4.2, but not signer Brackwater IT" in " ".join(told.split())
     cli("application-set", "set", "old-viewer", "--freeze")
     assert json.loads(cli("application-set", "show", "old-viewer", "--json"))["following"] is False
-    assert "is not a condition" in cli("application-set", "set", "x", "--include", "viewer", expect=2)
+    assert "is not NAME=VALUE" in cli("application-set", "set", "x", "--include", "viewer", expect=2)
+    # ; and , set the parts of a condition apart, here as in a group's
+    told = cli("application-set", "set", "old-viewer", "--include", "product=Deckhand Viewer, version<4.2")
+    assert "product Deckhand Viewer and version below 4.2" in " ".join(told.split())
+    found = cli(
+        "group", "create", "viewers", "--where", "applications has product=Deckhand Viewer;version<4.2", "--json"
+    )
+    assert json.loads(found)["rule"]["all"][0]["value"] == {"product": "Deckhand Viewer", "version": {"below": "4.2"}}
 
     cli("service", "set", "drop", "--host", "drop.example", "--suitability", "15", "--trait", "second_factor=no")
     cli("service", "set", "drop", "--decision", "declined")

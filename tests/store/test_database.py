@@ -8,7 +8,7 @@ from contextlib import closing
 
 import pytest
 
-from portero.store import access, revisions
+from portero.store import revisions
 from portero.store.database import Store, StoreFull, StoreProblem
 from portero.store.estate import load_estate
 from portero.store.paging import BadCursor, Query, decode_cursor, encode_cursor, like_pattern, page
@@ -21,14 +21,23 @@ def store(tmp_path):
     opened.close()
 
 
+def put_value(connection: sqlite3.Connection, name: str, value: str) -> None:
+    connection.execute("INSERT OR REPLACE INTO setting (name, value) VALUES (?, ?)", (name, value))
+
+
+def get_value(connection: sqlite3.Connection, name: str) -> str | None:
+    row = connection.execute("SELECT value FROM setting WHERE name = ?", (name,)).fetchone()
+    return row[0] if row else None
+
+
 def put(store: Store, name: str, value: str) -> None:
     with store.writing() as connection:
-        access.put_setting(connection, name, value)
+        put_value(connection, name, value)
 
 
 def get(store: Store, name: str) -> str | None:
     with store.reading() as connection:
-        return access.get_setting(connection, name)
+        return get_value(connection, name)
 
 
 def test_a_new_file_gets_the_newest_schema_strict_and_with_foreign_keys(store):
@@ -78,7 +87,7 @@ def test_a_write_is_whole_or_not_at_all(store):
 
     def half() -> None:
         with store.writing() as connection:
-            access.put_setting(connection, "half", "1")
+            put_value(connection, "half", "1")
             raise RuntimeError("in the middle")
 
     with pytest.raises(RuntimeError):
@@ -91,9 +100,9 @@ def test_a_write_is_whole_or_not_at_all(store):
 def test_a_reading_sees_one_state_while_writers_go_on(store):
     put(store, "number", "1")
     with store.reading() as connection:
-        assert access.get_setting(connection, "number") == "1"
+        assert get_value(connection, "number") == "1"
         put(store, "number", "2")
-        assert access.get_setting(connection, "number") == "1"
+        assert get_value(connection, "number") == "1"
     assert get(store, "number") == "2"
 
 
@@ -103,7 +112,7 @@ def test_many_threads_write_one_after_the_other(store):
     def add() -> None:
         for _ in range(25):
             with store.writing() as connection:
-                access.put_setting(connection, "count", str(int(access.get_setting(connection, "count") or 0) + 1))
+                put_value(connection, "count", str(int(get_value(connection, "count") or 0) + 1))
 
     threads = [threading.Thread(target=add) for _ in range(8)]
     for thread in threads:

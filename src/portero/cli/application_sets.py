@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import re
 from typing import Any
 
 from portero.cli import output
@@ -11,23 +10,14 @@ from portero.cli.command import Commands, UsageProblem, add_change
 from portero.cli.family import Family, given_in
 from portero.core import wording
 from portero.core.nouns.application_set import ApplicationSet
-
-_CONDITION = re.compile(r"^(sha256|path|product|file|signer|vendor|category|version)(<=|>=|=|<)(.+)$")
-_BOUNDS = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
+from portero.core.nouns.membership import read_item
 
 
 def _condition(text: str) -> dict[str, Any]:
-    """`product=Deckhand Viewer;version<4.2` as a condition."""
-    made: dict[str, Any] = {}
-    for part in text.split(";"):
-        found = _CONDITION.match(part.strip())
-        if found is None or (found[1] != "version" and found[2] != "="):
-            raise UsageProblem(f"“{part}” is not a condition; write it as in “product=Deckhand Viewer;version<4.2”")
-        if found[1] == "version":
-            made.setdefault("version", {})[_BOUNDS[found[2]]] = found[3].strip()
-        else:
-            made[found[1]] = found[3].strip()
-    return made
+    try:
+        return read_item(text)
+    except ValueError as problem:
+        raise UsageProblem(str(problem)) from problem
 
 
 def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import BaseModel
 
 from portero.core.nouns.base import rfc3339
+from portero.formats.cells import guarded
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -139,4 +140,4 @@ def _cell(value: Any) -> str:
     if isinstance(value, datetime):
         return rfc3339(value)
     text = " ".join(value) if isinstance(value, tuple) else str(value)
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+    return guarded(text)

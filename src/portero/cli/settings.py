@@ -11,6 +11,8 @@ from typing import Any, NamedTuple
 import platformdirs
 import tomli_w
 
+from portero.formats.owned_files import write_owned
+
 DEFAULT_URL = "http://127.0.0.1:8642"
 
 
@@ -78,9 +80,4 @@ class Settings:
         return True
 
     def _write(self, profiles: dict[str, dict[str, Any]]) -> None:
-        self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        temporary = self.file.with_suffix(".new")
-        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            tomli_w.dump({"profiles": profiles}, file)
-        temporary.replace(self.file)
+        write_owned(self.file, tomli_w.dumps({"profiles": profiles}).encode())

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from portero.core.nouns.action import Action
 
 VERBS = {Action.BLOCK: "blocks", Action.WARN: "warns on", Action.ALLOW: "allows", Action.LOG: "only records"}
+LAYER_WORDS = {"filter": "filter", "browser": "browser layer", "startup": "startup layer"}
+"""How the layers are spoken of, by their names."""
 
 
 def joined(words: Sequence[str], last: str = "and") -> str:

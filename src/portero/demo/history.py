@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import time
 from collections.abc import Callable, Iterator
@@ -22,6 +21,7 @@ from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
+from portero.formats.owned_files import make_owned, write_owned
 from portero.service import secrets
 from portero.service.feeds.polling import BY_SCHEDULE
 from portero.service.keepers import Keepers, open_keepers
@@ -73,7 +73,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
         shutil.rmtree(folder)  # its making was cut off
     elif folder.exists() and any(folder.iterdir()):
         raise DemoProblem(f"{folder} is not empty and holds no demo; name another folder with --data")
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_owned(folder)
     _write_mark(kept, {})
     clock = Clock(time.time() - HISTORY_DAYS * 86_400)
     keepers = open_keepers(folder, clock)
@@ -92,9 +92,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
 
 
 def _write_mark(path: Path, content: dict[str, str]) -> None:
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "w") as file:
-        json.dump(content, file)
+    write_owned(path, json.dumps(content).encode())
 
 
 def _load_people(keepers: Keepers) -> None:

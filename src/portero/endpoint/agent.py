@@ -16,6 +16,7 @@ from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
+from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import Layer, LayerVerdict
 from portero.core.resolving.bundles import BundleNotice, with_overlay
@@ -38,7 +39,6 @@ from portero.formats.bundles import (
 
 FACTS_EVERY = timedelta(days=1)
 """How often facts are told even where they did not change."""
-_CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
 
 
 class Ruling(NamedTuple):
@@ -75,7 +75,7 @@ def _rulings_of(manifest: Manifest, files: _Files, hostname: str) -> HostRulings
 
 def new_reference() -> str:
     """A fresh reference code for a notice: eight letters and digits that people do not confuse."""
-    letters = [secrets.choice(_CODE_LETTERS) for _ in range(8)]
+    letters = [secrets.choice(CODE_LETTERS) for _ in range(8)]
     return "".join(letters[:4]) + "-" + "".join(letters[4:])
 
 

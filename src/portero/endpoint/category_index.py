@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import mmap
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -14,19 +13,20 @@ from portero.core.matching.categories import CategoryIndex, LayeredIndex
 from portero.endpoint.calls import NotTaken, Unreachable
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.bundles import BadBundle, CategoryPart, CategoryParts
+from portero.formats.digests import digest_of_file, digits_of
 from portero.formats.index_files import BadIndex, IndexFile
 
 
 def file_name(digest: str) -> str:
     """The name under which something is kept here."""
-    return digest.removeprefix("sha256:")
+    return digits_of(digest)
 
 
 def _is(path: Path, digest: str) -> bool:
     """Whether a file is there, and what its name says."""
     try:
         with path.open("rb") as file:
-            return "sha256:" + hashlib.file_digest(file, "sha256").hexdigest() == digest
+            return digest_of_file(file) == digest
     except FileNotFoundError:
         return False
 

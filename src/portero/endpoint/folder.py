@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from portero.core.nouns.activity import ActivityBatch, HourlyCount, ReportedAttempt
+from portero.formats.owned_files import make_owned, write_owned
 
 MOST_KEPT = 50_000
 """Attempts kept while the service cannot be reached; the oldest go first."""
@@ -38,7 +38,7 @@ class Folder:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        path.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_owned(path)
 
     @property
     def joined(self) -> bool:
@@ -60,15 +60,7 @@ class Folder:
 
     def write(self, name: str, data: bytes) -> None:
         """Write a file so that a kill at any moment leaves the old one or the new one."""
-        target = self.path / name
-        target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        temporary = target.with_name(target.name + ".new")
-        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        temporary.replace(target)
+        write_owned(self.path / name, data)
 
     def read(self, name: str) -> bytes | None:
         """A file's bytes, or None."""
@@ -86,7 +78,7 @@ class Folder:
     def part(self, name: str) -> Path:
         """Where a big file is gathered, piece by piece, until it is whole; what came before a break is there still."""
         part = self.path / (name + ".part")
-        part.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_owned(part.parent)
         return part
 
 

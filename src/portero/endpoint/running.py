@@ -9,10 +9,10 @@ from collections.abc import Callable
 
 import httpx
 
+from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, Refused, Unreachable
 
-CHECK_IN_SECONDS = 60.0
 REPORT_SECONDS = 2.0
 MOST_BACKOFF = 60.0
 RETRY_SECONDS = 10.0

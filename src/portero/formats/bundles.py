@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -19,6 +18,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 
 from portero.core.resolving.bundles import READABLE_FORMATS, Bundle, Overlay
+from portero.formats.digests import digest_of
 
 MAX_BUNDLE_BYTES = 64_000_000
 _LEAST_WINDOW = 18
@@ -84,7 +84,7 @@ class CategoryParts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def digest(self) -> str:
         """The name of the index: the digest of its JSON."""
-        return "sha256:" + hashlib.sha256(self.written()).hexdigest()
+        return digest_of(self.written())
 
     @property
     def files(self) -> tuple[CategoryPart, ...]:
@@ -104,7 +104,7 @@ def pack_bundle(bundle: Bundle) -> PackedBundle:
     """The bundle as zstd-compressed JSON, named by the SHA-256 of the JSON."""
     plain = msgspec.json.encode(bundle, order="deterministic")
     packed = zstandard.ZstdCompressor(level=9).compress(plain)
-    return PackedBundle("sha256:" + hashlib.sha256(plain).hexdigest(), len(plain), packed)
+    return PackedBundle(digest_of(plain), len(plain), packed)
 
 
 def write_difference(before: bytes, after: bytes) -> bytes:
@@ -140,7 +140,7 @@ def _plain(packed: bytes, what: str = "bundle", dictionary: zstandard.ZstdCompre
 
 def _unpacked(packed: bytes, digest: str, what: str) -> bytes:
     plain = _plain(packed, what)
-    if "sha256:" + hashlib.sha256(plain).hexdigest() != digest:
+    if digest_of(plain) != digest:
         raise BadBundle(f"the {what} is not the one that its manifest names: the digests differ")
     return plain
 
@@ -167,7 +167,7 @@ class PackedOverlay(NamedTuple):
 def pack_overlay(overlay: Overlay, bundle: str) -> PackedOverlay:
     """The overlay as zstd-compressed JSON, bound to the bundle of that digest and named by the SHA-256 of the JSON."""
     plain = msgspec.json.encode({"bundle": bundle, "overlay": overlay}, order="deterministic")
-    return PackedOverlay("sha256:" + hashlib.sha256(plain).hexdigest(), zstandard.ZstdCompressor().compress(plain))
+    return PackedOverlay(digest_of(plain), zstandard.ZstdCompressor().compress(plain))
 
 
 class _BoundOverlay(msgspec.Struct, forbid_unknown_fields=True):

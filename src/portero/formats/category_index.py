@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import hashlib
 import io
 from importlib import resources
 
@@ -11,15 +10,11 @@ from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.urls import normal_site
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.formats.digests import digest_of
 from portero.formats.places import BadDocument, Problem
 
 SHIPPED_INDEX = resources.files("portero.formats") / "category_index.csv"
 """The small index that ships, made-up hosts only, until feeds bring a bigger one."""
-
-
-def digest_of(data: bytes) -> str:
-    """The name of some bytes: `sha256:` and their SHA-256 in hexadecimal."""
-    return "sha256:" + hashlib.sha256(data).hexdigest()
 
 
 def read_index(data: bytes) -> MemoryIndex:

@@ -19,7 +19,7 @@ from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
-from portero.service.live import Live
+from portero.service.live import Live, Subject
 from portero.service.planning import Planner
 from portero.service.problems import Problem
 from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
@@ -168,7 +168,7 @@ class EstateKeeper:
     def _carry_out(
         self,
         reckon: Callable[[], _Reckoned],
-        subjects: Sequence[str],
+        subjects: Sequence[Subject],
         remember: Callable[[sqlite3.Connection, str], None] | None = None,
     ) -> Done:
         """Reckon, write, let it count, then tell who waits for it."""

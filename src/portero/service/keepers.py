@@ -9,6 +9,7 @@ from pathlib import Path
 
 from portero.core.insight.feed_rulesets import filled
 from portero.formats.bundles import public_text_of
+from portero.formats.owned_files import make_owned
 from portero.service.checks import Checks
 from portero.service.directory import People
 from portero.service.enrolment import Enrolment
@@ -75,7 +76,7 @@ class Keepers:
 
 def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: Bounds = Bounds()) -> Keepers:
     """The keepers of the service whose data is in a folder, which is made where there is none. StoreProblem."""
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_owned(folder)
     store, live, key = Store(folder / "portero.sqlite3"), Live(), signing_key(folder)
     with store.reading() as connection:
         (written, versions), revision = load_estate(connection), revisions.newest_revision(connection)

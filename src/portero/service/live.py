@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Collection, Iterator
+from collections.abc import AsyncIterator, Callable, Collection, Iterator
 from contextlib import contextmanager
+from typing import Literal, TypeVar
 
-SUBJECTS = ("revision", "device", "activity", "finding", "feed")
+Argument = TypeVar("Argument")
+Subject = Literal["revision", "device", "activity", "finding", "feed"]
+"""Something that can change, for those who look at it."""
 
 
 class Live:
@@ -28,7 +31,7 @@ class Live:
         for event in (*self._pages, *self._devices):
             event.set()
 
-    def tell(self, *subjects: str) -> None:
+    def tell(self, *subjects: Subject) -> None:
         """Something about these subjects has changed. Safe from any thread."""
         self._soon(self._tell, subjects)
 
@@ -36,9 +39,9 @@ class Live:
         """Devices of these classes have a new bundle. Safe from any thread."""
         self._soon(self._wake, frozenset(classes))
 
-    def _soon(self, call: object, argument: object) -> None:
+    def _soon(self, call: Callable[[Argument], None], argument: Argument) -> None:
         if self._loop is not None and not self._loop.is_closed():
-            self._loop.call_soon_threadsafe(call, argument)  # type: ignore[arg-type]
+            self._loop.call_soon_threadsafe(call, argument)
 
     def _tell(self, subjects: tuple[str, ...]) -> None:
         for event, pending in self._pages.items():

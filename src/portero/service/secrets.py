@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import secrets
 import threading
 from pathlib import Path
@@ -11,11 +10,12 @@ from pathlib import Path
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
 
+from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.formats.bundles import key_to_text, new_signing_key
+from portero.formats.owned_files import write_owned
 
 _HASHER = PasswordHasher()
 _UNKNOWN = _HASHER.hash("nobody's password")
-_CODE_ALPHABET = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"  # without 0 O 1 I L, which people confuse
 
 
 def hash_password(password: str) -> str:
@@ -39,7 +39,7 @@ def new_secret(prefix: str) -> str:
 
 def new_code() -> str:
     """An enrolment code that people can type: four groups of four."""
-    return "-".join("".join(secrets.choice(_CODE_ALPHABET) for _ in range(4)) for _ in range(4))
+    return "-".join("".join(secrets.choice(CODE_LETTERS) for _ in range(4)) for _ in range(4))
 
 
 def hash_secret(secret: str) -> str:
@@ -51,14 +51,7 @@ def signing_key(folder: Path) -> str:
     """The service's signing key as PEM, made at the first start and readable by its owner only."""
     path = folder / "signing-key.pem"
     if not path.exists():
-        fresh = path.with_suffix(".new")
-        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "w") as file:
-            file.write(key_to_text(new_signing_key()))
-            file.flush()
-            os.fsync(file.fileno())
-        # whole or not at all: a kill in between must not leave a service with half a key
-        fresh.replace(path)
+        write_owned(path, key_to_text(new_signing_key()).encode())
     return path.read_text()
 
 

@@ -21,6 +21,7 @@ from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.base import fault_of
+from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.service.keepers import Keepers
 from portero.service.problems import Problem, field_error
@@ -28,7 +29,6 @@ from portero.service.secrets import hash_secret
 from portero.store import activity, classes, devices, overlays
 from portero.store.devices import Known, Wanted
 
-CHECK_IN_SECONDS = 60.0
 HOLD_SECONDS = 25.0
 """How long a held request waits for news before it answers that there is none."""
 NOTING_THREADS = 16

@@ -28,20 +28,6 @@ class TokenRecord(NamedTuple):
     expires_at: datetime | None
 
 
-def get_setting(connection: sqlite3.Connection, name: str) -> str | None:
-    """A setting of the service's own."""
-    row = connection.execute("SELECT value FROM setting WHERE name = ?", (name,)).fetchone()
-    return row[0] if row else None
-
-
-def put_setting(connection: sqlite3.Connection, name: str, value: str) -> None:
-    """Keep a setting of the service's own."""
-    connection.execute(
-        "INSERT INTO setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-        (name, value),
-    )
-
-
 def count_administrators(connection: sqlite3.Connection) -> int:
     """How many administrators there are."""
     return int(connection.execute("SELECT count(*) FROM administrator").fetchone()[0])

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-import hashlib
 import mmap
 import os
 import tempfile
 from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import BinaryIO, TypeVar
+
+from portero.formats.digests import digest_of_file, digits_of
+from portero.formats.owned_files import make_owned
 
 Made = TypeVar("Made")
 _BEGUN = ".begun"
@@ -17,7 +19,7 @@ _BEGUN = ".begun"
 def sha256_of(path: Path) -> str:
     """The name of a file's bytes: `sha256:` and their SHA-256 in hexadecimal."""
     with path.open("rb") as file:
-        return "sha256:" + hashlib.file_digest(file, "sha256").hexdigest()
+        return digest_of_file(file)
 
 
 class Artefacts:
@@ -27,13 +29,13 @@ class Artefacts:
         self.folder = folder
         self._unsettled: set[str] = set()
         """What was made and is named nowhere yet."""
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_owned(folder)
         for begun in folder.glob(f"*{_BEGUN}*"):
             begun.unlink(missing_ok=True)
 
     def path(self, digest: str) -> Path:
         """Where the file of a digest is."""
-        return self.folder / digest.removeprefix("sha256:")
+        return self.folder / digits_of(digest)
 
     def has(self, digest: str) -> bool:
         """Whether it is there."""
@@ -72,7 +74,7 @@ class Artefacts:
 
     def drop_others(self, wanted: Collection[str]) -> None:
         """Drop all that are not wanted, but for what is being written or has just been."""
-        names = {digest.removeprefix("sha256:") for digest in (*wanted, *tuple(self._unsettled))}
+        names = {digits_of(digest) for digest in (*wanted, *tuple(self._unsettled))}
         for file in self.folder.iterdir():
             if file.name not in names and _BEGUN not in file.name:
                 file.unlink(missing_ok=True)

@@ -15,10 +15,6 @@ from portero.store.moments import moment
 from portero.store.paging import Query, Rows, page
 from portero.store.revisions import newest_revision
 
-LEAST_SILENCE = 180.0
-"""Seconds: a device is not called silent before that, however quick its rhythm."""
-MISSED = 3.0
-"""A device that has missed so many of its own intervals is silent."""
 FACTS_STALE_SECONDS = 3 * 86_400.0
 """A device that checks in but has told no facts for so long has stale ones."""
 
@@ -33,10 +29,6 @@ _SOURCE = "device LEFT JOIN class ON class.id = device.class"
 # Where every device is looked at anyway, going through the table beats going through an index of it; SQLite's planner
 # believes otherwise, for the join's sake.
 _SCANNED = "device NOT INDEXED LEFT JOIN class ON class.id = device.class"
-_SELECT = (
-    "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
-    f" class.groups, {_WANTED} AS digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state"
-)
 # What lies not in a device's own facts: SQL conditions, by the blocker's code.
 MACHINE_BLOCKERS: dict[BlockerCode, str] = {
     BlockerCode.NEVER_JOINED: "device.lifecycle = 'invited'",
@@ -48,6 +40,15 @@ MACHINE_BLOCKERS: dict[BlockerCode, str] = {
         f"device.lifecycle = 'enrolled' AND NOT {_SILENT} AND device.facts_at < :now - {FACTS_STALE_SECONDS}"
     ),
 }
+MACHINE_BLOCKERS_SELECT = " || ".join(
+    f"CASE WHEN {condition} THEN '{code.value} ' ELSE '' END" for code, condition in MACHINE_BLOCKERS.items()
+)
+"""The codes of those that are true of a device, each with a blank behind it."""
+_SELECT = (
+    "device.*, (SELECT document FROM device_facts WHERE device_facts.device = device.id) AS facts,"
+    f" class.groups, {_WANTED} AS digest, class.revision, class.since, {_SILENT} AS silent, {_STATE} AS state,"
+    f" {MACHINE_BLOCKERS_SELECT} AS machine_blockers"
+)
 
 SORTS = {
     name: f"coalesce({column}, '')"
@@ -139,23 +140,9 @@ EXCEPTIONAL = " OR ".join(f"({condition})" for condition in MACHINE_BLOCKERS.val
 """SQL: something stands in the way that does not lie in the device's own facts."""
 
 
-def machine_blockers(row: sqlite3.Row, now: float) -> list[BlockerCode]:
-    """Which of MACHINE_BLOCKERS are true of a device, given its columns and `silent`."""
-    found = []
-    if row["lifecycle"] == "invited":
-        found.append(BlockerCode.NEVER_JOINED)
-    if row["rejoin_of"]:
-        found.append(BlockerCode.REJOIN_WAITING)
-    if not row["keeps_name"] and row["lifecycle"] != "retired":
-        found.append(BlockerCode.DUPLICATE_HOSTNAME)
-    if row["lifecycle"] == "enrolled":
-        if row["revoked"]:
-            found.append(BlockerCode.CREDENTIAL_REVOKED)
-        if row["silent"]:
-            found.append(BlockerCode.SILENT)
-        elif row["facts_at"] is not None and row["facts_at"] < now - FACTS_STALE_SECONDS:
-            found.append(BlockerCode.FACTS_STALE)
-    return found
+def machine_blockers(row: sqlite3.Row) -> list[BlockerCode]:
+    """What is in a device's way besides its own facts, as MACHINE_BLOCKERS_SELECT found it."""
+    return [BlockerCode(code) for code in row["machine_blockers"].split()]
 
 
 def _obstacles_of(connection: sqlite3.Connection, ids: list[str]) -> dict[str, list[BlockerCode]]:
@@ -176,7 +163,7 @@ def devices_of(connection: sqlite3.Connection, rows: list[sqlite3.Row], now: flo
 
 def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> Device:
     lifecycle = Lifecycle.SILENT if row["silent"] else Lifecycle(row["lifecycle"])
-    known = machine_blockers(row, now) + (obstacles if row["lifecycle"] == "enrolled" else [])
+    known = machine_blockers(row) + (obstacles if row["lifecycle"] == "enrolled" else [])
     return Device(
         id=row["id"],
         hostname=row["hostname"],

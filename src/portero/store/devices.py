@@ -7,8 +7,8 @@ import sqlite3
 from dataclasses import dataclass
 from typing import Any
 
+from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
-from portero.store.device_lists import LEAST_SILENCE, MISSED
 
 # --- devices ---
 
@@ -61,7 +61,7 @@ def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, crede
         "revoked": 0,
         "joined_at": now,
         "last_heard": now,
-        "silent_after": now + LEAST_SILENCE,
+        "silent_after": now + LEAST_SILENCE_SECONDS,
         "told_silent": 0,
         "facts_at": now,
         "applied_bundle": None,
@@ -317,7 +317,7 @@ def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
 
 def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None) -> None:
     """The device has checked in."""
-    silent_after = now + max(MISSED * (usual_interval or 0.0), LEAST_SILENCE)
+    silent_after = now + max(MISSED * (usual_interval or 0.0), LEAST_SILENCE_SECONDS)
     connection.execute(
         "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ?, told_silent = 0 WHERE id = ?",
         (now, usual_interval, silent_after, device),

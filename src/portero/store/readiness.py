@@ -10,7 +10,13 @@ from typing import NamedTuple
 
 from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
 from portero.core.nouns.readiness import ORDER, BlockerCode
-from portero.store.device_lists import EXCEPTIONAL, MACHINE_BLOCKERS, DeviceFilter, machine_blockers
+from portero.store.device_lists import (
+    EXCEPTIONAL,
+    MACHINE_BLOCKERS,
+    MACHINE_BLOCKERS_SELECT,
+    DeviceFilter,
+    machine_blockers,
+)
 
 
 def keep_obstacles(connection: sqlite3.Connection, device: str, obstacles: Iterable[Obstacle]) -> None:
@@ -74,11 +80,11 @@ def class_counts(connection: sqlite3.Connection, filter: DeviceFilter, now: floa
     unheard: set[str] = set()
     # most devices are like most others: only the exceptional ones are looked at one by one
     for row in connection.execute(
-        f"SELECT id, class, lifecycle, revoked, keeps_name, rejoin_of, facts_at, {_SILENT} AS silent"
+        f"SELECT id, class, revoked, {_SILENT} AS silent, {MACHINE_BLOCKERS_SELECT} AS machine_blockers"
         f" FROM device WHERE {where} AND class IS NOT NULL AND ({EXCEPTIONAL})",
         values,
     ):
-        by_code.setdefault(row["class"], Counter()).update(machine_blockers(row, now))
+        by_code.setdefault(row["class"], Counter()).update(machine_blockers(row))
         silent[row["class"]] += row["silent"] and not row["revoked"]
         if row["silent"] or row["revoked"]:
             unheard.add(row["id"])

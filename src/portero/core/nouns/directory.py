@@ -97,10 +97,3 @@ class DirectoryState(Directory):
     generation: int
     at: Timestamp
     by: str
-
-
-class PersonGroups(Noun):
-    """The user groups that a person is in, nested ones too."""
-
-    user: str
-    user_groups: tuple[str, ...]

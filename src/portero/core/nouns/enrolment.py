@@ -9,6 +9,9 @@ from pydantic import Field
 from portero.core.nouns.base import Name, Noun, Timestamp
 from portero.core.nouns.device import Labels, NewDevice
 
+CODE_LETTERS = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
+"""What enrolment codes are made of: without 0 O 1 I L, which people confuse."""
+
 
 class NewEnrolmentCode(Noun):
     """How often and how long a code may be used, and the labels it puts on devices."""

@@ -228,30 +228,33 @@ class Condition(Noun):
         return self.value if isinstance(self.value, tuple) else (str(self.value),)
 
 
-_ITEM_PART = re.compile(r"\s*([a-z]+)\s*(<=|>=|<|=)\s*(.*?)\s*$", re.DOTALL)
+_ITEM_PART = re.compile(r"\s*([a-z][a-z0-9]*)\s*(<=|>=|<|=)\s*(.*?)\s*$", re.DOTALL)
 _BOUND = {"<": "below", "<=": "to", ">=": "from", "=": "is"}
 
 
 def read_condition(text: str) -> Condition:
     """A condition written as `FIELD OP VALUE`, as in “kind one_of kiosk,tablet” or “applications has product=Chart
-    Table,version<4.2”. ValueError, or Pydantic's, where it is none.
+    Table;version<4.2”. ValueError, or Pydantic's, where it is none.
     """
     parts = text.split(None, 2)
     if len(parts) != 3:
         raise ValueError(f"“{text[:80]}” is no condition; write it as FIELD OP VALUE, as in “kind is kiosk”")
     field, op, value = parts
     if op == Op.HAS:
-        return Condition.model_validate({"field": field, "op": op, "value": _read_item(value)})
+        return Condition.model_validate({"field": field, "op": op, "value": read_item(value)})
     listed = [one.strip() for one in value.split(",")] if op == Op.ONE_OF else value
     return Condition.model_validate({"field": field, "op": op, "value": listed})
 
 
-def _read_item(text: str) -> dict[str, Any]:
+def read_item(text: str) -> dict[str, Any]:
+    """What is wanted of one item, such as a program: “product=Chart Table;version<4.2”, set apart by ; or by a comma.
+    ValueError where it is not that.
+    """
     wanted: dict[str, Any] = {}
-    for part in text.split(","):
+    for part in re.split("[;,]", text):
         found = _ITEM_PART.match(part)
-        if found is None:
-            raise ValueError(f"“{part[:60]}” is not NAME=VALUE, as in product=Chart Table")
+        if found is None or (found[1] != "version" and found[2] != "="):
+            raise ValueError(f"“{part[:60]}” is not NAME=VALUE, as in “product=Chart Table;version<4.2”")
         name, sign, value = found.groups()
         if name == "version":
             wanted.setdefault("version", {})[_BOUND[sign]] = value

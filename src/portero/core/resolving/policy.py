@@ -129,10 +129,6 @@ class Policy:
             found = self._frames[people, epoch] = Frame(self, people, seconds)
         return found
 
-    def named_categories(self) -> list[str]:
-        """The categories that some rule names, in the taxonomy's order."""
-        return [key for key in TAXONOMY.categories if key in self.categories]
-
 
 def categories_of(selector: Selector) -> Sequence[str]:
     """The categories that a category, family or everything stands for."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from portero.core.nouns.readiness import BlockerCode, LayerCount
-from portero.core.wording import counted
+from portero.core.wording import LAYER_WORDS, counted
 
 
 class BlockerWords(NamedTuple):
@@ -16,7 +16,6 @@ class BlockerWords(NamedTuple):
     link: str
 
 
-_LAYER_WORDS = {None: "machine", "filter": "filter", "browser": "browser layer", "startup": "startup layer"}
 _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
     BlockerCode.NEVER_JOINED: (
         "It is known and has never joined, so nothing of the estate reaches it.",
@@ -91,7 +90,7 @@ def blocker(code: BlockerCode, layer: str | None, about: str | None = None) -> B
     detail, remedy, link = _BLOCKERS[code]
     if about is None:
         detail = detail.replace(": version {about}", "").replace(": {about}", "")
-    values = {"layer": _LAYER_WORDS[layer], "about": about}
+    values = {"layer": LAYER_WORDS[layer] if layer else "machine", "about": about}
     return BlockerWords(detail.format(**values), remedy.format(**values), link)
 
 
@@ -115,7 +114,7 @@ _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
 
 def readiness_sentence(layer: LayerCount) -> str:
     """How one layer stands: “212 of 240 enforce the filter; 9 only record; 4 are silent.”"""
-    parts = [f"{layer.enforcing:,} of {layer.meant:,} enforce the {_LAYER_WORDS[layer.layer]}"]
+    parts = [f"{layer.enforcing:,} of {layer.meant:,} enforce the {LAYER_WORDS[layer.layer]}"]
     parts += [f"{lost.devices:,} {_BLOCKER_COUNTS[lost.code][lost.devices > 1]}" for lost in layer.lost]
     if layer.not_meant:
         parts.append(f"{layer.not_meant:,} {'is' if layer.not_meant == 1 else 'are'} not meant to")

@@ -16,7 +16,7 @@ from portero.core.nouns.verdict import (
     ThisDevice,
 )
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.wording import VERBS, joined
+from portero.core.wording import LAYER_WORDS, VERBS, joined
 
 PROVISIONAL = (
     "Provisional: of the patterns that match, the more specific one is taken to win, and an allow among equals; no"
@@ -140,13 +140,10 @@ def meant_to(mode: LayerMode, layer: LayerVerdict) -> str:
     return f"The estate means this layer only to record here. Enforcing, {_named(layer.winner)} would decide."
 
 
-_LAYER_WORDS = {Layer.FILTER: "filter", Layer.BROWSER: "browser layer", Layer.STARTUP: "startup layer"}
-
-
 def does(layer: Layer, mode: LayerMode) -> str:
     """What a layer in this mode does."""
     words = {"enforcing": "enforces", "observing": "only records, so nothing is stopped"}
-    return f"The {_LAYER_WORDS[layer]} of this machine {words.get(mode, 'is off, so nothing is stopped')}."
+    return f"The {LAYER_WORDS[layer]} of this machine {words.get(mode, 'is off, so nothing is stopped')}."
 
 
 def left_to_gateway(network: str) -> str:
@@ -179,7 +176,7 @@ def layer_not_reported(layer: Layer) -> Caveat:
     return Caveat(
         code=CaveatCode.FACT_MISSING,
         layer=layer,
-        detail=f"This machine does not report what its {_LAYER_WORDS[layer]} does; it is taken as enforcing.",
+        detail=f"This machine does not report what its {LAYER_WORDS[layer]} does; it is taken as enforcing.",
         remedy="Let it check in with a newer endpoint.",
     )
 

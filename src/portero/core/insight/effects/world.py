@@ -33,10 +33,14 @@ class World:
     cutter: Callable[[Estate], Cutter]
     """Finds an estate's rules that concern a subject; made once for each."""
     out_of_time: Callable[[], bool]
+    sorted: Mapping[Groups, list[Member]] | None = None
+    """The devices by their groups, where somebody has sorted them already."""
 
     @cached_property
-    def classes(self) -> dict[Groups, list[Member]]:
+    def classes(self) -> Mapping[Groups, list[Member]]:
         """The devices by their groups."""
+        if self.sorted is not None:
+            return self.sorted
         found: dict[Groups, list[Member]] = defaultdict(list)
         groups = self.groups
         for member in self.members:
@@ -57,7 +61,9 @@ class World:
 
     def once(self, moved: Mapping[str, Groups], out_of_time: Callable[[], bool]) -> World:
         """The same world once some devices have other groups, looked at for some time of its own."""
-        then = replace(self, groups=lambda id: moved.get(id) or self.groups(id), out_of_time=out_of_time)
-        if not moved:
-            then.__dict__["classes"] = self.classes
-        return then
+        return replace(
+            self,
+            groups=lambda id: moved.get(id) or self.groups(id),
+            out_of_time=out_of_time,
+            sorted=None if moved else self.classes,
+        )
