@@ -65,8 +65,8 @@ def decision_rows(index: MemoryIndex, estate: Estate, visits: int, rounds: int) 
     urls = make_traffic(index, visits)
     hosts, tried = [parse_visit(url).host for url in urls], with_situations(urls)
 
-    def explained(one: Tried) -> object:
-        return teller.filter(policy.frame(one[1]), visited(policy, index, one[0]))
+    def explained(tried: Tried) -> object:
+        return teller.filter(policy.frame(tried[1]), visited(policy, index, tried[0]))
 
     def parse(url: str) -> object:
         return ada_url.parse_url(url, attributes=_PARTS)

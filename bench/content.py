@@ -189,7 +189,7 @@ def _difference_size(file: IndexFile, hosts: int) -> int:
 def _keepers(folder: Path, indicators: int) -> Keepers:
     """Keepers with that many indicators in one ruleset, put on everybody."""
     keepers = open_keepers(folder)
-    rules = tuple(rule for one in indicator_rulesets(indicators, random.Random(2)) for rule in one.rules)
+    rules = tuple(rule for ruleset in indicator_rulesets(indicators, random.Random(2)) for rule in ruleset.rules)
     ruleset = indicator_rulesets(10, random.Random(2))[0].model_copy(update={"key": "many", "rules": rules})
 
     def edit(snapshot: Snapshot) -> Estate:

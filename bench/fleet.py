@@ -90,7 +90,7 @@ def make_members(count: int, seed: int = 6) -> list[Member]:
 
 def plain_loop(groups: tuple[Group, ...]) -> Callable[[list[Member]], int]:
     """The floor: for each machine, look what each value makes true, and what that comes to; with no classes of ours."""
-    conditions = list({one for group in groups if group.members for one in group.members.conditions()})
+    conditions = list({condition for group in groups if group.members for condition in group.members.conditions()})
     readers: dict[str, Callable[[MemberFacts], object]] = {
         "unit": lambda facts: facts.unit,
         "kind": lambda facts: facts.kind,
@@ -251,7 +251,9 @@ def _store_rows(keepers: Keepers, bare: sqlite3.Connection, count: int, rounds: 
 
         def edit(snapshot: Snapshot) -> Estate:
             estate = snapshot.estate
-            groups = (Group(key=one.key, members=rule) if one.key == "group-7" else one for one in estate.groups)
+            groups = (
+                Group(key=group.key, members=rule) if group.key == "group-7" else group for group in estate.groups
+            )
             return estate.replacing(groups=tuple(groups))
 
         return keepers.estate.change(edit, by="bench")

@@ -22,7 +22,7 @@ def foresight_rows(count: int, indicators: int, rounds: int) -> list[Row]:
     """What a preview costs: of one rule for everybody, of a long list for everybody, of a group; and findings."""
     with stored_fleet(count) as keepers:
         policy = make_estate(200, 1000, indicators)
-        listed = next(one for one in policy.rulesets if one.kind == "indicator")
+        listed = next(ruleset for ruleset in policy.rulesets if ruleset.kind == "indicator")
         everybody = Assignment.model_validate({"key": "fleet", "ruleset": "rules-0", "to": [WHOLE_FLEET]})
         keepers.estate.change(
             lambda snapshot: snapshot.estate.replacing(
@@ -39,7 +39,7 @@ def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Ro
     def one_rule(snapshot: Snapshot) -> Estate:
         rules = [{"category": "games", "action": "block"}, {"category": "music", "action": "warn"}]
         new = Ruleset.model_validate({"key": "rules-0", "kind": "category", "rules": rules})
-        rulesets = (new if one.key == "rules-0" else one for one in snapshot.estate.rulesets)
+        rulesets = (new if ruleset.key == "rules-0" else ruleset for ruleset in snapshot.estate.rulesets)
         return snapshot.estate.replacing(rulesets=tuple(rulesets))
 
     def long_list(snapshot: Snapshot) -> Estate:
@@ -48,7 +48,7 @@ def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Ro
 
     def one_group(snapshot: Snapshot) -> Estate:
         edited = Group(key="group-7", members=snapshot.estate.groups[8].members)
-        groups = (edited if one.key == "group-7" else one for one in snapshot.estate.groups)
+        groups = (edited if group.key == "group-7" else group for group in snapshot.estate.groups)
         return snapshot.estate.replacing(groups=tuple(groups))
 
     fleet = keepers.fleet.members
@@ -60,7 +60,7 @@ def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Ro
 
     def overlapping() -> object:
         world = keepers.foresight.world(10.0)
-        members = [one for one in world.members if {"group-7", "group-9"} <= set(world.groups(one.id))]
+        members = [member for member in world.members if {"group-7", "group-9"} <= set(world.groups(member.id))]
         return overlap(keepers.estate.snapshot.estate, world, ["group-7", "group-9"], members, [])
 
     numbers = count_from(1_000_000)

@@ -59,7 +59,9 @@ class Maker:
     def estate(self) -> dict:
         rng = self.rng
         rulesets = [self.ruleset(number) for number in range(rng.randint(2, 7))]
-        rulesets += [self.fed(one) for one in rulesets if one["kind"] == "indicator" and "feed" not in one][:1]
+        rulesets += [
+            self.fed(ruleset) for ruleset in rulesets if ruleset["kind"] == "indicator" and "feed" not in ruleset
+        ][:1]
         return {
             "portero": 1,
             "precedence": self.some(GROUPS, 4),

@@ -120,6 +120,6 @@ def member(id: str, device: dict, **more) -> Member:
 
 
 def compiled(groups: list[dict], previous: Membership | None = None) -> Membership:
-    nouns = [Group.model_validate(one) for one in groups]
-    assert [Group.model_validate(one.model_dump(mode="json", exclude_none=True)) for one in nouns] == nouns
-    return Membership(nouns, [one.key for one in nouns], previous)
+    nouns = [Group.model_validate(group) for group in groups]
+    assert [Group.model_validate(noun.model_dump(mode="json", exclude_none=True)) for noun in nouns] == nouns
+    return Membership(nouns, [noun.key for noun in nouns], previous)

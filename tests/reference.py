@@ -163,26 +163,26 @@ class World:
             "searched": attempt.get("search_term") or self.searched(url, host),
             "media": attempt.get("media_type"),
         }
-        indicators = [one for one in rules if one["kind"] == "indicator" and indicator_matches(one["rule"], facts)]
-        contests = self.contests([one for one in rules if one["kind"] == "category"], facts)
+        indicators = [rule for rule in rules if rule["kind"] == "indicator" and indicator_matches(rule["rule"], facts)]
+        contests = self.contests([rule for rule in rules if rule["kind"] == "category"], facts)
         matched = {one["id"]: one for one in [*indicators, *(one for contest in contests for one in contest)]}
         logged = {id for id, one in matched.items() if one["action"] == "log"}
         winner = visit_winner(deciding(indicators), [deciding(contest) for contest in contests])
         return said(winner, logged, set(matched) - logged)
 
     def contests(self, rules: list[dict], facts: dict) -> list[list[dict]]:
-        found = [[one for one in rules if names_category(one["rule"], key)] for key in facts["categories"]]
+        found = [[rule for rule in rules if names_category(rule["rule"], key)] for key in facts["categories"]]
         if facts["searched"] is not None:
             words = facts["searched"].casefold().split()
             terms: dict[tuple[str, ...], list[dict]] = {}
-            for one in rules:
-                term = tuple((one["rule"].get("search_term") or "").casefold().split())
+            for rule in rules:
+                term = tuple((rule["rule"].get("search_term") or "").casefold().split())
                 if term and any(tuple(words[n : n + len(term)]) == term for n in range(len(words))):
-                    terms.setdefault(term, []).append(one)
+                    terms.setdefault(term, []).append(rule)
             found += terms.values()
         if facts["media"]:
             ranges = (facts["media"], facts["media"].split("/")[0] + "/*")
-            found.append([one for one in rules if one["rule"].get("media_type") in ranges])
+            found.append([rule for rule in rules if rule["rule"].get("media_type") in ranges])
         return found
 
     def categories(self, host: str) -> tuple[str, ...]:
@@ -273,20 +273,20 @@ def overridden(action: str, override: str | None) -> str:
 def without_replaced(rules: list[dict]) -> list[dict]:
     """2.4b: where a replacing assignment decides something, ordinary ones of its kind with weaker targets are out."""
     kept = []
-    for one in rules:
+    for rule in rules:
         stronger = [
             other
             for other in rules
-            if other["replaces"] and other["action"] != "log" and other["kind"] == one["kind"]
-            if other["rank"] < one["rank"]
+            if other["replaces"] and other["action"] != "log" and other["kind"] == rule["kind"]
+            if other["rank"] < rule["rank"]
         ]
-        if one["mandatory"] or not stronger:
-            kept.append(one)
+        if rule["mandatory"] or not stronger:
+            kept.append(rule)
     return kept
 
 
 def deciding(rules: list[dict]) -> list[dict]:
-    return [one for one in rules if one["action"] != "log"]
+    return [rule for rule in rules if rule["action"] != "log"]
 
 
 # --- what selectors match ---
@@ -453,7 +453,7 @@ def strongest(rules: list[dict]) -> dict | None:
     if not rules:
         return None
     best = min(rules, key=cmp_to_key(compare))
-    by_hand = [one for one in rules if not one["feed"]]
+    by_hand = [rule for rule in rules if not rule["feed"]]
     if best["feed"] and by_hand:
         own = min(by_hand, key=cmp_to_key(compare))
         if STRICT[own["action"]] > STRICT[best["action"]]:
@@ -462,8 +462,8 @@ def strongest(rules: list[dict]) -> dict | None:
 
 
 def sides(rules: list[dict]) -> tuple[dict | None, dict | None]:
-    return strongest([one for one in rules if one["mandatory"]]), strongest(
-        [one for one in rules if not one["mandatory"]]
+    return strongest([rule for rule in rules if rule["mandatory"]]), strongest(
+        [rule for rule in rules if not rule["mandatory"]]
     )
 
 

@@ -182,7 +182,7 @@ def draw_terminals(folder: Path) -> None:
     try:
         time.sleep(1)
         for name, commands in TERMINALS.items():
-            script = "".join(f"printf '%s\\n' {shlex.quote('$ ' + one)}; {one}; echo; " for one in commands)
+            script = "".join(f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo; " for command in commands)
             done = folder / f"{name}.done"
             look = (
                 "-fa",

@@ -167,7 +167,9 @@ def test_lists_answer_with_tables_json_and_csv(env):
 
 def test_cells_that_a_spreadsheet_would_run_are_neutralised(env):
     run_portero("ruleset", "create", "formula", "--name", "=1+1", env=env)
-    line = next(one for one in run_portero("ruleset", "list", "--csv", env=env).stdout.splitlines() if "formula" in one)
+    line = next(
+        line for line in run_portero("ruleset", "list", "--csv", env=env).stdout.splitlines() if "formula" in line
+    )
     assert ",'=1+1," in line
 
 

@@ -50,7 +50,7 @@ def documents(files) -> tuple:
 def test_a_batch_answers_a_line_a_line_in_the_same_order(files):
     done = run_portero("check", "batch", files / "attempts.jsonl", *documents(files))
     answers = [json.loads(line) for line in done.stdout.splitlines()]
-    assert [one["id"] for one in answers] == list(range(200))
+    assert [answer["id"] for answer in answers] == list(range(200))
     single = answers[7]
     attempt = json.loads((files / "attempts.jsonl").read_text().splitlines()[7])
     url = ("check", "visit", attempt["device"], attempt["url"]) if "url" in attempt else None
@@ -76,8 +76,8 @@ def test_a_line_that_cannot_be_judged_has_a_problem_and_the_batch_exits_with_1(f
     ]
     done = run_portero("check", "batch", "-", *documents(files), input="\n".join(lines), expect=1)
     answers = [json.loads(line) for line in done.stdout.splitlines()]
-    assert [one["id"] for one in answers] == ["a", "b", "c", "d", "e", None, None, "f"]
-    told = [one["problem"]["detail"] if "problem" in one else "" for one in answers]
+    assert [answer["id"] for answer in answers] == ["a", "b", "c", "d", "e", None, None, "f"]
+    told = [answer["problem"]["detail"] if "problem" in answer else "" for answer in answers]
     assert [bool(one) for one in told] == [False, True, True, True, True, True, True, False]
     assert "did you mean" in told[1] or "there is no device" in told[1].lower()
     assert set(answers[1]["problem"]) == {"type", "title", "detail"}
@@ -180,7 +180,7 @@ def test_rules_are_added_searched_changed_many_at_once_and_taken_out(cli):
     told = cli("rule", "list", "fraud", "--search", "refund")
     assert "2 rules of 5." in told
     cli("rule", "change", "fraud", "--search", "refund", "--action", "warn", "--valid-until", "2027-01-31T00:00:00Z")
-    rules = {one["host"]: one for one in json.loads(cli("rule", "list", "fraud", "--json")) if one["host"]}
+    rules = {load["host"]: load for load in json.loads(cli("rule", "list", "fraud", "--json")) if load["host"]}
     assert (rules["a-refund.example"]["action"], rules["c-invoice.example"]["action"]) == ("warn", "block")
     assert rules["b-refund.example"]["valid_until"] == "2027-01-31T00:00:00Z"
     assert "did you mean “host a-refund.example”" in cli("rule", "remove", "fraud", "host a-refun.example", expect=1)

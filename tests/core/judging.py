@@ -36,7 +36,7 @@ def assigned(*rulesets: tuple[dict, str, dict] | tuple[dict, str], **parts) -> E
     for number, (ruleset, to, *conditions) in enumerate(rulesets):
         own = {**ruleset, "key": f"{ruleset['key']}-{number}"}
         made[own["key"]] = own
-        key = made_key(own["key"], to, [one["key"] for one in assignments])
+        key = made_key(own["key"], to, [assignment["key"] for assignment in assignments])
         target = {"device": to.removeprefix("device:")} if to.startswith("device:") else to
         assignments.append({"key": key, "ruleset": own["key"], "to": [target], **(conditions[0] if conditions else {})})
     estate = Estate.model_validate(
@@ -71,7 +71,7 @@ class Judged(NamedTuple):
 
     @property
     def caveats(self) -> list[str]:
-        return [one.code.value for one in self.explanation.effective.caveats]
+        return [caveat.code.value for caveat in self.explanation.effective.caveats]
 
 
 def judge(

@@ -75,14 +75,14 @@ def test_every_state_of_the_clock_has_one_moment(seed):
     estate = Estate.model_validate(Maker(seed).estate())
     zone = "Europe/Berlin"
     calendar = Calendar([estate], BASE)
-    used = {one.schedule for one in estate.assignments if one.schedule}
-    windows = [Windows.of(one) for one in estate.schedules if one.key in used]
+    used = {assignment.schedule for assignment in estate.assignments if assignment.schedule}
+    windows = [Windows.of(schedule) for schedule in estate.schedules if schedule.key in used]
     starts = [one for each in estate.assignments for one in (each.starts, each.ends) if one]
     ends = [rule.valid_until for ruleset in estate.rulesets for rule in ruleset.rules if rule.valid_until]
     instants = sorted({*starts, *ends})
 
     def state(at: datetime) -> tuple:
-        return sum(one <= at for one in instants), tuple(one.is_open(at, zone) for one in windows)
+        return sum(instant <= at for instant in instants), tuple(window.is_open(at, zone) for window in windows)
 
     found = [state(moment.at) for moment in calendar.moments(zone)]
     assert len(found) == len(set(found))
@@ -112,7 +112,7 @@ def test_people_are_told_apart_as_assignments_tell_them_apart():
 
 def test_each_pair_of_words_has_one_effect():
     words = tuple(Action)
-    table = {(one, other): effect_of(one, other) for one in words for other in words if one != other}
+    table = {(word, other): effect_of(word, other) for word in words for other in words if word != other}
     assert {pair for pair, effect in table.items() if effect is Effect.RELEASED} == {
         *(("warn", "allow"), ("block", "allow"), ("warn", "log"), ("block", "log")),
     }

@@ -155,7 +155,7 @@ def facts(**more: object) -> Facts:
 
 def blockers(estate: Estate, *groups: str, **more: object) -> list[tuple[str, str | None]]:
     found = readiness(estate, facts_from(facts(**more)), (*groups, "whole-fleet"))
-    return [(one.code.value, one.layer) for one in found.blockers]
+    return [(blocker.code.value, blocker.layer) for blocker in found.blockers]
 
 
 def test_readiness_lists_what_stands_in_the_way_in_the_order_of_mending():
@@ -184,7 +184,7 @@ def test_a_layer_that_is_not_meant_to_enforce_is_in_nobodys_way():
     off = {"filter": "off", "browser": "off", "startup": "enforcing"}
     assert blockers(lenient, "ships", layers=off) == []
     found = readiness(lenient, facts_from(facts(layers=off)), ("ships", "whole-fleet"))
-    assert [(one.layer, one.meant, one.meant_by, one.enforces) for one in found.layers] == [
+    assert [(layer.layer, layer.meant, layer.meant_by, layer.enforces) for layer in found.layers] == [
         ("filter", "observing", "estate", False),
         ("browser", "off", "ships", False),
         ("startup", "enforcing", "estate", True),

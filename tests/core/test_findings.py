@@ -30,8 +30,12 @@ def universe(fleet: Fleet, estate: Estate):
     """Every attempt that is tried: on each machine, by everybody, at each place, round the clock."""
     hosts = (*HOSTS, "deep.a.drop.files.example", "x.play.example", "other.example", "games.category.test")
     urls = [f"http://{host}{path}" for host, path in product(hosts, PATHS)]
-    urls += [f"http://{one}/" if ":" not in one else f"http://[{one}]/" for one in ADDRESSES[:3]]
-    starts = [one.model_dump(exclude_none=True) for device in fleet.document.devices for one in device.applications]
+    urls += [f"http://{address}/" if ":" not in address else f"http://[{address}]/" for address in ADDRESSES[:3]]
+    starts = [
+        application.model_dump(exclude_none=True)
+        for device in fleet.document.devices
+        for application in device.applications
+    ]
     starts += [{"file": "viewer", "version": "4.1"}, {"file": "other"}, {"path": "/opt/chart", "vendor": "Deckhand"}]
     for device, user, place, at in product(fleet.members, (None, *USERS), PLACES, TIMES):
         common = {"device": device.id, "at": at, "place": place, **({"user": user} if user else {})}
@@ -47,25 +51,25 @@ def test_what_is_said_to_never_win_never_does_and_contradictions_have_witnesses(
         found = find_all(estate, fleet.world(estate))
         assert found.complete
         shadowed = {
-            (one.assignments[0], rule.rule) for one in found.items if one.kind == "shadowed" for rule in one.rules
+            (item.assignments[0], rule.rule) for item in found.items if item.kind == "shadowed" for rule in item.rules
         }
         offline, tries = fleet.offline(estate), list(universe(fleet, estate))
         for attempt in tries[seed % 29 :: 29]:
             for winner, _ in outcomes(offline, attempt):
                 assert (winner.assignment, winner.rule) not in shadowed, (seed, winner, attempt)
-        restarting = {one.key for one in estate.assignments if one.until_restart}
-        for one in found.items:
+        restarting = {assignment.key for assignment in estate.assignments if assignment.until_restart}
+        for item in found.items:
             # nothing restarts in this universe, so what shows only after a restart has no witness there
-            if one.kind == "contradiction" and not restarting:
+            if item.kind == "contradiction" and not restarting:
                 kinds["opposed"] += 1
                 kinds["witnessed"] += any(
-                    (winner.assignment, lost.assignment, lost.rung) == (*one.assignments, "target")
+                    (winner.assignment, lost.assignment, lost.rung) == (*item.assignments, "target")
                     for attempt in tries
-                    if attempt["device"] in one.examples
+                    if attempt["device"] in item.examples
                     for winner, losers in outcomes(offline, attempt)
                     for lost in losers
                 )
-        kinds.update(one.kind.value for one in found.items)
+        kinds.update(item.kind.value for item in found.items)
     assert kinds["shadowed"] > times(4, 10)
     assert kinds["witnessed"] == kinds["opposed"], kinds
 
@@ -95,7 +99,7 @@ def told_of(estate: Estate, fleet: Fleet) -> list[dict[str, object]]:
     meet, those named by others among them.
     """
     found = find_all(estate, fleet.world(estate))
-    return [{**one.model_dump(exclude={"sentence"}), "rules": frozenset(one.rules)} for one in found.items]
+    return [{**item.model_dump(exclude={"sentence"}), "rules": frozenset(item.rules)} for item in found.items]
 
 
 def with_many(estate: Estate, chance: Random) -> Estate:
@@ -111,7 +115,7 @@ def with_many(estate: Estate, chance: Random) -> Estate:
     for key in ("many", "more"):
         unlike = {str(one["host"] if "host" in one else one["url"]): one for one in (rule() for _ in range(15))}
         document["rulesets"].append({"key": key, "kind": "indicator", "rules": list(unlike.values())})
-        target = chance.choice(["whole-fleet", *(one.key for one in estate.groups)])
+        target = chance.choice(["whole-fleet", *(group.key for group in estate.groups)])
         document["assignments"].append({"key": key, "ruleset": key, "to": [target]})
     return Estate.model_validate(document)
 
@@ -125,7 +129,7 @@ def outcomes(offline, attempt: dict):
 
 def fleet_of(*hostnames: str, **facts) -> Fleet:
     layers = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
-    devices = [{"hostname": one, "layers": layers, **facts} for one in hostnames]
+    devices = [{"hostname": hostname, "layers": layers, **facts} for hostname in hostnames]
     return Fleet.of({"portero_facts": 1, "devices": devices})
 
 
@@ -143,7 +147,7 @@ def findings(estate: Estate, fleet: Fleet = PAIR, people=(), **world) -> dict[st
     asked: World = replace(fleet.world(estate), **world)
     found = find_all(estate, asked, people)
     assert found.complete
-    by_kind = {one.kind.value: one for one in found.items}
+    by_kind = {item.kind.value: item for item in found.items}
     assert len(by_kind) == len(found.items)
     return by_kind
 
@@ -319,4 +323,4 @@ def test_out_of_time_nothing_is_said_to_be_shadowed():
     estate = assigned((GAMES, "whole-fleet", {"mandatory": True}), (NO_GAMES, "strong"), groups=OVERLAPPING)
     found = find_all(estate, PAIR.world(estate, out_of_time=lambda: True))
     assert not found.complete
-    assert all(one.kind != "shadowed" for one in found.items)
+    assert all(item.kind != "shadowed" for item in found.items)

@@ -34,21 +34,23 @@ def test_every_assignment_in_a_machines_bundle_governs_it_and_what_those_name_to
     for member in fleet.members:
         found = named(estate, device(member.id, groups[member.id]))
         bundle = compile_bundle(estate, groups[member.id], (member.id,))
-        held = {one.key for one in bundle.assignments}
+        held = {assignment.key for assignment in bundle.assignments}
         told = {key for noun, key in found if noun == "assignment"}
         assert held <= told
         # what is paused or a draft is told too, as somebody may wonder; nothing else is
-        idle = {one.key for one in estate.assignments if one.state != "active"}
+        idle = {assignment.key for assignment in estate.assignments if assignment.state != "active"}
         reached = {
-            one.key
-            for one in estate.assignments
-            if {*one.groups} & {*groups[member.id]} or member.id in one.named_devices
+            assignment.key
+            for assignment in estate.assignments
+            if {*assignment.groups} & {*groups[member.id]} or member.id in assignment.named_devices
         }
         assert told == reached
         assert held <= reached - idle
-        rulesets = {one.ruleset for one in estate.assignments if one.key in told}
+        rulesets = {assignment.ruleset for assignment in estate.assignments if assignment.key in told}
         assert {key for noun, key in found if noun == "ruleset"} == rulesets
-        schedules = {one.schedule for one in estate.assignments if one.key in told and one.schedule}
+        schedules = {
+            assignment.schedule for assignment in estate.assignments if assignment.key in told and assignment.schedule
+        }
         assert {key for noun, key in found if noun == "schedule"} == schedules
         assert {key for noun, key in found if noun == "group"} == {*groups[member.id]} - {*BUILT_IN}
 

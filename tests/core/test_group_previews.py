@@ -75,7 +75,7 @@ def test_another_order_changes_the_verdicts_that_its_preview_names(actions, orde
     put = tuple(assignment(f"r{key}", key).keyed(()) for key in keys)
     before = Estate(precedence=keys, groups=labelled, rulesets=rulesets, assignments=put)
     after = before.replacing(precedence=tuple(order))
-    fleet = a_fleet(before, *(tuple(one) for one in memberships))
+    fleet = a_fleet(before, *(tuple(membership) for membership in memberships))
     moved = fleet.plan(Membership(after.groups, after.group_order, fleet.membership), NOW).groups
     preview = look_ahead(before, after, moved, world_of(fleet))
 
@@ -91,4 +91,4 @@ def test_another_order_changes_the_verdicts_that_its_preview_names(actions, orde
         if verdicts[0][1] != verdicts[1][1]:
             expected[verdicts[0][1], verdicts[1][1]] += 1
     assert (len(moved), preview.complete) == (turned, True)
-    assert {(one.before, one.after): one.devices for one in preview.verdicts} == expected
+    assert {(verdict.before, verdict.after): verdict.devices for verdict in preview.verdicts} == expected

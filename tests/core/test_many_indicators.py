@@ -104,10 +104,10 @@ def words(estate: Estate) -> dict[tuple[str, str, int], str]:
 def without(estate: Estate, gone: set[tuple[str, str]]) -> Estate:
     return estate.replacing(
         rulesets=tuple(
-            one.model_copy(
-                update={"rules": tuple(rule for rule in one.rules if (one.key, str(rule.selector)) not in gone)}
+            ruleset.model_copy(
+                update={"rules": tuple(rule for rule in ruleset.rules if (ruleset.key, str(rule.selector)) not in gone)}
             )
-            for one in estate.rulesets
+            for ruleset in estate.rulesets
         )
     )
 
@@ -116,7 +116,7 @@ def without(estate: Estate, gone: set[tuple[str, str]]) -> Estate:
 def test_what_a_clean_up_takes_out_changes_no_verdict(seed):
     estate = random_estate(random.Random(seed))
     items = [one for one in clean_up(estate, NOW) if estate.ruleset_by_key[one.ruleset].feed is None]
-    assert words(without(estate, {(one.ruleset, one.selector) for one in items})) == words(estate)
+    assert words(without(estate, {(item.ruleset, item.selector) for item in items})) == words(estate)
 
 
 def test_a_clean_up_finds_something_of_each_kind():
@@ -181,10 +181,13 @@ def test_what_machines_carry_and_when_that_is_too_much():
     estate = rulesets(("hand", hand, None), ("fed", fed, "watch"))
     groups = [{"key": "one", "pins": {"in": ["m1"]}}]
     some = Estate.model_validate({**estate.model_dump(), "groups": groups})
-    assigned = [one.model_copy(update={"to": ("one",)}) if one.key == "fed" else one for one in some.assignments]
+    assigned = [
+        assignment.model_copy(update={"to": ("one",)}) if assignment.key == "fed" else assignment
+        for assignment in some.assignments
+    ]
     some = some.replacing(assignments=tuple(assigned))
     combinations = [("one", "whole-fleet"), ("whole-fleet",)]
-    assert [(one.by_hand, one.by_feed) for one in loads(some, combinations)] == [(5, 5), (5, 0)]
+    assert [(load.by_hand, load.by_feed) for load in loads(some, combinations)] == [(5, 5), (5, 0)]
     assert heaviest(some, combinations).groups == ("one", "whole-fleet")
     full = some.replacing(settings=Settings(indicator_capacity=9))
     assert overload(some, full, lambda: combinations) is None, "no more than before"
@@ -200,11 +203,11 @@ def test_what_feeds_bring_is_put_in_and_taken_out_again():
     rules = (Rule(host="b.example", action="block"), Rule(sha256="ab" * 32, action="block"))
     contents = {"watch": by_kind(rules)}
     after = filled(estate, contents)
-    assert [[str(rule.selector) for rule in one.rules] for one in after.rulesets] == [
+    assert [[str(rule.selector) for rule in ruleset.rules] for ruleset in after.rulesets] == [
         ["host a.example"],
         ["host b.example"],
         ["host a.example"],
     ]
     assert filled(after, contents).rulesets[1] is after.rulesets[1]
-    assert [len(one.rules) for one in emptied(after, contents).rulesets] == [1, 0, 1]
+    assert [len(ruleset.rules) for ruleset in emptied(after, contents).rulesets] == [1, 0, 1]
     assert emptied(after, {}) is after

@@ -22,7 +22,7 @@ from thorough import times
 @given(group_lists, st.lists(devices, min_size=1, max_size=6))
 def test_the_compiled_groups_are_those_of_the_plain_evaluator(groups, fleet):
     membership = compiled(groups)
-    order = [one["key"] for one in groups]
+    order = [group["key"] for group in groups]
     for device in fleet:
         expected = plain_membership.groups_of(groups, order, device, NOW)
         assert membership.groups_of(member("id", device), NOW) == expected

@@ -22,11 +22,11 @@ def verdicts(estate: dict, facts: dict, attempts: list[dict]) -> list:
     made = Estate.model_validate(estate)
     assert not list(made.faults())
     offline = OfflineEstate(made, FactsDocument.model_validate(facts), MemoryIndex(dict(INDEX)), BASE)
-    return [offline.explain(Attempt.model_validate(one)).intended for one in attempts]
+    return [offline.explain(Attempt.model_validate(attempt)).intended for attempt in attempts]
 
 
 def words(estate: dict, facts: dict, attempts: list[dict]) -> list[str]:
-    return [one.verdict.value for one in verdicts(estate, facts, attempts)]
+    return [verdict.verdict.value for verdict in verdicts(estate, facts, attempts)]
 
 
 @pytest.fixture(params=range(4))
@@ -120,7 +120,11 @@ def test_splitting_a_ruleset_in_two_changes_no_verdict(worlds):
 def test_case_of_people_and_devices_says_nothing(worlds):
     for _, estate, facts, attempts in worlds:
         loud = [
-            {**one, "device": one["device"].upper(), **({"user": one["user"].swapcase()} if "user" in one else {})}
-            for one in attempts
+            {
+                **attempt,
+                "device": attempt["device"].upper(),
+                **({"user": attempt["user"].swapcase()} if "user" in attempt else {}),
+            }
+            for attempt in attempts
         ]
         assert words(estate, facts, loud) == words(estate, facts, attempts)

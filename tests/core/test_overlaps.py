@@ -27,7 +27,7 @@ PROGRAMS = [
 def compared(estate: Estate, fleet: Fleet, *targets: str, typed: list[Subject] | None = None) -> Overlap:
     """What the targets come to on the machines that are in all of them."""
     groups = fleet.groups(estate)
-    held = [one for one in fleet.members if set(targets) <= {*groups[one.id], one.facts.hostname}]
+    held = [member for member in fleet.members if set(targets) <= {*groups[member.id], member.facts.hostname}]
     return overlap(estate, fleet.world(estate), targets, held, typed or [])
 
 
@@ -37,7 +37,7 @@ def test_each_outcome_is_what_its_machine_decides(part):
     for seed in range(part, 45, 3):
         _, estate, fleet = made(seed)
         # nothing restarts here, so nothing may hold until then
-        lasting = [one.model_copy(update={"until_restart": False}) for one in estate.assignments]
+        lasting = [assignment.model_copy(update={"until_restart": False}) for assignment in estate.assignments]
         estate = estate.replacing(assignments=tuple(lasting))
         offline = fleet.offline(estate)
         for pair in combinations(estate.group_order[:4], 2):
@@ -46,13 +46,18 @@ def test_each_outcome_is_what_its_machine_decides(part):
             for row in found.rows:
                 kind, _, name = row.subject.partition(" ")
                 more = {kind: name} if kind in ("search_term", "media_type") else {}
-                for one in row.outcomes if row.url else ():
-                    if (one.user or "").startswith("somebody in"):
+                for outcome in row.outcomes if row.url else ():
+                    if (outcome.user or "").startswith("somebody in"):
                         continue
-                    person = {"user": one.user} if one.user else {}
-                    attempt = {"device": one.device, "url": row.url, "at": one.at.isoformat(), "place": one.place}
-                    assert word(offline, {**attempt, **person, **more}) == one.verdict.value, (seed, row, one)
-                    seen[one.verdict.value] += 1
+                    person = {"user": outcome.user} if outcome.user else {}
+                    attempt = {
+                        "device": outcome.device,
+                        "url": row.url,
+                        "at": outcome.at.isoformat(),
+                        "place": outcome.place,
+                    }
+                    assert word(offline, {**attempt, **person, **more}) == outcome.verdict.value, (seed, row, outcome)
+                    seen[outcome.verdict.value] += 1
     assert min(seen[word] for word in ("allow", "warn", "block", "log")) > 10, seen
 
 
@@ -62,7 +67,7 @@ def test_outcomes_of_a_row_count_each_circumstance_on_each_machine_at_least_once
     for target in estate.group_order[:4]:
         found = compared(estate, fleet, target)
         for row in found.rows:
-            always = [one for one in row.outcomes if one.when is None]
+            always = [outcome for outcome in row.outcomes if outcome.when is None]
             assert sum(one.devices for one in always) <= found.devices
             if len(always) == len(row.outcomes):
                 assert sum(one.devices for one in always) == found.devices, row
@@ -77,8 +82,13 @@ def test_each_target_says_its_own_and_what_differs_comes_first():
     assert (found.devices, found.examples) == (1, ("pc",))
     games, news = found.rows
     assert (games.words, games.differ, news.differ) == ("Games", True, False)
-    assert [(one.target, one.action) for one in games.contributions] == [("strong", "allow"), ("weak", "block")]
-    assert [(one.verdict, one.by, one.devices) for one in games.outcomes] == [("allow", "category-0 on strong", 1)]
+    assert [(contribution.target, contribution.action) for contribution in games.contributions] == [
+        ("strong", "allow"),
+        ("weak", "block"),
+    ]
+    assert [(outcome.verdict, outcome.by, outcome.devices) for outcome in games.outcomes] == [
+        ("allow", "category-0 on strong", 1)
+    ]
 
 
 def test_an_exception_for_one_machine_is_a_target_of_its_own():
@@ -87,7 +97,10 @@ def test_an_exception_for_one_machine_is_a_target_of_its_own():
     estate = assigned((block, "weak"), (allow, "device:pc"))
     fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}, {"hostname": "other"}]})
     (row,) = compared(estate, fleet, "pc", "weak").rows
-    assert [(one.target, one.action) for one in row.contributions] == [("pc", "allow"), ("weak", "block")]
+    assert [(contribution.target, contribution.action) for contribution in row.contributions] == [
+        ("pc", "allow"),
+        ("weak", "block"),
+    ]
     assert row.outcomes[0].verdict == "allow"
 
 
@@ -122,14 +135,14 @@ def test_out_of_time_it_says_so():
     ],
 )
 def test_what_somebody_types_in_is_found(text, kinds):
-    assert {f"{one.kind} {one.name}" for one in typed_subjects(text, None, PROGRAMS)} == kinds
+    assert {f"{subject.kind} {subject.name}" for subject in typed_subjects(text, None, PROGRAMS)} == kinds
 
 
 def test_a_family_stands_for_its_categories():
     family = TAXONOMY.families[0]
-    wanted = {one.key for one in family.categories}
+    wanted = {category.key for category in family.categories}
     for text in (family.key, family.name.upper()):
-        assert {one.name for one in typed_subjects(text, None, [])} >= wanted
+        assert {subject.name for subject in typed_subjects(text, None, [])} >= wanted
 
 
 def test_a_program_nobody_has_is_looked_at_all_the_same():
@@ -149,7 +162,7 @@ def test_what_is_no_address_is_refused(text):
 def test_machines_that_every_two_groups_share_are_counted(seed):
     _, estate, fleet = made(seed)
     groups = fleet.groups(estate)
-    found = {one.groups: one.devices for one in shared_devices(Counter(groups.values()), estate.group_order)}
+    found = {pair.groups: pair.devices for pair in shared_devices(Counter(groups.values()), estate.group_order)}
     for pair in combinations(estate.group_order, 2):
         assert found.get(pair, 0) == sum(set(pair) <= set(own) for own in groups.values()), pair
     assert list(found.values()) == sorted(found.values(), reverse=True)

@@ -64,7 +64,10 @@ def test_a_preview_says_what_the_change_does(part):
         # complete: what really changes is told, on at least as many machines
         told: dict[tuple[str, str, str], int] = {}
         for row in outlook.verdicts:
-            for name in (row.subject, *(f"{row.subject.partition(' ')[0]} {one}" for one in row.alike_examples)):
+            for name in (
+                row.subject,
+                *(f"{row.subject.partition(' ')[0]} {example}" for example in row.alike_examples),
+            ):
                 key = (name, row.before.value, row.after.value)
                 told[key] = told.get(key, 0) + row.devices
         changes: dict[tuple[str, str, str], set[str]] = {}
@@ -84,7 +87,9 @@ def test_a_preview_says_what_the_change_does(part):
 
 def fleet_of(*hostnames: str) -> Fleet:
     layers = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
-    return Fleet.of({"portero_facts": 1, "devices": [{"hostname": one, "layers": layers} for one in hostnames]})
+    return Fleet.of(
+        {"portero_facts": 1, "devices": [{"hostname": hostname, "layers": layers} for hostname in hostnames]}
+    )
 
 
 GAMES = rules("category", {"category": "games", "action": "block"})
@@ -151,7 +156,9 @@ def test_a_change_that_hits_everybody_says_who_loses_what():
 def test_a_name_a_draft_and_a_probe_change_no_verdict():
     fleet = fleet_of("pc")
     before = assigned((GAMES, "weak"))
-    named = before.replacing(rulesets=tuple(one.model_copy(update={"name": "Other"}) for one in before.rulesets))
+    named = before.replacing(
+        rulesets=tuple(ruleset.model_copy(update={"name": "Other"}) for ruleset in before.rulesets)
+    )
     outlook = looked_ahead(fleet, before, named)
     assert len(outlook.changes) == 1
     assert (outlook.verdicts, outlook.effects) == ((), {})

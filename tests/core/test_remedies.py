@@ -19,7 +19,7 @@ ESTATES = 40
 
 
 def found_in(estate: Estate, fleet: Fleet) -> dict[str, Finding]:
-    return {one.id: one for one in find_all(estate, fleet.world(estate)).items}
+    return {item.id: item for item in find_all(estate, fleet.world(estate)).items}
 
 
 @pytest.mark.parametrize("part", range(2))

@@ -29,7 +29,9 @@ def named_otherwise(rng: random.Random) -> dict[str, object]:
     row = {"control": "filter", "http": "page", "https": "host", "date": "2026-01-01"}
     browsers = rng.sample(["seafarer", "any", "brook"], rng.randint(0, 3))
     return {
-        "coverage": [{**row, "browser": one, "platform": "any", "source": f"bench {rng.random()}"} for one in browsers],
+        "coverage": [
+            {**row, "browser": browser, "platform": "any", "source": f"bench {rng.random()}"} for browser in browsers
+        ],
         "corrections": [
             {"host": f"{one}.example", "categories": ["music"], "reason": "as reported"}
             for one in rng.sample("abcd", 2)

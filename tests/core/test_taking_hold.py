@@ -57,7 +57,7 @@ def test_what_is_of_another_layer_or_in_nobodys_way_is_left_out(obstacle):
 
 @pytest.mark.parametrize(("lifecycle", "code"), [("silent", "silent"), ("invited", "never-joined")])
 def test_a_machine_that_is_not_there_is_told_as_that_alone(lifecycle, code):
-    some = [Member(one.id, one.facts, lifecycle=lifecycle) for one in members(2)]
+    some = [Member(member.id, member.facts, lifecycle=lifecycle) for member in members(2)]
     tightened = {layer: {one.id: one for one in some} for layer in (Layer.FILTER, Layer.STARTUP)}
     off = [Obstacle(BlockerCode.LAYER_OFF, layer) for layer in ("filter", "startup")]
     (one,) = hindrances(tightened, (), lambda _member: off, COVERAGE)
@@ -129,7 +129,9 @@ RHYTHM = st.none() | st.tuples(st.floats(0, 1000), st.none() | st.floats(1, 100_
 def test_half_most_and_all_have_fetched_it_by_then(rhythms):
     now = 1000.0
     told = taking_hold(rhythms, now)
-    waits = [max(0.0, one[0] + one[1] - now) for one in rhythms if one is not None and one[1] is not None]
+    waits = [
+        max(0.0, rhythm[0] + rhythm[1] - now) for rhythm in rhythms if rhythm is not None and rhythm[1] is not None
+    ]
     assert (told.devices, told.unheard) == (len(rhythms), len(rhythms) - len(waits))
     for seconds, part in ((told.half, 0.5), (told.most, 0.9), (told.all, 1.0)):
         if not waits:

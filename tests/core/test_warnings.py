@@ -207,7 +207,7 @@ def test_an_assignment_is_looked_at_as_if_it_were_in_force(state):
     allow = rules("category", {"category": "games", "action": "allow"}, key="leeway")
     music = rules("category", {"category": "music", "action": "warn"}, key="music")
     estate = assigned((block, "whole-fleet", {"mandatory": True}), (allow, "strong"), (music, "weak"))
-    (kept,) = (one for one in estate.assignments if one.ruleset == "leeway-1")
+    (kept,) = (assignment for assignment in estate.assignments if assignment.ruleset == "leeway-1")
     one = Assignment.model_validate({**dict(kept), "state": state})
     assert [each.code for each in warn_of_assignment(one, estate, FLEET.world(estate))] == ["shadowed"]
     fine = Assignment.model_validate({"key": "fine", "ruleset": "music-2", "to": ["strong"], "action": "block"})
@@ -220,10 +220,10 @@ def test_an_assignment_as_it_stands_is_warned_of_by_its_own_findings(seed):
     world = fleet.world(estate)
     found = find_all(estate, world).items
     told = {"shadowed", "no-device", "never-open", "contradiction", "opened-by-weaker", "softened", "layers-disagree"}
-    for one in estate.assignments:
-        if one.state == "active":
-            expected = {each.sentence for each in found if one.key in each.assignments and each.kind in told}
-            assert expected <= {each.sentence for each in warn_of_assignment(one, estate, world)}, one.key
+    for assignment in estate.assignments:
+        if assignment.state == "active":
+            expected = {each.sentence for each in found if assignment.key in each.assignments and each.kind in told}
+            assert expected <= {each.sentence for each in warn_of_assignment(assignment, estate, world)}, assignment.key
 
 
 # --- bounds ---

@@ -31,7 +31,9 @@ class Fleet(NamedTuple):
     @classmethod
     def of(cls, facts: dict) -> Fleet:
         document = FactsDocument.model_validate(facts)
-        return cls(document, [Member(one.hostname, facts_from(one), one.labels) for one in document.devices])
+        return cls(
+            document, [Member(device.hostname, facts_from(device), device.labels) for device in document.devices]
+        )
 
     def groups(self, estate: Estate, now: datetime = BASE) -> dict[str, tuple[str, ...]]:
         membership = Membership(estate.groups, estate.group_order)
@@ -39,7 +41,7 @@ class Fleet(NamedTuple):
 
     def world(self, estate: Estate, now: datetime = BASE, out_of_time=lambda: False) -> World:
         groups = self.groups(estate, now)
-        programs = [one for device in self.document.devices for one in device.applications]
+        programs = [application for device in self.document.devices for application in device.applications]
         return World(
             members=self.members,
             groups=lambda id: groups.get(id, ()),

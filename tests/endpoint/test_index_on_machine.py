@@ -136,7 +136,7 @@ def test_a_machine_with_an_older_index_is_told_of_where_that_counts(machine, por
 
     def caveats(url: str) -> list[str]:
         found = portero.checks.check(Attempt(device=device, url=url))
-        return [one.code.value for one in found.effective.caveats if one.code.value.startswith("stale")]
+        return [caveat.code.value for caveat in found.effective.caveats if caveat.code.value.startswith("stale")]
 
     assert caveats("http://told-7.example/") == []
     assert portero.devices.get(device).applied_index == portero.feeds.category_index().digest

@@ -13,7 +13,7 @@ from portero.formats.places import BadDocument
 def problems(data: bytes | str) -> list[tuple[int, str, str]]:
     with pytest.raises(BadDocument) as told:
         read_device_list(data.encode() if isinstance(data, str) else data)
-    return [(one.line, ".".join(map(str, one.path)), one.message) for one in told.value.problems]
+    return [(problem.line, ".".join(map(str, problem.path)), problem.message) for problem in told.value.problems]
 
 
 def test_a_list_is_read_with_labels_system_and_the_number_of_each_line():

@@ -49,12 +49,12 @@ corrections:
 def problems(text: str | bytes, read=read_estate) -> list[str]:
     with pytest.raises(BadDocument) as told:
         read(text.encode() if isinstance(text, str) else text)
-    return [str(one) for one in told.value.problems]
+    return [str(problem) for problem in told.value.problems]
 
 
 def test_a_document_reads_and_its_assignments_get_keys():
     estate = read_estate(GOOD.encode())
-    assert [one.key for one in estate.assignments] == ["quiet--ships", "quiet--ships--2", "own"]
+    assert [assignment.key for assignment in estate.assignments] == ["quiet--ships", "quiet--ships--2", "own"]
     assert estate.group_order == ("bridge", "ships", "unclaimed", "whole-fleet")
     assert estate.corrections[0].host == "crew-rota.example"
 
@@ -98,11 +98,11 @@ def test_each_mistake_is_told_with_its_place_and_the_nearest_right_thing(before,
 
 def test_hostile_documents_end_in_an_error_within_bounds():
     deep = "portero: 1\na: " + "[" * 5000
-    assert any("nested" in one or "not YAML" in one for one in problems(deep))
+    assert any("nested" in problem or "not YAML" in problem for problem in problems(deep))
     bomb = "portero: 1\na: &a [x,x,x,x,x,x,x,x,x,x]\n" + "".join(
         f"{chr(98 + n)}: &{chr(98 + n)} [{','.join(['*' + chr(97 + n)] * 10)}]\n" for n in range(8)
     )
-    assert any("aliases" in one for one in problems(bomb))
+    assert any("aliases" in problem for problem in problems(bomb))
     assert "MB" in problems(b" " * (MAX_BYTES + 1))[0]
     assert "UTF-8" in problems(b"portero: 1\nname: \xff\xfe")[0]
 

@@ -25,7 +25,7 @@ from portero.formats.places import BadDocument
 def problems(data: bytes | dict[str, bytes], read=read_estate) -> list[str]:
     with pytest.raises(BadDocument) as found:
         read(data)
-    return [str(one) for one in found.value.problems]
+    return [str(problem) for problem in found.value.problems]
 
 
 @pytest.mark.parametrize("seed", range(0, 300, 10))
@@ -36,7 +36,9 @@ def test_what_is_written_reads_back_the_same_as_one_file_as_a_folder_and_as_json
     assert write_estate(read_estate(written.encode())) == written, "two exports are the same text"
     files = {name: text.encode() for name, text in write_estate_files(estate).items()}
     again = read_estate(files)
-    assert sorted(again.rulesets, key=lambda one: one.key) == sorted(estate.rulesets, key=lambda one: one.key)
+    assert sorted(again.rulesets, key=lambda ruleset: ruleset.key) == sorted(
+        estate.rulesets, key=lambda ruleset: ruleset.key
+    )
     assert again.replacing(rulesets=estate.rulesets) == estate
     as_json = json.dumps(estate.model_dump(mode="json", exclude_none=True)).encode()
     assert read_estate(as_json) == estate
@@ -54,7 +56,7 @@ assignments:
   - {ruleset: quiet, to: {device: Kiosk-07.example}}
   - {ruleset: quiet, to: ships, key: quiet--ships--2}
 """
-    keys = [one.key for one in read_estate(document).assignments]
+    keys = [assignment.key for assignment in read_estate(document).assignments]
     assert keys == ["quiet--ships", "own", "quiet--ships--3", "quiet--kiosk-07-example", "quiet--ships--2"]
 
 
@@ -124,7 +126,7 @@ assignments: [{ruleset: %s, to: whole-fleet, %s}]
     ],
 )
 def test_what_does_not_fit_an_assignment_is_refused(parts, expected):
-    assert any(expected in one for one in problems((SITE % parts).encode()))
+    assert any(expected in problem for problem in problems((SITE % parts).encode()))
 
 
 @pytest.mark.parametrize(

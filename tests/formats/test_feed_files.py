@@ -140,5 +140,5 @@ def test_whatever_comes_is_read_or_refused_the_same_however_it_is_cut(data, form
 @given(st.lists(st.sampled_from(["a.example", "b.example", "", "# x", "é.example"]), max_size=30))
 def test_text_comes_out_as_it_went_in(lines):
     data = io.BytesIO("\n".join(lines).encode())
-    expected = [{"é.example": "xn--9ca.example"}.get(one, one) for one in lines if one and not one.startswith("#")]
+    expected = [{"é.example": "xn--9ca.example"}.get(line, line) for line in lines if line and not line.startswith("#")]
     assert hosts(data.getvalue()) == expected

@@ -84,7 +84,7 @@ def test_what_cannot_be_used_of_a_file_is_told_by_line():
     assert problems[6] == "“9” is no span of suitability; write it as in 0..25"
     assert "is not a web host" in problems[7]
     assert problems[10] == "the line is not UTF-8"
-    assert [one[1].action for one in read_rules([b"selector,value\nhost,a.example\n"], "warn")] == ["warn"]
+    assert [read_rule[1].action for read_rule in read_rules([b"selector,value\nhost,a.example\n"], "warn")] == ["warn"]
 
 
 @pytest.mark.parametrize(

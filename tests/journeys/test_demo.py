@@ -53,8 +53,8 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
     with Portero(f"http://127.0.0.1:{port}") as portero:
         portero.access.sign_in("it-desk", "brackwater-demo", label="tests")
         eventually(lambda: portero.devices.rollout().current == SETTLED, timeout=90, pause=0.5)
-        ids = {one.hostname: one.id for one in portero.devices.list()}
-        groups = {one.key: one.devices for one in portero.groups.list()}
+        ids = {device.hostname: device.id for device in portero.devices.list()}
+        groups = {group.key: group.devices for group in portero.groups.list()}
         assert (groups["bridge"], groups["kiosks"], groups["whole-fleet"], groups["unclaimed"]) == (16, 24, 246, 0)
         with httpx.Client(proxy=f"http://127.0.0.1:{port + 3}") as browser:
             assert "Gambling" in browser.get("http://lucky-reef.example/").text
@@ -71,13 +71,13 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         started = Attempt(device="tidewren-bridge-01", start={"file": "solitaire"})
         assert portero.checks.check(started).effective.verdict == "block"
         # so is nearly each sort of thing that should be settled
-        kinds = {one.kind for one in portero.findings.list().items}
+        kinds = {item.kind for item in portero.findings.list().items}
         assert kinds >= {
             *("contradiction", "opened-by-weaker", "shadowed", "no-device", "ended", "ending", "owner-gone"),
             "unenforceable",
         }
         # each sort of unready machine is there to be seen
-        found = {one.code for one in portero.readiness.fleet().blockers}
+        found = {blocker.code for blocker in portero.readiness.fleet().blockers}
         assert set(BlockerCode) - found == {BlockerCode.LAYER_NOT_REPORTED}
     assert demo.stop() == 0
 
@@ -86,7 +86,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
     with Portero(f"http://127.0.0.1:{port}") as portero:
         portero.access.sign_in("auditor", "brackwater-demo", label="tests")
         assert portero.devices.rollout().revision == revision + 1
-        assert {one.hostname: one.id for one in portero.devices.list()} == ids
+        assert {device.hostname: device.id for device in portero.devices.list()} == ids
         assert portero.assignments.get("course-focus--training").state == "active"
     demo.stop()
 

@@ -114,9 +114,9 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
         kept = [one.seq for one in portero.activity.list(device="reporter")]
         assert not set(streams.attempts) - set(kept)
         assert len(kept) == len(set(kept)), "nothing counts twice"
-        numbers = [one.number for one in portero.revisions.list()]
+        numbers = [revision.number for revision in portero.revisions.list()]
         assert numbers == list(range(len(numbers), 0, -1)), "each revision with its changes, none missing"
-        assert all(one.changes for one in portero.revisions.list())
+        assert all(revision.changes for revision in portero.revisions.list())
         portero.access.sign_in("keeper", password, label="after")
         # the machine is woken by the service that came back, with nothing restarted on it
         portero.assignments.set_state(made.key, "paused")

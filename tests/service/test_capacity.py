@@ -68,7 +68,9 @@ def test_a_ruleset_that_is_paused_or_put_on_nobody_is_not_carried(keepers):
     keepers.estate.change(
         lambda snapshot: snapshot.estate.replacing(
             rulesets=(*snapshot.estate.rulesets, listed("spare", 50)),
-            assignments=tuple(one.model_copy(update={"state": State.PAUSED}) for one in snapshot.estate.assignments),
+            assignments=tuple(
+                assignment.model_copy(update={"state": State.PAUSED}) for assignment in snapshot.estate.assignments
+            ),
         ),
         by="tests",
     )

@@ -137,7 +137,7 @@ def test_findings_that_appear_and_go_and_where_it_will_not_hold_are_told(little,
     Wire(service, little, "records-only", kind="laptop", unit="elsewhere", layers={"filter": "observing"}).sync()
     quiet = little.preview(lambda asked: asked.rulesets.put(ruleset("away", games="block"), version=None))
     assert [one.id for one in quiet.settled if one.kind == "contradiction"]
-    (held_back,) = [one for one in quiet.hindrances if one.code == "layer-observing"]
+    (held_back,) = [hindrance for hindrance in quiet.hindrances if hindrance.code == "layer-observing"]
     assert (held_back.devices, held_back.examples) == (1, ("records-only",))
     assert quiet.taking_hold.devices == quiet.devices == 3
     little.devices.retire("records-only")
@@ -207,11 +207,11 @@ def test_a_finding_is_shown_accepted_for_a_while_opened_again_and_remedied(littl
 
 def test_findings_are_chosen_by_severity_kind_group_and_ruleset(little):
     every = little.findings.list()
-    assert {one.kind for one in every.items} >= {"shadowed", "contradiction"}
+    assert {item.kind for item in every.items} >= {"shadowed", "contradiction"}
     assert every.open["medium"] >= 1
-    assert {one.severity for one in little.findings.list(severity="medium").items} <= {"high", "medium"}
-    assert {one.kind for one in little.findings.list(group="office").items} == {"contradiction"}
-    assert all("work" in one.rulesets for one in little.findings.list(ruleset="work").items)
+    assert {item.severity for item in little.findings.list(severity="medium").items} <= {"high", "medium"}
+    assert {item.kind for item in little.findings.list(group="office").items} == {"contradiction"}
+    assert all("work" in item.rulesets for item in little.findings.list(ruleset="work").items)
 
 
 def test_an_exception_has_an_owner_a_reason_and_an_end(little, service):
@@ -272,10 +272,10 @@ def test_a_revision_is_told_in_sentences_and_as_a_difference_of_documents(little
 
 def test_revisions_are_found_by_who_what_and_why(little):
     little.rulesets.put(ruleset("work", music="warn"), version=None, reason="For the winter season")
-    assert [one.changes[0].key for one in little.revisions.list(q="winter", limit=1)] == ["work"]
+    assert [revision.changes[0].key for revision in little.revisions.list(q="winter", limit=1)] == ["work"]
     about = list(little.revisions.list(noun="ruleset", key="work", limit=5))
     assert about
-    assert all(("ruleset", "work") in {(one.noun, one.key) for one in revision.changes} for revision in about)
+    assert all(("ruleset", "work") in {(change.noun, change.key) for change in revision.changes} for revision in about)
     assert list(little.revisions.list(by="nobody")) == []
 
 
@@ -329,10 +329,13 @@ def test_what_overlapping_groups_contribute_and_what_wins(little):
     assert (found.targets, found.devices, found.examples) == (("laptops", "office"), 1, ("both-1",))
     rows = {row.subject: row for row in found.rows}
     music = rows["category music"]
-    assert [(one.target, one.action) for one in music.contributions] == [("laptops", "allow"), ("office", "block")]
-    assert [(one.verdict, one.by) for one in music.outcomes] == [("allow", "away on laptops")]
+    assert [(contribution.target, contribution.action) for contribution in music.contributions] == [
+        ("laptops", "allow"),
+        ("office", "block"),
+    ]
+    assert [(outcome.verdict, outcome.by) for outcome in music.outcomes] == [("allow", "away on laptops")]
     assert music.differ
-    assert [one.by for one in rows["category gambling"].outcomes] == ["never on whole-fleet"]
+    assert [outcome.by for outcome in rows["category gambling"].outcomes] == ["never on whole-fleet"]
     assert not rows["category news"].differ
     one = little.board.overlap(device="both-1", visit="Music")
     assert [row.subject for row in one.rows] == ["category music"]
@@ -355,10 +358,10 @@ def test_the_worklist_has_gaps_findings_and_endings_most_urgent_first(little, se
     little.assignments.create(NewAssignment.model_validate({"ruleset": "work", "to": "laptops", "ends": ends}))
     Wire(service, little, "off-1", layers={"filter": "off"}).sync()
     items = little.worklist.get().items
-    assert {one.kind for one in items} >= {"gap", "finding", "ending"}
-    order = [("high", "medium", "low").index(one.severity) for one in items]
+    assert {item.kind for item in items} >= {"gap", "finding", "ending"}
+    order = [("high", "medium", "low").index(item.severity) for item in items]
     assert order == sorted(order)
-    assert all(one.next and one.link.startswith("/") for one in items)
+    assert all(item.next and item.link.startswith("/") for item in items)
     little.devices.retire("off-1")
 
 
@@ -378,7 +381,7 @@ def test_what_should_be_known_while_a_rule_is_written(little, service):
         {"host": "shop.example", "action": "warn"},
     ]
     written = Ruleset.model_validate({"key": "written", "kind": "indicator", "rules": rules})
-    found = {(one.rule, one.code): one for one in little.worklist.warnings(ruleset=written)}
+    found = {(warning.rule, warning.code): warning for warning in little.worklist.warnings(ruleset=written)}
     assert set(found) == {
         *((1, "path-hidden"), (2, "host-near"), (3, "host-suffix"), (4, "host-www"), (5, "covered")),
     }
@@ -386,7 +389,7 @@ def test_what_should_be_known_while_a_rule_is_written(little, service):
     assert found[2, "host-near"].instead == "parcel-refund.example"
     assert found[4, "host-www"].instead == "shop.example"
     idle = NewAssignment.model_validate({"ruleset": "away", "to": "office", "state": "draft"})
-    codes = {one.code for one in little.worklist.warnings(assignment=idle)}
+    codes = {warning.code for warning in little.worklist.warnings(assignment=idle)}
     assert "shadowed" in codes
     new = NewAssignment.model_validate({"ruleset": "hosts", "to": "office"})
     assert little.worklist.warnings(assignment=new) == []

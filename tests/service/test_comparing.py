@@ -72,11 +72,11 @@ def differing(before: dict[tuple[str, str], str], after: dict[tuple[str, str], s
 def told(comparison: FeedComparison) -> Counter[tuple[str, str, str]]:
     """On how many machines each host becomes something else, those told together set apart."""
     found: Counter[tuple[str, str, str]] = Counter()
-    for one in comparison.verdicts:
-        assert one.when is None, "no rule looks at people, places or the clock"
-        assert one.alike == len(one.alike_examples)
-        for host in (one.subject.removeprefix("host "), *one.alike_examples):
-            found[host, one.before.value, one.after.value] += one.devices
+    for verdict in comparison.verdicts:
+        assert verdict.when is None, "no rule looks at people, places or the clock"
+        assert verdict.alike == len(verdict.alike_examples)
+        for host in (verdict.subject.removeprefix("host "), *verdict.alike_examples):
+            found[host, verdict.before.value, verdict.after.value] += verdict.devices
     return found
 
 
@@ -171,7 +171,10 @@ def test_a_comparison_tells_what_is_said_of_how_many_hosts(keepers, tmp_path):
     bring(keepers, "list", changed, tmp_path)
     found = compared(keepers, "list", 2)
     assert (found.against, found.added, found.changed, found.removed) == (1, 1, 5, 1)
-    said = {(one.before, one.after): (one.hosts, one.examples) for one in found.transitions}
+    said = {
+        (transition.before, transition.after): (transition.hosts, transition.examples)
+        for transition in found.transitions
+    }
     assert said == {
         (("games",), ("music",)): (5, tuple(f"h{n}.example" for n in range(5))),
         ((), ("sport",)): (1, ("new.example",)),

@@ -62,9 +62,9 @@ def test_putting_another_document_is_one_revision_and_says_what_goes(empty):
     assert put.revision == at + 1
     assert put.changes == compared.changes
     revision = empty.revisions.get(put.revision)
-    kept = [Change.model_validate(one.model_dump(include=set(Change.model_fields))) for one in revision.changes]
+    kept = [Change.model_validate(change.model_dump(include=set(Change.model_fields))) for change in revision.changes]
     assert (revision.reason, kept) == ("season", list(put.changes))
-    assert {one.verb for one in put.changes} == {"created", "changed", "removed"}
+    assert {change.verb for change in put.changes} == {"created", "changed", "removed"}
     assert write_estate(empty.estate.get()) == write_estate(second)
 
 
@@ -73,7 +73,7 @@ def test_with_others_kept_what_the_document_does_not_name_stays(empty):
     empty.estate.put(first, revision=None)
     more = Estate.model_validate({"rulesets": [{"key": "more", "kind": "category", "rules": []}]})
     put = empty.estate.put(more, revision=None, keep_others=True)
-    assert [(one.noun, one.key, one.verb) for one in put.changes] == [("ruleset", "more", "created")]
+    assert [(change.noun, change.key, change.verb) for change in put.changes] == [("ruleset", "more", "created")]
     assert empty.estate.get() == first.replacing(rulesets=(*first.rulesets, more.rulesets[0]))
 
 
@@ -90,7 +90,7 @@ def test_a_document_that_does_not_fit_changes_nothing(empty):
     broken = Estate.model_validate({"assignments": [{"key": "a", "ruleset": "none", "to": "nowhere"}]})
     with pytest.raises(Invalid) as found:
         empty.estate.put(broken, revision=None)
-    assert {one["pointer"] for one in found.value.errors} == {"/assignments/0/to/0", "/assignments/0/ruleset"}
+    assert {error["pointer"] for error in found.value.errors} == {"/assignments/0/to/0", "/assignments/0/ruleset"}
     assert empty.estate.get() == before
 
 
@@ -112,7 +112,9 @@ def test_comparing_says_how_many_machines_and_which_verdicts(empty, service):
     found = empty.preview(lambda asked: asked.estate.put(document, revision=None))
     assert found.complete
     assert found.devices == empty.devices.rollout().current + empty.devices.rollout().waiting
-    assert [(one.subject, one.before, one.after) for one in found.verdicts] == [("category games", "allow", "block")]
+    assert [(verdict.subject, verdict.before, verdict.after) for verdict in found.verdicts] == [
+        ("category games", "allow", "block")
+    ]
     assert not list(empty.rulesets.list()), "nothing was kept"
 
 
@@ -260,7 +262,7 @@ def test_user_groups_come_from_the_directory_and_devices_learn_those_that_rules_
     cycle = {"user_groups": [{"key": "a", "user_groups": ["b"]}, {"key": "b", "user_groups": ["a"]}]}
     with pytest.raises(Invalid, match="take each other in"):
         empty.directory.put(Directory.model_validate(cycle))
-    assert [one.key for one in empty.directory.get().user_groups] == ["crew", "p"]
+    assert [user_group.key for user_group in empty.directory.get().user_groups] == ["crew", "p"]
 
 
 def test_everything_about_an_assignment_can_be_changed_its_scope_included(empty):

@@ -285,7 +285,7 @@ def test_what_is_read_of_a_collection_bit_by_bit_is_what_it_holds(tmp_path, seed
                 if in_force is not None:
                     hosts, word = read[in_force.number]
                     rules = keepers.estate.snapshot.estate.ruleset_by_key["watch"].rules
-                    assert {str(one.host) for one in rules} == hosts
-                    assert {one.action.value for one in rules} <= {word}
+                    assert {str(rule.host) for rule in rules} == hosts
+                    assert {rule.action.value for rule in rules} <= {word}
     finally:
         source.close()

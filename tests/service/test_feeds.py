@@ -64,7 +64,7 @@ def test_a_feed_is_read_mapped_and_looked_up(keepers, source):
     assert [(line.line, line.problem[:12]) for line in found.in_force.bad_lines] == [(5, "“not a host”")]
     told = keepers.lookups.host("http://www.bet.example/page")
     assert (told.categories, told.entry, told.source) == (("gambling", "games"), "bet.example", "index")
-    assert [(one.feed, one.entry, str(one.since), one.counts) for one in told.feeds] == [
+    assert [(feed.feed, feed.entry, str(feed.since), feed.counts) for feed in told.feeds] == [
         ("list", "bet.example", "2026-11-25", True)
     ]
     assert categories(keepers, "x.example") == ("uncategorised",)
@@ -166,7 +166,7 @@ def test_a_generation_waits_where_it_is_to_be_looked_at(keepers, source):
     configure(keepers, listing(source, review=True))
     source.answer = text("a.example,games\n")
     assert poll(keepers, "list").waiting.number == 1
-    assert [(one.kind, one.sentence, one.link) for one in to_do(keepers).items if one.kind == "feed"] == [
+    assert [(item.kind, item.sentence, item.link) for item in to_do(keepers).items if item.kind == "feed"] == [
         ("feed", "Generation 1 of the feed list waits to be looked at.", "/controls/feeds/list")
     ]
     assert categories(keepers, "a.example") == ("uncategorised",)
@@ -235,11 +235,11 @@ def test_going_back_goes_to_what_counted_before_whatever_was_left_out_or_put_bac
     brings("sport")
     keepers.feeds.go_back(feed)
     assert categories(keepers, "a.example") == ("games",), "nor what was put back"
-    states = {one.number: one.state for one in generations(keepers)}
+    states = {generation.number: generation.state for generation in generations(keepers)}
     assert states == {1: "in force", 2: "left out", 3: "kept", 4: "kept"}
     told = {number: keepers.comparisons.compare(feed, number) for number in states}
     assert {number: one.against for number, one in told.items()} == {1: None, 2: 1, 3: 1, 4: 1}
-    assert [one.before for one in told[4].transitions] == [("games",)]
+    assert [transition.before for transition in told[4].transitions] == [("games",)]
 
 
 def test_what_is_kept_of_old_generations_is_bounded(keepers, source):
@@ -517,7 +517,9 @@ def test_failures_are_tried_again_ever_later(keepers, source):
         found = poll(keepers, "list")
         waits.append(found.next_poll.timestamp() - keepers.now())
     assert waits == [60.0, 120.0, 240.0, 480.0]
-    assert "The feed list could not be read" in next(one.sentence for one in to_do(keepers).items if one.kind == "feed")
+    assert "The feed list could not be read" in next(
+        item.sentence for item in to_do(keepers).items if item.kind == "feed"
+    )
     assert found.last_poll.failures == 4
 
 
@@ -629,7 +631,7 @@ def test_what_feeds_bring_is_in_force_and_not_in_the_document(keepers, source):
     assert keepers.estate.snapshot.authored.ruleset_by_key["watch"].rules == ()
     keepers.estate.change(
         lambda snapshot: snapshot.estate.replacing(rulesets=tuple(
-            one.model_copy(update={"name": "Harbour watch", "rules": ()}) for one in snapshot.estate.rulesets
+            ruleset.model_copy(update={"name": "Harbour watch", "rules": ()}) for ruleset in snapshot.estate.rulesets
         )),
          by="tests",
     )  # fmt: skip

@@ -60,7 +60,7 @@ def test_pins_beat_the_rule_and_out_beats_in(portero, service):
     rule = {"all": [{"field": "hostname", "op": "starts_with", "value": "pinned-"}]}
     pins = {"in": [{"device": "pinned-2", "reason": "asked for"}, "pinned-1"], "out": ["pinned-1", "not-yet-there"]}
     made = portero.groups.create(Group.model_validate({"key": "pinned", "members": rule, "pins": pins}))
-    assert {one.hostname for one in portero.devices.list(group="pinned")} == {"pinned-2"}
+    assert {device.hostname for device in portero.devices.list(group="pinned")} == {"pinned-2"}
     assert (made.devices, made.pins.in_[0].reason) == (1, "asked for")
     preview = portero.groups.preview(Group.model_validate({"key": "pinned", "pins": pins}))
     assert preview.unknown_pins == ("not-yet-there",)
@@ -124,7 +124,7 @@ def test_another_order_is_previewed_put_in_force_and_guarded(portero, service):
     turned = Precedence(precedence=("weak", "strong", *rest))
     preview = portero.preview(lambda asked: asked.groups.put_order(turned, version=None))
     assert preview.complete
-    assert [(one.subject, one.before, one.after, one.devices) for one in preview.verdicts] == [
+    assert [(verdict.subject, verdict.before, verdict.after, verdict.devices) for verdict in preview.verdicts] == [
         ("category hobbies", "block", "allow", 1)
     ]
     portero.groups.put_order(turned, version=state.version)
@@ -144,13 +144,13 @@ def test_devices_are_found_by_conditions_on_any_fact(portero, service):
     named = "hostname starts_with found-"
 
     def find(*where: str, **more: object) -> list[str]:
-        return [one.hostname for one in portero.devices.list(where=[named, *where], **more)]
+        return [device.hostname for device in portero.devices.list(where=[named, *where], **more)]
 
     assert find("os.version below 12.4") == ["found-1"]
     assert find("applications has product=Deckhand Viewer,version<4.2") == ["found-1"]
     assert find("serial is sn-77") == ["found-2"]
     assert find(sort="serial", descending=True) == ["found-2", "found-1"]
-    assert [one.hostname for one in portero.devices.list(search="SN-77")] == ["found-2"]
+    assert [device.hostname for device in portero.devices.list(search="SN-77")] == ["found-2"]
     with pytest.raises(Invalid, match="there is no fact “colour”"):
         find("colour is red")
     with pytest.raises(Invalid, match="write it as FIELD OP VALUE"):
@@ -172,8 +172,8 @@ def test_a_revoked_or_retired_machine_is_refused_at_once(portero, service):
     assert (gone.lifecycle, gone.groups, gone.rollout) == ("retired", (), None)
     assert again.check_in().status_code == 401
     assert again.http.get("/wait").status_code == 401
-    assert "leaver" not in [one.hostname for one in portero.devices.list()]
-    assert [one.hostname for one in portero.devices.list(lifecycle="retired")] == ["leaver"]
+    assert "leaver" not in [device.hostname for device in portero.devices.list()]
+    assert [device.hostname for device in portero.devices.list(lifecycle="retired")] == ["leaver"]
     with pytest.raises(StillInUse):
         portero.devices.retire(again.id)
 
@@ -215,25 +215,25 @@ def test_a_machine_kept_apart_stays_a_device_of_its_own(portero, service):
 def test_the_machine_that_had_a_hostname_first_keeps_it_until_it_goes(portero, service):
     first, second = Wire(service, portero, "namesake"), Wire(service, portero, "namesake")
     portero.groups.create(Group.model_validate({"key": "named", "pins": {"in": ["namesake"]}}))
-    held = {one.id for one in portero.devices.list(group="named")}
+    held = {device.id for device in portero.devices.list(group="named")}
     assert held == {first.id}
     answer = httpx.get(service.url + "/api/v1/devices/namesake", headers=signed(portero))
     assert (answer.status_code, answer.json()["title"]) == (409, "More than one device")
     portero.devices.retire(first.id)
-    assert {one.id for one in portero.devices.list(group="named")} == {second.id}
+    assert {device.id for device in portero.devices.list(group="named")} == {second.id}
     assert "duplicate-hostname" not in portero.devices.get("namesake").blockers
 
 
 def test_codes_are_listed_without_themselves_and_can_be_taken_back(portero, service):
     made = portero.enrolment.create_code(NewEnrolmentCode(name="the third wave", uses=2))
-    listed = next(one for one in portero.enrolment.codes() if one.id == made.id)
+    listed = next(code for code in portero.enrolment.codes() if code.id == made.id)
     assert (listed.name, listed.uses_left, listed.state) == ("the third wave", 2, "good")
     assert made.code not in listed.model_dump_json()
     join = {"code": made.code, "facts": {"hostname": "third-1"}}
     assert httpx.post(service.url + "/device/v1/join", json=join).status_code == 201
     portero.enrolment.revoke_code(made.id)
     assert httpx.post(service.url + "/device/v1/join", json=join).status_code == 403
-    listed = next(one for one in portero.enrolment.codes() if one.id == made.id)
+    listed = next(code for code in portero.enrolment.codes() if code.id == made.id)
     assert (listed.uses_left, listed.state) == (1, "revoked")
     with pytest.raises(NotFound):
         portero.enrolment.revoke_code("nothing")
@@ -286,7 +286,7 @@ def test_a_list_is_taken_whole_or_not_at_all_and_each_bad_line_is_told(portero, 
     assert {error["pointer"] for error in refused.value.errors} == {"/3/hostname", "/4/hostname"}
     assert not list(portero.devices.list(search="till-"))
     made = portero.enrolment.invite_csv((heading + lines[0]).encode(), codes=False)
-    assert [(one.hostname, one.code) for one in made.invitations] == [("till-1", None)]
+    assert [(invitation.hostname, invitation.code) for invitation in made.invitations] == [("till-1", None)]
     assert portero.devices.get("till-1").labels == {"wave": "x"}
     for nonsense in (b"", b"name\nx\n", b"hostname\n\xff\n", b'hostname\n"x', b"hostname\nx,y\n"):
         with pytest.raises(Invalid):
@@ -323,7 +323,7 @@ def test_malformed_facts_are_told_and_nothing_joins(portero, service, facts):
     answer = httpx.post(service.url + "/device/v1/join", json={"code": made.code, "facts": facts})
     assert answer.status_code == 422, answer.text
     assert answer.json()["errors"][0]["pointer"].startswith("/facts")
-    assert next(one for one in portero.enrolment.codes() if one.id == made.id).uses_left == 1
+    assert next(code for code in portero.enrolment.codes() if code.id == made.id).uses_left == 1
 
 
 # --- layers and readiness ---
@@ -369,12 +369,12 @@ def test_readiness_counts_each_machine_once_where_it_is_lost(portero, service):
         {"never-joined", "credential-revoked", "browser-unmanaged"},
     )
     assert "2 of 6 enforce the filter; 1 never joined; 1 was shut out; 1 has it off; 1 only records." in found.sentence
-    for one in found.blockers:
-        listed = list(portero.devices.list(unit=unit, blocker=one.code.value, layer=one.layer))
-        assert len(listed) == one.devices, one
-        if one.group_rule and one.code != "zone-missing":
-            made = portero.groups.preview(Group(key="caught", members=one.group_rule))
-            assert made.devices >= one.devices
+    for blocker in found.blockers:
+        listed = list(portero.devices.list(unit=unit, blocker=blocker.code.value, layer=blocker.layer))
+        assert len(listed) == blocker.devices, blocker
+        if blocker.group_rule and blocker.code != "zone-missing":
+            made = portero.groups.preview(Group(key="caught", members=blocker.group_rule))
+            assert made.devices >= blocker.devices
     assert [(one.unit, one.devices) for one in portero.readiness.units(unit)] == []
     assert unit in [one.unit for one in portero.readiness.units("brackwater")]
 

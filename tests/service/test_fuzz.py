@@ -40,7 +40,7 @@ def _cases(operation) -> None:
 def test_every_operation_answers_as_described(tmp_path):
     schema = schemathesis.openapi.from_asgi("/api/v1/openapi.json", _application(tmp_path))
     operations = [result.ok() for result in schema.get_all_operations()]
-    tried = [one for one in operations if one.definition.raw["operationId"] not in SKIPPED]
+    tried = [operation for operation in operations if operation.definition.raw["operationId"] not in SKIPPED]
     for operation in tried:
         _cases(operation)
     assert len(tried) > 25

@@ -41,7 +41,7 @@ def test_a_file_is_weighed_before_it_is_put_in(portero, service):
     report = portero.indicators.weigh("fraud", data)
     assert (report.rules, report.new, report.changed, report.unchanged) == (6, 4, 1, 1)
     assert (report.duplicates, report.ended, report.refused, report.overlapping) == (1, 1, 2, 1)
-    assert [(one.selector, one.other, one.ruleset) for one in report.overlaps] == [
+    assert [(overlap.selector, overlap.other, overlap.ruleset) for overlap in report.overlaps] == [
         ("host www.covered.example", "host covered.example", "wide")
     ]
     assert [line.line for line in report.refused_lines] == [9, 10]
@@ -121,7 +121,7 @@ def test_a_bundle_goes_in_and_out(portero):
     assert (aside.name, aside.problem) == ("A sender", "nothing here is told by email-addr:value")
     made(portero, "mixed", {"host": "c.example", "action": "block"}, {"decision": "declined", "action": "block"})
     data, left_out = portero.indicators.export("mixed", format="stix")
-    assert (left_out, [one["pattern"] for one in json.loads(data)["objects"]]) == (
+    assert (left_out, [load["pattern"] for load in json.loads(data)["objects"]]) == (
         1,
         ["[domain-name:value = 'c.example']"],
     )
@@ -223,11 +223,11 @@ def test_a_clean_up_takes_out_what_changes_nothing(portero):
         {"host": "gone.example", "action": "block", "valid_until": "2020-01-01T00:00:00Z"},
     )
     found = portero.indicators.cleanable(ruleset="untidy")
-    assert [(one.selector, one.reason, one.by) for one in found.items] == [
+    assert [(item.selector, item.reason, item.by) for item in found.items] == [
         ("host www.wide.example", "overshadowed", "host wide.example in untidy"),
         ("host gone.example", "ended", None),
     ]
-    assert [one.selector for one in portero.indicators.cleanable(reasons=["ended"], ruleset="untidy").items] == [
+    assert [item.selector for item in portero.indicators.cleanable(reasons=["ended"], ruleset="untidy").items] == [
         "host gone.example"
     ]
     assert portero.preview(lambda asked: asked.indicators.clean_up(ruleset="untidy")).verdicts == ()

@@ -46,8 +46,8 @@ def test_a_look_up_tells_all_that_is_known(portero, estate):
     assert (found.devices, found.visits) == (1, 3), "a batch sent again counts once"
     assert found.first_seen is not None
     assert (found.service.key, found.service.suitability) == ("reef", 15)
-    assert [one.host for one in found.test_hosts] == ["gambling.category.test"]
-    touching = {(one.ruleset, one.selector): one for one in found.rules}
+    assert [test_host.host for test_host in found.test_hosts] == ["gambling.category.test"]
+    touching = {(rule.ruleset, rule.selector): rule for rule in found.rules}
     assert touching["no-gambling", "category gambling"].assignments[0].mandatory
     assert touching["hosts", "host lucky-reef.example"].action == "allow"
     assert touching["hosts", "url lucky-reef.example/pay"].part
@@ -56,7 +56,7 @@ def test_a_look_up_tells_all_that_is_known(portero, estate):
     assert ("sites", "pattern lucky-reef.example") in touching
     paid = portero.categories.look_up("https://www.lucky-reef.example/pay/now")
     assert (paid.url, paid.entry) == ("https://www.lucky-reef.example/pay/now", "lucky-reef.example")
-    assert "url lucky-reef.example/pay" not in {one.selector for one in paid.rules}, "a URL stands for its own host"
+    assert "url lucky-reef.example/pay" not in {rule.selector for rule in paid.rules}, "a URL stands for its own host"
     test = portero.categories.look_up("gambling.category.test")
     assert (test.source, test.devices, test.first_seen) == ("test host", 0, None)
     unknown = portero.categories.look_up("nobody.knows.example")
@@ -85,7 +85,7 @@ def test_a_correction_is_made_told_exported_and_taken_back(portero):
         "by": "keeper",
         "at": "",
     }
-    assert [one.host for one in portero.corrections.list(q="quiz")] == ["lucky-reef.example"]
+    assert [correction.host for correction in portero.corrections.list(q="quiz")] == ["lucky-reef.example"]
     assert list(portero.corrections.list(q="casino royale")) == []
     assert portero.corrections.export(feed="nobody").splitlines() == ["host,feed_says,should_be,reason,by,at"]
     portero.corrections.remove("lucky-reef.example", version=changed.version)

@@ -71,7 +71,7 @@ def status(http: httpx.Client, method: str, path: str, token: str | None) -> int
     return http.request(method, address, headers=headers, content=b"{}").status_code
 
 
-@pytest.mark.parametrize(("operation", "method", "path"), CALLS, ids=[one[0] for one in CALLS])
+@pytest.mark.parametrize(("operation", "method", "path"), CALLS, ids=[call[0] for call in CALLS])
 def test_each_call_asks_for_its_role(http, tokens, operation, method, path):
     least = ROLES.index(needed(operation, method))
     assert status(http, method, path, None) == 401

@@ -129,7 +129,7 @@ class Fleet(RuleBasedStateMachine):
     def save_group(self, key: str, members: dict, pins: dict) -> None:
         saved = Group.model_validate({"key": key, "members": members or None, "pins": pins or None})
         groups = {one.key: one for one in self.keepers.estate.snapshot.estate.groups} | {key: saved}
-        named = {one.group for one in self.keepers.estate.snapshot.estate.layer_modes}
+        named = {layer_mode.group for layer_mode in self.keepers.estate.snapshot.estate.layer_modes}
         if not any(one.names_layers and one.key in named for one in groups.values()):
             self._change(groups=tuple(groups.values()))
 

@@ -28,12 +28,12 @@ def server(tmp_path_factory):
     added = "2026-11-20T00:00:00.000000Z"
     manifest = [
         {
-            "id": one["id"],
+            "id": object_["id"],
             "date_added": added,
-            "version": one["modified"],
+            "version": object_["modified"],
             "media_type": "application/stix+json;version=2.1",
         }
-        for one in objects
+        for object_ in objects
     ]
     data = {
         "/discovery": {

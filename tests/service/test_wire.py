@@ -96,7 +96,7 @@ def test_activity_that_is_sent_twice_counts_once(portero, wire):
         "counts": [{"hour": "2026-11-01T10:00:00Z", "host": "news.example", "visits": 3}],
     }
     answers = [wire.http.post("/activity", json=batch).json() for _ in range(3)]
-    assert [one["new"] for one in answers] == [1, 0, 0]
+    assert [answer["new"] for answer in answers] == [1, 0, 0]
     found = list(portero.activity.list(device=wire.id))
     assert [one.reference for one in found] == ["ABCD-EFGH"]
     assert next(portero.activity.list(reference="abcd-efgh")).hostname == found[0].hostname
@@ -207,7 +207,7 @@ def test_lists_of_devices_filter_sort_and_page(portero, service):
     ).json()
     assert not {one["id"] for one in page["items"]} & {one["id"] for one in after["items"]}
     assert not list(portero.devices.list(search="100%_nothing"))
-    assert {one.hostname for one in portero.devices.list(group="secret")} == {"other-one"}
+    assert {device.hostname for device in portero.devices.list(group="secret")} == {"other-one"}
     eventually(lambda: portero.devices.rollout().current >= 1)
 
 

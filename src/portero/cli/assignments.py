@@ -92,8 +92,8 @@ def assignment_list(context: Context) -> int:
     return DONE
 
 
-def _cell(one: AssignmentSummary, name: str) -> Any:
-    return (*one.groups, *one.named_devices) if name == "to" else getattr(one, name)
+def _cell(assignment: AssignmentSummary, name: str) -> Any:
+    return (*assignment.groups, *assignment.named_devices) if name == "to" else getattr(assignment, name)
 
 
 def assignment_show(context: Context) -> int:

@@ -75,14 +75,19 @@ def _tell_overlap(found: Overlap) -> None:
 
 def _said(row: OverlapRow) -> list[str]:
     return [
-        f"{one.action.value} {wording.on(one.ruleset, one.target)}" + (f", {one.conditions}" if one.conditions else "")
-        for one in row.contributions
+        f"{contribution.action.value} {wording.on(contribution.ruleset, contribution.target)}"
+        + (f", {contribution.conditions}" if contribution.conditions else "")
+        for contribution in row.contributions
     ] or ["-"]
 
 
-def _outcome(one: OverlapOutcome) -> str:
-    parts = [one.verdict.value, *([one.when] if one.when else []), *([f"by {one.by}"] if one.by else [])]
-    return " ".join(parts) + f" ({one.devices:,})"
+def _outcome(overlap_outcome: OverlapOutcome) -> str:
+    parts = [
+        overlap_outcome.verdict.value,
+        *([overlap_outcome.when] if overlap_outcome.when else []),
+        *([f"by {overlap_outcome.by}"] if overlap_outcome.by else []),
+    ]
+    return " ".join(parts) + f" ({overlap_outcome.devices:,})"
 
 
 def register(commands: Commands) -> None:

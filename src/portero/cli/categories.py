@@ -22,13 +22,15 @@ def category_list(context: Context) -> int:
         output.print_json(taxonomy)
         return DONE
 
-    def told(one: Category) -> str:
+    def told(category: Category) -> str:
         bound = f" Here: {wording.newly_registered(settings.newly_registered_days)}."
-        return one.definition + (bound if one.key == NEWLY_REGISTERED else "")
+        return category.definition + (bound if category.key == NEWLY_REGISTERED else "")
 
     for family in taxonomy.families:
         output.say(f"{family.name} (family {family.key})")
-        output.print_table(("", "", ""), [(f"  {one.key}", told(one), one.test_host) for one in family.categories])
+        output.print_table(
+            ("", "", ""), [(f"  {category.key}", told(category), category.test_host) for category in family.categories]
+        )
     return DONE
 
 

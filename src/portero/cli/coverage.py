@@ -23,7 +23,7 @@ def coverage_list(context: Context) -> int:
             return _tell_coverage(context, portero)
         rows = list(portero.coverage.list())
     names = [name for name in CoverageEntry.model_fields if name != "version"]
-    output.print_csv(names, ([getattr(one, name) for name in names] for one in rows))
+    output.print_csv(names, ([getattr(row, name) for name in names] for row in rows))
     return DONE
 
 
@@ -34,11 +34,11 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
         return DONE
     table = [
         (
-            *(one.control, one.browser, one.platform, one.http.value, one.https.value),
-            *(one.browser_from or "–", one.layer_from or "–", str(one.date)),
-            one.source + ("" if one.shipped else " (edited)"),
+            *(row.control, row.browser, row.platform, row.http.value, row.https.value),
+            *(row.browser_from or "–", row.layer_from or "–", str(row.date)),
+            row.source + ("" if row.shipped else " (edited)"),
         )
-        for one in rows
+        for row in rows
     ]
     headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
     output.print_table(headings, table)

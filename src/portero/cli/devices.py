@@ -103,7 +103,7 @@ def device_show(context: Context) -> int:
     _tell_readiness(readiness)
     if events:
         output.say()
-        rows = [(f"{one.at:%Y-%m-%d %H:%M}", one.by, one.what, one.reason or "") for one in events[:8]]
+        rows = [(f"{event.at:%Y-%m-%d %H:%M}", event.by, event.what, event.reason or "") for event in events[:8]]
         output.print_table(("AT (UTC)", "BY", "WHAT", "REASON"), rows)
     return DONE
 
@@ -122,7 +122,7 @@ def _facts_rows(device: Device) -> list[tuple[str, str]]:
         ("Unit", facts.unit or "–"),
         ("System", system),
         ("Addresses", wording.joined(facts.addresses) or "–"),
-        ("Browsers", wording.joined([_browser(one) for one in facts.browsers]) or "–"),
+        ("Browsers", wording.joined([_browser(browser) for browser in facts.browsers]) or "–"),
         ("Place, zone", f"{facts.place.value if facts.place else '–'}, {facts.zone or '–'}"),
         ("Labels", wording.joined([f"{name}: {value}" for name, value in device.labels.items()]) or "–"),
         ("Groups", ", ".join(device.groups) + "  (strongest first)" if device.groups else "–"),
@@ -223,7 +223,10 @@ def _many(codes: bool) -> Any:
         if options.json:
             output.print_json(invited)
         elif codes:
-            rows = ((one.hostname, one.code, one.expires_at, f"{url}/join#{one.code}") for one in invited.invitations)
+            rows = (
+                (invitation.hostname, invitation.code, invitation.expires_at, f"{url}/join#{invitation.code}")
+                for invitation in invited.invitations
+            )
             output.print_csv(("hostname", "code", "expires_at", "join_page"), rows)
         else:
             recorded = wording.counted(len(invited.invitations), "machine")

@@ -18,7 +18,10 @@ def directory_show(context: Context) -> int:
         return DONE
     people = wording.counted(len(found.users), "person", "people")
     output.say(f"Generation {found.generation}, brought in by {found.by}: {people}.")
-    rows = [(one.key, str(len(one.users)), ", ".join(one.user_groups)) for one in found.user_groups]
+    rows = [
+        (user_group.key, str(len(user_group.users)), ", ".join(user_group.user_groups))
+        for user_group in found.user_groups
+    ]
     output.print_table(("USER GROUP", "PEOPLE", "TAKES IN"), rows, right=(1,))
     return DONE
 

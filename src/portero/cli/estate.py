@@ -82,7 +82,7 @@ def estate_check(context: Context) -> int:
     offline = OfflineEstate(estate, facts, index, datetime.now(UTC))
     offline.compile_all()
     outcomes = list(try_probes(estate, facts, offline))
-    failed = [one for one in outcomes if not one.passed]
+    failed = [outcome for outcome in outcomes if not outcome.passed]
     if options.json:
         output.print_json({"document": _counts(estate), "probes": len(outcomes), "failed": failed})
     else:
@@ -127,7 +127,7 @@ def estate_put(context: Context) -> int:
     found = _compared(context, document)
     if options.preview:
         raise Previewed(found)
-    removed = [one for one in found.changes if one.verb == "removed"]
+    removed = [change for change in found.changes if change.verb == "removed"]
     if removed and not options.json:
         tell_preview(found)
     if removed and not confirmed(options, _question(found)):
@@ -148,7 +148,7 @@ def estate_put(context: Context) -> int:
 
 
 def _question(found: Preview) -> str:
-    names = [f"{one.noun} {one.key}" for one in found.changes if one.verb == "removed"]
+    names = [f"{change.noun} {change.key}" for change in found.changes if change.verb == "removed"]
     listed = wording.joined(names if len(names) <= 6 else [*names[:5], f"{len(names) - 5} more"])
     return f"The document does not name {listed}: they go. Put it in force?"
 

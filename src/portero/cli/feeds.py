@@ -35,12 +35,12 @@ from portero.core.nouns.feed_comparison import FeedComparison
 MOST_TOLD = 12
 
 
-def _tell_feed(one: FeedSummary) -> None:
-    output.say(f"{one.name} ({one.key}): {one.sentence}")
-    if one.source or one.licence:
-        output.say(f"By {one.source or 'somebody not named'}; {one.licence or 'no licence noted'}.", indent=2)
-    if one.in_force:
-        told = one.in_force
+def _tell_feed(feed: FeedSummary) -> None:
+    output.say(f"{feed.name} ({feed.key}): {feed.sentence}")
+    if feed.source or feed.licence:
+        output.say(f"By {feed.source or 'somebody not named'}; {feed.licence or 'no licence noted'}.", indent=2)
+    if feed.in_force:
+        told = feed.in_force
         bad = f", {wording.counted(told.bad, 'bad line')}" if told.bad else ""
         aside = f", {told.aside:,} kept aside" if told.aside else ""
         output.say(
@@ -55,22 +55,22 @@ def _tell_feed(one: FeedSummary) -> None:
             output.say(f"Words without a category: {words}; give them one with --map WORD=CATEGORY", indent=2)
     else:
         output.say("Nothing of it is in force yet.", indent=2)
-    if one.waiting:
+    if feed.waiting:
         output.say(
-            f"Generation {one.waiting.number} waits to be looked at: portero feed compare {one.key}"
-            f" {one.waiting.number}, then portero feed take {one.key} or drop.",
+            f"Generation {feed.waiting.number} waits to be looked at: portero feed compare {feed.key}"
+            f" {feed.waiting.number}, then portero feed take {feed.key} or drop.",
             indent=2,
         )
-    if one.held:
-        output.say(f"Its schedule rests, as it was put back: portero feed resume {one.key}", indent=2)
-    if one.last_poll:
-        poll = one.last_poll
+    if feed.held:
+        output.say(f"Its schedule rests, as it was put back: portero feed resume {feed.key}", indent=2)
+    if feed.last_poll:
+        poll = feed.last_poll
         output.say(f"Last read {poll.at:%Y-%m-%d %H:%M}: {poll.result}. {poll.problem or ''}".rstrip(), indent=2)
-    if one.kind == "indicators":
+    if feed.kind == "indicators":
         output.say(
-            f"In {wording.joined(one.rulesets)}."
-            if one.rulesets
-            else f"No ruleset takes it in: portero ruleset create {one.key} --kind indicator --feed {one.key}",
+            f"In {wording.joined(feed.rulesets)}."
+            if feed.rulesets
+            else f"No ruleset takes it in: portero ruleset create {feed.key} --kind indicator --feed {feed.key}",
             indent=2,
         )
 
@@ -208,8 +208,13 @@ def _tell_comparison(found: FeedComparison) -> None:
     )
     if found.transitions:
         rows = [
-            (" ".join(one.before) or "–", " ".join(one.after) or "–", f"{one.hosts:,}", ", ".join(one.examples[:2]))
-            for one in found.transitions[:MOST_TOLD]
+            (
+                " ".join(transition.before) or "–",
+                " ".join(transition.after) or "–",
+                f"{transition.hosts:,}",
+                ", ".join(transition.examples[:2]),
+            )
+            for transition in found.transitions[:MOST_TOLD]
         ]
         output.print_table(("BEFORE", "AFTER", "HOSTS", "SUCH AS"), rows, right=(2,))
     tell_verdicts(found.verdicts)

@@ -29,9 +29,9 @@ def list_findings(context: Context) -> int:
         output.print_json(found)
     elif options.csv:
         names = ("id", "kind", "severity", "devices", "sentence", "assignments", "rulesets")
-        output.print_csv(names, ([getattr(one, name) for name in names] for one in found.items))
+        output.print_csv(names, ([getattr(item, name) for name in names] for item in found.items))
     else:
-        rows = [(one.severity.value, str(one.devices), _told(one)) for one in found.items]
+        rows = [(item.severity.value, str(item.devices), _told(item)) for item in found.items]
         if rows:
             output.print_table(("SEVERITY", "MACHINES", "WHAT IS TO BE SETTLED"), rows, right=(1,))
         else:
@@ -40,12 +40,12 @@ def list_findings(context: Context) -> int:
             output.say(f"{wording.counted(found.accepted, 'finding')} accepted for now: see them with --all.")
         if not found.complete:
             output.say("Time ran out before everything was looked at; there may be more.")
-    return NOT_AS_EXPECTED if any(one.is_open for one in found.items) else DONE
+    return NOT_AS_EXPECTED if any(item.is_open for item in found.items) else DONE
 
 
-def _told(one: Finding) -> str:
-    kept = f"\naccepted by {one.accepted.by} until {one.accepted.until:%Y-%m-%d}" if one.accepted else ""
-    return f"{one.sentence}\n{one.id}{kept}"
+def _told(finding: Finding) -> str:
+    kept = f"\naccepted by {finding.accepted.by} until {finding.accepted.until:%Y-%m-%d}" if finding.accepted else ""
+    return f"{finding.sentence}\n{finding.id}{kept}"
 
 
 def show(context: Context) -> int:
@@ -130,7 +130,9 @@ def register(commands: Commands) -> None:
         "portero findings --severity high",
     )
     listing.add_argument(
-        "--severity", choices=[one.value for one in SEVERITIES], help="only those of this severity or a higher one"
+        "--severity",
+        choices=[severity.value for severity in SEVERITIES],
+        help="only those of this severity or a higher one",
     )
     listing.add_argument("--kind", choices=[one.value for one in FindingKind], help="only those of this kind")
     listing.add_argument("--group", metavar="GROUP", help="only those about a group")

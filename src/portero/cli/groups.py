@@ -56,7 +56,7 @@ def group_show(context: Context) -> int:
     with context.client() as portero:
         group = portero.groups.get(key)
         assignments = list(portero.assignments.list(group=key))
-        modes = [one for one in portero.layer_modes.list() if one.group == key]
+        modes = [layer_mode for layer_mode in portero.layer_modes.list() if layer_mode.group == key]
     if context.options.json:
         output.print_json({"group": group, "assignments": assignments, "layer_modes": modes})
         return DONE
@@ -115,11 +115,11 @@ def _pins(options: argparse.Namespace, before: Pins | None) -> Pins | None:
 
 def _from_blocker(portero: Portero, text: str) -> MembershipRule:
     code, _, layer = text.partition(":")
-    for one in portero.readiness.fleet().blockers:
-        if one.code == code and (not layer or one.layer == layer):
-            if one.group_rule is None:
+    for blocker in portero.readiness.fleet().blockers:
+        if blocker.code == code and (not layer or blocker.layer == layer):
+            if blocker.group_rule is None:
                 raise CommandProblem(f"no condition can say “{text}”; list the machines with device list --blocker")
-            return one.group_rule
+            return blocker.group_rule
     raise CommandProblem(f"nothing of the kind “{text}” stands in any machine's way; see portero readiness")
 
 
@@ -234,7 +234,7 @@ def group_overlaps(context: Context) -> int:
     if context.options.json:
         output.print_json(found)
         return DONE
-    sizes = {one.target: one.devices for one in found.groups}
+    sizes = {group.target: group.devices for group in found.groups}
     rows = []
     for one in found.shared:
         stronger, weaker = one.groups

@@ -94,45 +94,45 @@ def indicator_import(context: Context) -> int:
     return DONE
 
 
-def _tell_report(one: ImportReport) -> None:
+def _tell_report(report: ImportReport) -> None:
     output.say(
-        f"{wording.counted(one.rules, 'rule')}: {one.new:,} new, {one.changed:,} changed, {one.unchanged:,} there"
-        f" already, {one.duplicates:,} doubled in the file, {one.ended:,} ended already."
+        f"{wording.counted(report.rules, 'rule')}: {report.new:,} new, {report.changed:,} changed,"
+        f" {report.unchanged:,} there already, {report.duplicates:,} doubled in the file, {report.ended:,} ended already."
     )
-    if one.removed:
-        output.say(f"{wording.counted(one.removed, 'rule')} that the file does not name would go.")
-    if one.overlapping:
-        output.say(f"{one.overlapping:,} overlap with what there is:")
+    if report.removed:
+        output.say(f"{wording.counted(report.removed, 'rule')} that the file does not name would go.")
+    if report.overlapping:
+        output.say(f"{report.overlapping:,} overlap with what there is:")
         rows = [
-            (one.selector, one.other, one.action, f"{one.ruleset}{' (feed)' if one.feed else ''}")
-            for one in one.overlaps[:MOST_TOLD]
+            (overlap.selector, overlap.other, overlap.action, f"{overlap.ruleset}{' (feed)' if overlap.feed else ''}")
+            for overlap in report.overlaps[:MOST_TOLD]
         ]
         output.print_table(("NEW", "THERE", "ACTION", "IN"), rows)
-    if one.refused:
-        output.say(f"{wording.counted(one.refused, 'line')} cannot be used:")
-        for line in one.refused_lines[:MOST_TOLD]:
+    if report.refused:
+        output.say(f"{wording.counted(report.refused, 'line')} cannot be used:")
+        for line in report.refused_lines[:MOST_TOLD]:
             output.say(f"line {line.line}: {line.problem}", indent=2)
-    if one.set_aside:
-        output.say(f"{wording.counted(one.set_aside, 'object')} cannot be expressed here, and are kept aside:")
-        for aside in one.aside[:MOST_TOLD]:
+    if report.set_aside:
+        output.say(f"{wording.counted(report.set_aside, 'object')} cannot be expressed here, and are kept aside:")
+        for aside in report.aside[:MOST_TOLD]:
             output.say(f"{aside.name}: {aside.problem}", indent=2)
-    if one.files:
+    if report.files:
         output.say(
-            f"{wording.counted(one.files, 'hash', 'hashes')} of files go to the startup ruleset {one.files_ruleset}."
+            f"{wording.counted(report.files, 'hash', 'hashes')} of files go to the startup ruleset {report.files_ruleset}."
         )
-    if one.hits:
+    if report.hits:
         output.say(
-            f"In the last 30 days they would have met {wording.counted(one.hit_hosts, 'host')} on"
-            f" {wording.counted(one.hit_devices, 'machine')}, {wording.counted(one.hit_visits, 'visit')} so far:"
+            f"In the last 30 days they would have met {wording.counted(report.hit_hosts, 'host')} on"
+            f" {wording.counted(report.hit_devices, 'machine')}, {wording.counted(report.hit_visits, 'visit')} so far:"
         )
         hits = [
             (hit.host, hit.selector, output.mark(hit.action), str(hit.devices), f"{hit.visits:,}")
-            for hit in one.hits[:MOST_TOLD]
+            for hit in report.hits[:MOST_TOLD]
         ]
         output.print_table(("HOST", "BY", "ACTION", "MACHINES", "VISITS"), hits, right=(3, 4))
     else:
         output.say("Nothing that was visited in the last 30 days meets them.")
-    output.say(f"Machines would carry up to {one.most:,} of {one.capacity:,} indicators.")
+    output.say(f"Machines would carry up to {report.most:,} of {report.capacity:,} indicators.")
 
 
 def indicator_export(context: Context) -> int:
@@ -202,7 +202,7 @@ def _tell_clean_up(found: CleanUp, number: int) -> None:
         f"{wording.counted(number, 'indicator')} can go without any verdict becoming another one"
         f" ({found.ended:,} ended, {found.duplicate:,} doubled, {found.overshadowed:,} overshadowed)."
     )
-    rows = [(one.selector, one.ruleset, one.reason, one.by or "") for one in found.items[: 2 * MOST_TOLD]]
+    rows = [(item.selector, item.ruleset, item.reason, item.by or "") for item in found.items[: 2 * MOST_TOLD]]
     if rows:
         output.print_table(("SELECTOR", "RULESET", "WHY", "BY"), rows)
     if found.from_feeds:

@@ -30,7 +30,7 @@ def _tell_layers(context: Context, portero: Portero) -> int:
     if context.options.json:
         output.print_json({"settings": settings, "layer_modes": modes})
         return DONE
-    rows = [(one.group, *(getattr(one, layer) or "–" for layer in LAYERS)) for one in modes]
+    rows = [(mode.group, *(getattr(mode, layer) or "–" for layer in LAYERS)) for mode in modes]
     rows.append(("estate", *(getattr(settings.layers, layer).value for layer in LAYERS)))
     output.print_table(("STRONGEST FIRST", *(layer.upper() for layer in LAYERS)), rows)
     networks = wording.joined(settings.gateway_networks) or "none"
@@ -54,7 +54,7 @@ def layers_set(context: Context) -> int:
 
 
 def _set_group(portero: Portero, options: argparse.Namespace, wanted: dict[str, str]) -> None:
-    before = next((one for one in portero.layer_modes.list() if one.group == options.group), None)
+    before = next((layer_mode for layer_mode in portero.layer_modes.list() if layer_mode.group == options.group), None)
     version = before.version if before else None
     if options.clear:
         portero.layer_modes.remove(options.group, version=version, reason=options.reason)

@@ -38,18 +38,18 @@ def tell_lookup(found: HostLookup, taxonomy: Taxonomy) -> None:
         output.say(f"It belongs to the service {service.name} ({service.key}): {service.decision}{judged}.")
     output.say(_seen(found))
     if found.categories != (UNCATEGORISED,) and found.source != "test host":
-        hosts = wording.joined([one.host for one in found.test_hosts])
+        hosts = wording.joined([test_host.host for test_host in found.test_hosts])
         output.say(f"To try a block without visiting it: {hosts}")
     _tell_rules(found.rules)
 
 
-def correction_sentence(one: CorrectionSummary) -> str:
+def correction_sentence(correction: CorrectionSummary) -> str:
     """A correction in words."""
-    who = f" by {one.by}" if one.by else ""
-    when = f" on {one.at:%Y-%m-%d}" if one.at else ""
-    feeds = f"; feeds say {wording.joined(one.feeds_say)}" if one.feeds_say else "; no feed knows it"
-    why = f": {one.reason}" if one.reason else ""
-    return f"Corrected{who}{when} to {wording.joined(one.categories)}{feeds}{why}"
+    who = f" by {correction.by}" if correction.by else ""
+    when = f" on {correction.at:%Y-%m-%d}" if correction.at else ""
+    feeds = f"; feeds say {wording.joined(correction.feeds_say)}" if correction.feeds_say else "; no feed knows it"
+    why = f": {correction.reason}" if correction.reason else ""
+    return f"Corrected{who}{when} to {wording.joined(correction.categories)}{feeds}{why}"
 
 
 def _said(said: FeedSays, host: str) -> str:
@@ -74,21 +74,21 @@ def _tell_rules(rules: tuple[TouchingRule, ...]) -> None:
         output.say("No rule in force touches it.")
         return
     rows = []
-    for one in rules[:MOST_RULES]:
-        targets = dict.fromkeys(target for put in one.assignments for target in put.targets)
-        actions = {put.action for put in one.assignments}
-        action = actions.pop() if len(actions) == 1 else one.action
+    for rule in rules[:MOST_RULES]:
+        targets = dict.fromkeys(target for put in rule.assignments for target in put.targets)
+        actions = {put.action for put in rule.assignments}
+        action = actions.pop() if len(actions) == 1 else rule.action
         marks = [
-            *(["from " + one.feed] if one.feed else []),
-            *(["some pages"] if one.part else []),
-            *(["ended"] if one.ended else []),
-            *(["mandatory"] if any(put.mandatory for put in one.assignments) else []),
+            *(["from " + rule.feed] if rule.feed else []),
+            *(["some pages"] if rule.part else []),
+            *(["ended"] if rule.ended else []),
+            *(["mandatory"] if any(put.mandatory for put in rule.assignments) else []),
         ]
         rows.append(
             (
                 output.mark(action),
-                one.selector,
-                f"{one.ruleset}, rule {one.number}",
+                rule.selector,
+                f"{rule.ruleset}, rule {rule.number}",
                 ", ".join(targets),
                 ", ".join(marks),
             )

@@ -40,8 +40,8 @@ def tell_preview(preview: Preview) -> None:
     _tell_findings("It settles", preview.settled)
     if preview.hindrances:
         output.say("It will not hold everywhere:")
-    for one in preview.hindrances:
-        output.say(f"{wording.counted(one.devices, 'machine')}: {one.detail} {one.remedy}", indent=2)
+    for hindrance in preview.hindrances:
+        output.say(f"{wording.counted(hindrance.devices, 'machine')}: {hindrance.detail} {hindrance.remedy}", indent=2)
     if preview.devices:
         output.say(preview.taking_hold.sentence)
     if not preview.complete:
@@ -69,14 +69,14 @@ def tell_verdicts(verdicts: Sequence[VerdictChange]) -> None:
     """Say which verdicts become another one."""
     rows = [
         (
-            _subject(one),
-            output.mark(one.before),
-            output.mark(one.after),
-            str(one.devices),
-            one.when or "always",
-            one.by or "no rule",
+            _subject(verdict),
+            output.mark(verdict.before),
+            output.mark(verdict.after),
+            str(verdict.devices),
+            verdict.when or "always",
+            verdict.by or "no rule",
         )
-        for one in verdicts[:MOST_ROWS]
+        for verdict in verdicts[:MOST_ROWS]
     ]
     if rows:
         output.print_table(("WHAT", "NOW", "THEN", "MACHINES", "WHEN", "BY"), rows, right=(3,))
@@ -84,8 +84,8 @@ def tell_verdicts(verdicts: Sequence[VerdictChange]) -> None:
         output.say(f"and {len(verdicts) - MOST_ROWS} more rows; --json lists them.", indent=2)
 
 
-def _subject(one: VerdictChange) -> str:
-    return f"{one.words} and {one.alike:,} more" if one.alike else one.words
+def _subject(verdict_change: VerdictChange) -> str:
+    return f"{verdict_change.words} and {verdict_change.alike:,} more" if verdict_change.alike else verdict_change.words
 
 
 def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:

@@ -28,7 +28,8 @@ def readiness(context: Context) -> int:
         output.say(sentence, indent=2)
     if found.blockers:
         rows = [
-            (str(one.devices), one.code.value, one.layer or "", one.detail + " " + one.remedy) for one in found.blockers
+            (str(blocker.devices), blocker.code.value, blocker.layer or "", blocker.detail + " " + blocker.remedy)
+            for blocker in found.blockers
         ]
         output.print_table(("MACHINES", "IN THE WAY", "LAYER", "WHAT, AND WHAT TO DO"), rows, right=(0,))
         output.say("See which: portero device list --blocker CODE [--layer LAYER]")
@@ -37,8 +38,8 @@ def readiness(context: Context) -> int:
         output.print_table(
             columns,
             [
-                (one.unit, str(one.devices), str(one.uncovered), *(str(one.enforcing[layer]) for layer in LAYERS))
-                for one in units
+                (unit.unit, str(unit.devices), str(unit.uncovered), *(str(unit.enforcing[layer]) for layer in LAYERS))
+                for unit in units
             ],
             right=(1, 2, 3, 4, 5),
         )

@@ -52,9 +52,9 @@ def _matching(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
     rules = list(ruleset.rules)
     if options.search:
         wanted = options.search.casefold()
-        rules = [one for one in rules if wanted in f"{one.selector} {one.name or ''} {one.note or ''}".casefold()]
+        rules = [rule for rule in rules if wanted in f"{rule.selector} {rule.name or ''} {rule.note or ''}".casefold()]
     if options.selectors:
-        by_selector = {str(one.selector): one for one in rules}
+        by_selector = {str(rule.selector): rule for rule in rules}
         missing = next((text for text in options.selectors if text not in by_selector), None)
         if missing is not None:
             raise CommandProblem(unknown_word("rule", missing, by_selector) + f" in {ruleset.key}")
@@ -71,11 +71,11 @@ def rule_list(context: Context) -> int:
         output.print_json(rules)
     elif options.csv:
         names = ("selector", "action", "name", "note", "valid_until")
-        output.print_csv(names, ([getattr(one, name) for name in names] for one in rules))
+        output.print_csv(names, ([getattr(rule, name) for name in names] for rule in rules))
     else:
         shown = [
-            (str(one.selector), output.mark(one.action), _until(one), one.name or "", one.note or "")
-            for one in rules[:MOST_SHOWN]
+            (str(rule.selector), output.mark(rule.action), _until(rule), rule.name or "", rule.note or "")
+            for rule in rules[:MOST_SHOWN]
         ]
         output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
         more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
@@ -110,8 +110,8 @@ def rule_change(context: Context) -> int:
         seen = portero.rulesets.get(options.ruleset)
         changed = {one.selector for one in _some(seen, options)}
         rules = [
-            Rule.model_validate(one.model_dump(exclude_none=True) | values) if one.selector in changed else one
-            for one in seen.rules
+            Rule.model_validate(rule.model_dump(exclude_none=True) | values) if rule.selector in changed else rule
+            for rule in seen.rules
         ]
         return _save(context, portero, seen, rules, f"changed {wording.counted(len(changed), 'rule')}")
 
@@ -125,7 +125,7 @@ def rule_remove(context: Context) -> int:
         counted = wording.counted(len(gone), "rule")
         if len(gone) > 1 and not confirmed(options, f"Take {counted} out of {seen.key}?"):
             return DONE
-        rules = [one for one in seen.rules if one.selector not in gone]
+        rules = [rule for rule in seen.rules if rule.selector not in gone]
         return _save(context, portero, seen, rules, f"took {counted} out")
 
 

@@ -40,7 +40,7 @@ def _profiles(path: Path) -> dict[str, dict[str, Any]]:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
         raise BadSettings(f"{path} is not TOML: {problem}; mend it, or remove it and sign in again") from problem
     profiles = document.get("profiles", {})
-    if not isinstance(profiles, dict) or not all(isinstance(one, dict) for one in profiles.values()):
+    if not isinstance(profiles, dict) or not all(isinstance(profile, dict) for profile in profiles.values()):
         raise BadSettings(f"{path}: “profiles” must hold tables; mend it, or remove it and sign in again")
     return profiles
 

@@ -15,7 +15,7 @@ def overview(context: Context) -> int:
     if not found.items:
         output.say("Nothing needs a decision now.")
         return DONE
-    rows = [(one.severity.value, one.kind, one.sentence, one.next) for one in found.items]
+    rows = [(item.severity.value, item.kind, item.sentence, item.next) for item in found.items]
     output.print_table(("SEVERITY", "KIND", "WHAT", "NEXT"), rows)
     return DONE
 

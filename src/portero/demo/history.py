@@ -166,9 +166,13 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
     ]
     for number, ruleset in enumerate(document.rulesets, start=1):
         steps.append(("", {"rulesets": document.rulesets[:number]}))
-        own = tuple(one for one in document.assignments if one.ruleset == ruleset.key)
+        own = tuple(assignment for assignment in document.assignments if assignment.ruleset == ruleset.key)
         reason = own[0].reason if own else None
-        taken = tuple(one for one in document.assignments if one.ruleset in {r.key for r in document.rulesets[:number]})
+        taken = tuple(
+            assignment
+            for assignment in document.assignments
+            if assignment.ruleset in {r.key for r in document.rulesets[:number]}
+        )
         steps.append((reason or "", {"assignments": taken}))
     pause = (time.time() - begin) / (len(steps) + 1)
     for number, (reason, parts) in enumerate(steps, start=1):
@@ -185,7 +189,8 @@ def _dated(document: Estate) -> Estate:
     days = {"audit-drop--spring": -5, "audit-drop--finance": 3, "desk-favourites--training": 40}
     ends = {key: now + timedelta(days=number) for key, number in days.items()}
     assignments = tuple(
-        one.model_copy(update={"ends": ends[one.key]}) if one.key in ends else one for one in document.assignments
+        assignment.model_copy(update={"ends": ends[assignment.key]}) if assignment.key in ends else assignment
+        for assignment in document.assignments
     )
     return document.replacing(assignments=assignments)
 

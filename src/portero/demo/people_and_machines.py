@@ -187,7 +187,7 @@ def brackwater_fleet(seed: int = 2026) -> Plan:
     """The whole fleet, about 240 machines, without the one that the demo really runs."""
     rng = random.Random(seed)
     machines = [*_ships(rng), *_terminals(rng), *_ashore(rng)]
-    return Plan(1, [one for one in machines if one.facts["hostname"] != HANDS_ON], seed, past_hours=20.0)
+    return Plan(1, [machine for machine in machines if machine.facts["hostname"] != HANDS_ON], seed, past_hours=20.0)
 
 
 class Old(NamedTuple):
@@ -202,7 +202,7 @@ class Old(NamedTuple):
 
 def old_machines(seed: int = 2026) -> list[Old]:
     """The machines that joined before the demo starts."""
-    facts = {str(one.facts["hostname"]): one.facts for one in brackwater_fleet(seed).devices}
+    facts = {str(device.facts["hostname"]): device.facts for device in brackwater_fleet(seed).devices}
     return [
         *(Old(facts[hostname], days) for hostname, days in _QUIET.items()),
         Old(facts[LOST], 3),
@@ -213,4 +213,4 @@ def old_machines(seed: int = 2026) -> list[Old]:
 
 def hands_on_facts(seed: int = 2026) -> dict[str, object]:
     """The facts of the machine that the demo really runs."""
-    return next(one.facts for one in _ships(random.Random(seed)) if one.facts["hostname"] == HANDS_ON)
+    return next(ship.facts for ship in _ships(random.Random(seed)) if ship.facts["hostname"] == HANDS_ON)

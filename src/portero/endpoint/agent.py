@@ -181,7 +181,7 @@ class Agent:
     def _note_until_restart(self) -> None:
         """Keep since when assignments that hold until restart are applied; forget those that are gone."""
         assert self.rulings is not None
-        keys = [one.key for one in self.rulings.policy.bundle.assignments if one.until_restart]
+        keys = [assignment.key for assignment in self.rulings.policy.bundle.assignments if assignment.until_restart]
         since = {key: self._since.get(key, self.now().timestamp()) for key in keys}
         if since != self._since:
             self._since = since
@@ -224,7 +224,7 @@ class Agent:
 
     async def _learn_people(self) -> None:
         """Ask for the user groups of the people seen here, where rules name any."""
-        named = self.rulings and any(one.user_groups for one in self.rulings.policy.bundle.assignments)
+        named = self.rulings and any(assignment.user_groups for assignment in self.rulings.policy.bundle.assignments)
         if not named or not self._people:
             return
         before = dict(self._people)
@@ -263,7 +263,7 @@ class Agent:
         self.folder.write("manifest.jws", token.encode())
         self.folder.drop_others("bundles", file_name(manifest.bundle))
         self.folder.drop_others("overlays", file_name(manifest.overlay or "none"))
-        self.folder.drop_others("index", file_name(manifest.index), *(file_name(one.digest) for one in parts.files))
+        self.folder.drop_others("index", file_name(manifest.index), *(file_name(file.digest) for file in parts.files))
 
     async def _fetch_bundle(self, digest: str) -> None:
         """The bundle: as a difference to the one held here, where the service has that one still."""
@@ -338,7 +338,7 @@ class Agent:
         assert self.rulings is not None
         assert layer.winner is not None
         bundle = self.rulings.policy.bundle
-        key = next(one.notice for one in bundle.assignments if one.key == layer.winner.assignment)
+        key = next(assignment.notice for assignment in bundle.assignments if assignment.key == layer.winner.assignment)
         return bundle.parts.notices.get(key) if key else None
 
     def _as_it_is(self, layer: LayerVerdict) -> LayerVerdict:

@@ -132,7 +132,7 @@ async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Call
                 return await device.begin(service, code, plan.past_hours)
 
         agents = await asyncio.gather(*(begin(device) for device in devices), return_exceptions=True)
-        failed = [one for one in agents if isinstance(one, BaseException)]
+        failed = [agent for agent in agents if isinstance(agent, BaseException)]
         for problem in failed:
             if not isinstance(problem, Refused | NotTaken | Unreachable):
                 raise problem

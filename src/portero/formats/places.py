@@ -215,7 +215,7 @@ class _Composer:
             node = _Node(line, column, "scalar", _scalar(event))
         elif isinstance(event, yaml.SequenceStartEvent):
             items = [self._node(one, depth + 1) for one in self._until(yaml.SequenceEndEvent)]
-            node = _Node(line, column, "list", items, 1 + sum(one.size for one in items))
+            node = _Node(line, column, "list", items, 1 + sum(item.size for item in items))
         else:
             pairs = list(self._pairs(depth))
             node = _Node(line, column, "mapping", pairs, 1 + sum(one.size for _, one in pairs))

@@ -101,19 +101,21 @@ def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> It
 
     Objects that are no indicators are passed over without a word.
     """
-    for one in objects:
-        if one.get("type") != "indicator":
+    for object_ in objects:
+        if object_.get("type") != "indicator":
             continue
-        id = str(one.get("id", ""))
+        id = str(object_.get("id", ""))
         try:
-            if one.get("pattern_type", "stix") != "stix":
-                raise ValueError(f"its pattern is written in {str(one['pattern_type'])[:40]}, not in STIX")
-            about = _about(one, defaults)
-            rules = [StixRule(id, _rule(kind, value, about)) for kind, value in named_in(str(one.get("pattern", "")))]
+            if object_.get("pattern_type", "stix") != "stix":
+                raise ValueError(f"its pattern is written in {str(object_['pattern_type'])[:40]}, not in STIX")
+            about = _about(object_, defaults)
+            rules = [
+                StixRule(id, _rule(kind, value, about)) for kind, value in named_in(str(object_.get("pattern", "")))
+            ]
         except ValidationError as problem:
-            yield Aside(_name(one), fault_of(problem.errors()[0]), dict(one))
+            yield Aside(_name(object_), fault_of(problem.errors()[0]), dict(object_))
         except (ValueError, TypeError, OverflowError) as problem:
-            yield Aside(_name(one), str(problem), dict(one))
+            yield Aside(_name(object_), str(problem), dict(object_))
         else:
             yield from rules
 
@@ -125,7 +127,7 @@ def _name(one: Mapping[str, Any]) -> str:
 def _about(one: Mapping[str, Any], defaults: Defaults) -> dict[str, Any]:
     """What the rules of an indicator have in common. ValueError."""
     labels = [label for label in one.get("labels") or () if isinstance(label, str)]
-    said = next((one.removeprefix(ACTION_LABEL) for one in labels if one.startswith(ACTION_LABEL)), None)
+    said = next((label.removeprefix(ACTION_LABEL) for label in labels if label.startswith(ACTION_LABEL)), None)
     if said is None and "benign" in (one.get("indicator_types") or ()):
         said = "allow"
     if said == "allow" and not defaults.may_allow:

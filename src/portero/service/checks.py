@@ -73,9 +73,11 @@ class Checks:
 
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
-        some = any(one.until_restart for one in self._current.snapshot.estate.assignments)
+        some = any(assignment.until_restart for assignment in self._current.snapshot.estate.assignments)
         policy = self._bundles.policy(digest, device) if some else None
-        held = [one.key for one in policy.bundle.assignments if one.until_restart] if policy else []
+        held = (
+            [assignment.key for assignment in policy.bundle.assignments if assignment.until_restart] if policy else []
+        )
         overlays.note_until_restart(connection, device, held, now)
 
     def _explain(self, device: Device, attempt: Attempt, left_aside: bool = False) -> Explanation:

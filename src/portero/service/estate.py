@@ -145,7 +145,7 @@ class EstateKeeper:
         Problem.
         """
         estate = edit(before)
-        left = {one.key for one in estate.feeds}
+        left = {feed.key for feed in estate.feeds}
         gone, kept = (
             {key: one for key, one in before.contents.items() if (key in left) is stays} for stays in (False, True)
         )
@@ -155,7 +155,7 @@ class EstateKeeper:
         refuse_overload(before.estate, estate, self._roster)
         changes = tuple(differences(before.authored, emptied(estate, before.contents)))
         revision = before.revision + 1
-        generations = tuple(one for one in before.naming.generations if one[0] in left)
+        generations = tuple(generation for generation in before.naming.generations if generation[0] in left)
         after = Snapshot(
             estate,
             revision,
@@ -205,7 +205,7 @@ class EstateKeeper:
 
         def reckon() -> _Reckoned:
             before = self.snapshot
-            if all(one.key != generation.feed for one in before.estate.feeds):
+            if all(feed.key != generation.feed for feed in before.estate.feeds):
                 raise Problem("not-found", f"There is no feed “{generation.feed}” any more.")
             contents = before.contents if brought is None else {**before.contents, generation.feed: brought}
             estate = filled(before.estate, contents)

@@ -31,22 +31,23 @@ class FindingsKeeper:
         with self._store.reading() as connection:
             accepted = accepting.accepted(connection, self._now())
         items = tuple(
-            one.model_copy(update={"accepted": accepted[one.id]}) if one.id in accepted else one for one in found.items
+            item.model_copy(update={"accepted": accepted[item.id]}) if item.id in accepted else item
+            for item in found.items
         )
-        counts = Counter(one.severity for one in items if one.is_open)
+        counts = Counter(item.severity for item in items if item.is_open)
         return Findings(
             revision=snapshot.revision,
             items=items,
             open={severity: counts[severity] for severity in SEVERITIES},
-            accepted=sum(not one.is_open for one in items),
+            accepted=sum(not item.is_open for item in items),
             complete=found.complete,
         )
 
     def get(self, id: str) -> Finding:
         """One of them. Problem."""
-        for one in self.all().items:
-            if one.id == id:
-                return one
+        for item in self.all().items:
+            if item.id == id:
+                return item
         raise no_finding(id)
 
     def with_devices(self) -> Found:

@@ -125,9 +125,9 @@ class Foresight:
         """The findings that appear, and those that go. Where there was no time to see all, none is said to go."""
         now = self._find(before, world.once({}, _deadline(TURN_SECONDS)), rulesets)
         then = self._find(after, world.once(moved, _deadline(TURN_SECONDS)), rulesets)
-        had, has = ({one.id for one in found.items} for found in (now, then))
-        appearing = tuple(one for one in then.items if one.id not in had) if now.complete else ()
-        return appearing, tuple(one for one in now.items if one.id not in has) if then.complete else ()
+        had, has = ({item.id for item in found.items} for found in (now, then))
+        appearing = tuple(item for item in then.items if item.id not in had) if now.complete else ()
+        return appearing, tuple(item for item in now.items if item.id not in has) if then.complete else ()
 
     # --- findings ---
 

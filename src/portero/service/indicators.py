@@ -126,14 +126,14 @@ def merged(ruleset: Ruleset, rules: Sequence[Rule], replace: bool = False) -> Ru
     if replace:
         kept_rules: Iterable[Rule] = new.values()
     else:
-        kept_rules = [new.pop(one.selector, one) for one in ruleset.rules]
+        kept_rules = [new.pop(rule.selector, rule) for rule in ruleset.rules]
         kept_rules = [*kept_rules, *new.values()]
     return _with_rules(ruleset, tuple(kept_rules))
 
 
 def without(ruleset: Ruleset, gone: set[str]) -> Ruleset:
     """The ruleset without the rules of these selectors, as lists show them."""
-    return _with_rules(ruleset, tuple(one for one in ruleset.rules if str(one.selector) not in gone))
+    return _with_rules(ruleset, tuple(rule for rule in ruleset.rules if str(rule.selector) not in gone))
 
 
 def _with_rules(ruleset: Ruleset, rules: tuple[Rule, ...]) -> Ruleset:
@@ -152,10 +152,10 @@ class Indicators:
     def weigh(self, ruleset: Ruleset, parcel: Parcel, replace: bool, is_kept: bool) -> ImportReport:
         """What putting a parcel in comes to, against the estate without it."""
         estate, now = self._current.snapshot.estate, moment(self._now())
-        there = {one.selector: one for one in ruleset.rules}
+        there = {rule.selector: rule for rule in ruleset.rules}
         rules = [rule for _, rule in parcel.rules]
-        new = [one for one in rules if one.selector not in there]
-        changed = [one for one in rules if one.selector in there and there[one.selector] != one]
+        new = [rule for rule in rules if rule.selector not in there]
+        changed = [rule for rule in rules if rule.selector in there and there[rule.selector] != rule]
         number, told = indicators.overlaps(parcel.rules, estate, MOST_TOLD) if ruleset.kind == "indicator" else (0, [])
         hits = _Hits(self._store, rules, now - RECENT) if ruleset.kind == "indicator" else None
         after = put_in(estate, ruleset, parcel, replace)
@@ -166,15 +166,15 @@ class Indicators:
             changed=len(changed),
             unchanged=len(rules) - len(new) - len(changed),
             duplicates=parcel.duplicates,
-            ended=sum(indicators.has_ended(one, now) for one in rules),
-            removed=len(there.keys() - {one.selector for one in rules}) if replace else 0,
+            ended=sum(indicators.has_ended(rule, now) for rule in rules),
+            removed=len(there.keys() - {rule.selector for rule in rules}) if replace else 0,
             overlapping=number,
             overlaps=tuple(told),
             refused=len(parcel.refused),
             refused_lines=tuple(BadLine(line=one.number, problem=one.problem) for one in parcel.refused[:MOST_TOLD]),
             aside=tuple(
-                SetAside(name=one.name, problem=one.problem, at=now, document=one.document)
-                for one in parcel.asides[:MOST_TOLD]
+                SetAside(name=aside.name, problem=aside.problem, at=now, document=aside.document)
+                for aside in parcel.asides[:MOST_TOLD]
             ),
             set_aside=len(parcel.asides),
             files_ruleset=files_key(ruleset.key) if parcel.files else None,
@@ -195,9 +195,9 @@ class Indicators:
         estate, now = self._current.snapshot.estate, moment(self._now())
         fleet = self._fleet.members
         all_loads = loads(estate, fleet.combinations())
-        most = max(all_loads, key=lambda one: one.indicators, default=None)
+        most = max(all_loads, key=lambda load: load.indicators, default=None)
         groups = most.groups if most else ()
-        full = {one.groups for one in all_loads if most and one.indicators == most.indicators}
+        full = {load.groups for load in all_loads if most and load.indicators == most.indicators}
         today = now.date().toordinal()
         with self._store.reading() as connection:
             days = kept.counts(connection, today - RECENT.days)
@@ -209,8 +209,8 @@ class Indicators:
             1
             for ruleset in estate.rulesets
             if ruleset.kind == "indicator"
-            for one in ruleset.rules
-            if one.valid_until is not None and now < one.valid_until <= now + RECENT
+            for rule in ruleset.rules
+            if rule.valid_until is not None and now < rule.valid_until <= now + RECENT
         )
         return CapacityUse(
             capacity=estate.settings.indicator_capacity,
@@ -235,7 +235,7 @@ class Indicators:
         """Keep how many there are today, on the machines that have most and in all by origin."""
         estate = self._current.snapshot.estate
         most = heaviest(estate, self._fleet.members.combinations()).indicators
-        own = [one for one in estate.rulesets if one.kind == "indicator"]
+        own = [ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator"]
         hand, feed = (sum(len(one.rules) for one in own if (one.feed is not None) is fed) for fed in (False, True))
         with self._store.writing() as connection:
             kept.note_count(connection, moment(self._now()).date().toordinal(), most, hand, feed)

@@ -90,7 +90,7 @@ class Lookups:
 
     def _feeds_on(self, estate: Estate, host: str, entry: str | None, corrected: bool) -> Iterator[FeedSays]:
         """The nearest entry at or above a host in each feed; whether it is the one that counts."""
-        names = {one.key: one.name or one.key for one in estate.feeds}
+        names = {feed.key: feed.name or feed.key for feed in estate.feeds}
         today, days = moment(self._now()).date().toordinal(), estate.settings.newly_registered_days
         for key, file in self._holdings.files_in_force(estate).items():
             name = host
@@ -114,12 +114,12 @@ class Lookups:
         """What a feed of categories says by its generation in force."""
         return self._holdings.files_in_force(self._current.snapshot.estate).get(feed)
 
-    def tell_correction(self, one: Correction, version: int | None) -> CorrectionSummary:
+    def tell_correction(self, correction: Correction, version: int | None) -> CorrectionSummary:
         """A correction of that version, with who made it and what feeds say."""
         made = self._revision(version or 0)
-        said = look_up(one.host, self._holdings.index_in_force, {}).categories
+        said = look_up(correction.host, self._holdings.index_in_force, {}).categories
         return CorrectionSummary(
-            **dict(one),
+            **dict(correction),
             by=made["by"] if made else None,
             at=moment(made["at"]) if made else None,
             feeds_say=() if said == (UNCATEGORISED,) else said,
@@ -127,7 +127,7 @@ class Lookups:
         )
 
     def _correction(self, snapshot: Snapshot, host: str | None) -> CorrectionSummary | None:
-        found = next((one for one in snapshot.estate.corrections if one.host == host), None)
+        found = next((correction for correction in snapshot.estate.corrections if correction.host == host), None)
         return self.tell_correction(found, snapshot.version("correction", found.host)) if found else None
 
     def _find_revision(self, number: int) -> sqlite3.Row | None:

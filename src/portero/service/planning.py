@@ -59,7 +59,7 @@ class Classes:
 
     def ids(self, groups: Iterable[Groups]) -> frozenset[int]:
         """The ids of those that there are already: nobody waits in a new one."""
-        return frozenset(self.known[one].id for one in groups if one in self.known)
+        return frozenset(self.known[group].id for group in groups if group in self.known)
 
 
 @dataclass
@@ -82,7 +82,7 @@ class Planner:
         self, connection: sqlite3.Connection, going: Transition, by: str, reason: str | None
     ) -> tuple[Plan, Regrouping | None]:
         """What a change of what is authored comes to; and the groups of devices, where they change."""
-        nouns, roster = {one.noun for one in going.changes}, self._roster
+        nouns, roster = {change.noun for change in going.changes}, self._roster
         regrouping = roster.plan(going.after.estate, going.now) if nouns & _REGROUPING else None
         moved = regrouping.groups if regrouping is not None else {}
         found = self._published(connection, going, going.changes, moved)
@@ -106,9 +106,9 @@ class Planner:
     def plan_generation(self, connection: sqlite3.Connection, going: Transition, generation: GenerationInForce) -> Plan:
         """What a generation of a feed of indicators comes to."""
         changes = [
-            Change(noun="ruleset", key=one.key, verb="changed")
-            for one in going.after.estate.rulesets
-            if one.feed == generation.feed
+            Change(noun="ruleset", key=ruleset.key, verb="changed")
+            for ruleset in going.after.estate.rulesets
+            if ruleset.feed == generation.feed
         ]
         found = self._published(connection, going, changes, {})
         return Plan(
@@ -193,5 +193,5 @@ def _new_revision(going: Transition, by: str, reason: str | None) -> NewRevision
         changes=changes,
         step=step,
         orders={noun: list(map(NOUNS[noun].key_of, NOUNS[noun].of(going.after.estate))) for noun in step.orders},
-        feeds_gone=frozenset(one.key for one in changes if one.noun == "feed" and one.verb == "removed"),
+        feeds_gone=frozenset(change.key for change in changes if change.noun == "feed" and change.verb == "removed"),
     )

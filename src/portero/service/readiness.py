@@ -49,7 +49,7 @@ def fleet_readiness(store: Store, estate: Estate, now: float, unit: str | None, 
         uncovered=machine[BlockerCode.NEVER_JOINED],
         sentence=" ".join(sentences.readiness_sentence(layer) for layer in layers),
         layers=layers,
-        blockers=tuple(sorted(blockers, key=lambda one: (-one.devices, ORDER[one.code]))),
+        blockers=tuple(sorted(blockers, key=lambda blocker: (-blocker.devices, ORDER[blocker.code]))),
     )
 
 
@@ -74,7 +74,7 @@ def _layer(
         not_meant=sum(one.all for one in classes) - sum(one.all for one in meant),
         lost=tuple(
             _count(code, layer if code in first else None, number)
-            for code, number in sorted(lost.items(), key=lambda one: ORDER[one[0]])
+            for code, number in sorted(lost.items(), key=lambda item: ORDER[item[0]])
         ),
     )
 

@@ -20,11 +20,11 @@ def refuse_faults(document: Estate | Directory) -> None:
 
 def refuse_other_kinds(before: Estate, after: Estate) -> None:
     """Problem where a feed would bring something else than so far: what it brought would be of no use."""
-    kinds = {one.key: one.kind for one in before.feeds}
-    for one in after.feeds:
-        had = kinds.get(one.key, one.kind)
-        if had != one.kind:
-            raise Problem("invalid", f"The feed “{one.key}” brings {had}, and that never changes; make another feed.")
+    kinds = {feed.key: feed.kind for feed in before.feeds}
+    for feed in after.feeds:
+        had = kinds.get(feed.key, feed.kind)
+        if had != feed.kind:
+            raise Problem("invalid", f"The feed “{feed.key}” brings {had}, and that never changes; make another feed.")
 
 
 def refuse_overload(before: Estate, after: Estate, roster: Roster) -> None:

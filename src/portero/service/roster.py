@@ -130,7 +130,7 @@ class Roster:
         state = self.fleet.changes
         if state != self._catalogued:
             lists = {member.applications for member in self.fleet if member.applications}
-            self._catalogue = catalogue_of(one for shared in lists for one in shared.items)
+            self._catalogue = catalogue_of(item for shared in lists for item in shared.items)
             self._catalogued = state
         return self._catalogue
 

@@ -27,7 +27,7 @@ class RulesetTexts:
         """What each rule of a ruleset is found by."""
         had = self._rules.get(ruleset.key)
         if had is None or had[0] is not ruleset.rules:
-            texts = [f"{one.selector} {one.name or ''} {one.note or ''}".casefold() for one in ruleset.rules]
+            texts = [f"{rule.selector} {rule.name or ''} {rule.note or ''}".casefold() for rule in ruleset.rules]
             had = self._rules[ruleset.key] = (ruleset.rules, texts)
         return had[1]
 

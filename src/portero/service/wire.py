@@ -284,9 +284,9 @@ async def user_groups(request: Request, keepers: Keepers) -> Response:
     user = request.query_params.get("user", "")[:255]
     named = {
         key.casefold()
-        for one in keepers.estate.snapshot.estate.assignments
-        if one.people
-        for key in one.people.user_groups
+        for assignment in keepers.estate.snapshot.estate.assignments
+        if assignment.people
+        for key in assignment.people.user_groups
     }
     return JSONResponse({"user": user, "user_groups": sorted(keepers.people.user_groups(user) & named)})
 
@@ -304,7 +304,7 @@ async def index_file(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/index-file/{digest}: one of its files; with `Range` what is missing of it (RFC 9110, 14)."""
     await run_in_threadpool(_device, keepers, request)
     digest = request.path_params["digest"]
-    if digest not in {one.digest for one in keepers.holdings.held.kept.parts.files}:
+    if digest not in {file.digest for file in keepers.holdings.held.kept.parts.files}:
         raise Problem("not-found", "The category index has no such file (any more); check in to learn what it has.")
     headers = {"ETag": f'"{digest}"', "Cache-Control": "private, max-age=31536000, immutable"}
     return FileResponse(keepers.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)

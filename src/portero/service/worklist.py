@@ -29,30 +29,34 @@ def worklist(store: Store, estate: Estate, found: Findings, now: float) -> Workl
         *_gaps(store, estate, now),
         *_stragglers(store, now),
         *_feeds(store, estate),
-        *(_of_finding(one) for one in found.items if one.is_open and one.kind is not FindingKind.BROAD),
+        *(_of_finding(item) for item in found.items if item.is_open and item.kind is not FindingKind.BROAD),
     ]
     order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
-    items.sort(key=lambda one: (SEVERITIES.index(one.severity), order[one.kind], -(one.devices or 0)))
+    items.sort(key=lambda item: (SEVERITIES.index(item.severity), order[item.kind], -(item.devices or 0)))
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
 
 
 def _gaps(store: Store, estate: Estate, now: float) -> Iterator[WorkItem]:
-    for one in fleet_readiness(store, estate, now, None, None).blockers:
-        if one.code in _STRAGGLING:
+    for blocker in fleet_readiness(store, estate, now, None, None).blockers:
+        if blocker.code in _STRAGGLING:
             continue
-        severity = Severity.HIGH if one.code in _URGENT else Severity.LOW if one.code in _TRIFLES else Severity.MEDIUM
+        severity = (
+            Severity.HIGH if blocker.code in _URGENT else Severity.LOW if blocker.code in _TRIFLES else Severity.MEDIUM
+        )
         yield WorkItem(
             kind="gap",
             severity=severity,
-            sentence=f"{wording.counted(one.devices, 'machine')}: {one.detail}",
-            devices=one.devices,
-            next=one.remedy,
-            link=_machines(one),
+            sentence=f"{wording.counted(blocker.devices, 'machine')}: {blocker.detail}",
+            devices=blocker.devices,
+            next=blocker.remedy,
+            link=_machines(blocker),
         )
 
 
-def _machines(one: BlockerCount) -> str:
-    return f"/fleet?blocker={one.code.value}" + (f"&layer={one.layer}" if one.layer else "")
+def _machines(blocker_count: BlockerCount) -> str:
+    return f"/fleet?blocker={blocker_count.code.value}" + (
+        f"&layer={blocker_count.layer}" if blocker_count.layer else ""
+    )
 
 
 def _stragglers(store: Store, now: float) -> Iterator[WorkItem]:
@@ -96,13 +100,15 @@ def _feeds(store: Store, estate: Estate) -> Iterator[WorkItem]:
             yield WorkItem(kind="feed", severity=Severity.MEDIUM, sentence=told, next=todo, link=link, at=at)
 
 
-def _of_finding(one: Finding) -> WorkItem:
+def _of_finding(finding: Finding) -> WorkItem:
     return WorkItem(
-        kind="ending" if one.kind in _ENDS else "finding",
-        severity=one.severity,
-        sentence=one.sentence,
-        devices=one.devices or None,
-        next=one.remedies[0].sentence if one.remedies else "Look at it, and accept it with a reason or change it.",
-        link=f"/verify/findings?finding={one.id}",
-        at=one.at and moment(one.at.timestamp()),
+        kind="ending" if finding.kind in _ENDS else "finding",
+        severity=finding.severity,
+        sentence=finding.sentence,
+        devices=finding.devices or None,
+        next=finding.remedies[0].sentence
+        if finding.remedies
+        else "Look at it, and accept it with a reason or change it.",
+        link=f"/verify/findings?finding={finding.id}",
+        at=finding.at and moment(finding.at.timestamp()),
     )

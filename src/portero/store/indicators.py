@@ -17,15 +17,15 @@ MOST_ASIDE, MOST_DOCUMENT = 10_000, 20_000
 
 def set_aside(connection: sqlite3.Connection, owner: str, asides: Sequence[Aside], now: float) -> None:
     """Keep what cannot be expressed, for a ruleset or a feed; an object that is there already is replaced."""
-    for one in asides[-MOST_ASIDE:]:
-        id = str(one.document.get("id", one.name))[:200]
-        document = json.dumps(one.document)
+    for aside in asides[-MOST_ASIDE:]:
+        id = str(aside.document.get("id", aside.name))[:200]
+        document = json.dumps(aside.document)
         if len(document) > MOST_DOCUMENT:
             document = json.dumps({"id": id, "too_long": len(document)})
         connection.execute("DELETE FROM set_aside WHERE owner = ? AND object = ?", (owner, id))
         connection.execute(
             "INSERT INTO set_aside (owner, object, at, name, problem, document) VALUES (?, ?, ?, ?, ?, ?)",
-            (owner, id, now, one.name, one.problem, document),
+            (owner, id, now, aside.name, aside.problem, document),
         )
     connection.execute(
         "DELETE FROM set_aside WHERE owner = ? AND id NOT IN"

@@ -23,11 +23,11 @@ def keep_obstacles(connection: sqlite3.Connection, device: str, obstacles: Itera
     """What a device's facts put in the way, in place of what they did before."""
     connection.execute("DELETE FROM obstacle WHERE device = ?", (device,))
     rows: dict[tuple[str, str], tuple[int, str | None]] = {}
-    for one in obstacles:
+    for obstacle in obstacles:
         # two browsers may stand in the way alike: one row, naming both
-        key = (one.code.value, one.layer or "")
-        about = "; ".join(part for part in (rows.get(key, (0, None))[1], one.about) if part) or None
-        rows[key] = (one.rank, about)
+        key = (obstacle.code.value, obstacle.layer or "")
+        about = "; ".join(part for part in (rows.get(key, (0, None))[1], obstacle.about) if part) or None
+        rows[key] = (obstacle.rank, about)
     connection.executemany(
         "INSERT INTO obstacle (code, layer, device, rank, about) VALUES (?, ?, ?, ?, ?)",
         [(code, layer, device, rank, about) for (code, layer), (rank, about) in rows.items()],

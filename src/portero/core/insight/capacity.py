@@ -26,7 +26,7 @@ class Load(NamedTuple):
 
 def loads(estate: Estate, combinations: Iterable[Groups]) -> list[Load]:
     """What machines of each combination of groups carry: the rules of all indicator rulesets that are put on them."""
-    indicators = {one.key: one for one in estate.rulesets if one.kind == "indicator" and one.rules}
+    indicators = {ruleset.key: ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator" and ruleset.rules}
     by_group: dict[str, set[str]] = {}
     for assignment in estate.assignments:
         if assignment.state is State.ACTIVE and assignment.ruleset in indicators:
@@ -47,14 +47,14 @@ def loads(estate: Estate, combinations: Iterable[Groups]) -> list[Load]:
 
 def heaviest(estate: Estate, combinations: Iterable[Groups]) -> Load:
     """What those machines carry that have most to carry."""
-    return max(loads(estate, combinations), key=lambda one: one.indicators, default=Load((), 0, 0))
+    return max(loads(estate, combinations), key=lambda load: load.indicators, default=Load((), 0, 0))
 
 
 def overload(before: Estate, after: Estate, combinations: Callable[[], Iterable[Groups]]) -> str | None:
     """In words, that machines would have more to carry than they may and than before; None where they would not."""
     most = after.settings.indicator_capacity
     # where all of them together are not too many, no machine has too many
-    if sum(len(one.rules) for one in after.rulesets if one.kind == "indicator") <= most:
+    if sum(len(ruleset.rules) for ruleset in after.rulesets if ruleset.kind == "indicator") <= most:
         return None
     combined = list(combinations())
     then = heaviest(after, combined)

@@ -26,21 +26,22 @@ def emptied(estate: Estate, contents: Contents) -> Estate:
 
 
 def _with_rules(estate: Estate, contents: Contents, brought: bool) -> Estate:
-    if not any(one.feed in contents for one in estate.rulesets):
+    if not any(ruleset.feed in contents for ruleset in estate.rulesets):
         return estate
-    return estate.replacing(rulesets=tuple(_ruleset(one, contents, brought) for one in estate.rulesets))
+    return estate.replacing(rulesets=tuple(_ruleset(ruleset, contents, brought) for ruleset in estate.rulesets))
 
 
-def _ruleset(one: Ruleset, contents: Contents, brought: bool) -> Ruleset:
-    if one.feed is None or one.feed not in contents:
-        return one
-    rules = contents[one.feed].get(one.kind, ()) if brought else ()
+def _ruleset(ruleset: Ruleset, contents: Contents, brought: bool) -> Ruleset:
+    if ruleset.feed is None or ruleset.feed not in contents:
+        return ruleset
+    rules = contents[ruleset.feed].get(ruleset.kind, ()) if brought else ()
     # what a feed brings was checked when it was read
-    return one if one.rules is rules else one.model_copy(update={"rules": rules})
+    return ruleset if ruleset.rules is rules else ruleset.model_copy(update={"rules": rules})
 
 
 def by_kind(rules: tuple[Rule, ...]) -> dict[str, tuple[Rule, ...]]:
     """Rules by the kind of ruleset that they belong in: programs apart from visits."""
     return {
-        kind: tuple(one for one in rules if one.selector.kind in SELECTORS[kind]) for kind in ("indicator", "startup")
+        kind: tuple(rule for rule in rules if rule.selector.kind in SELECTORS[kind])
+        for kind in ("indicator", "startup")
     }

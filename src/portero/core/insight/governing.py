@@ -34,34 +34,34 @@ def governing(estate: Estate, device: Device) -> Iterator[Governing]:
         yield Governing(
             "precedence", "precedence", "the order of groups", "it says which of its groups is the stronger"
         )
-    modes = {one.group for one in estate.layer_modes}
+    modes = {layer_mode.group for layer_mode in estate.layer_modes}
     for key in groups:
         if key in modes:
             yield Governing("layer modes", key, f"what layers should do on {key}", f"by group {key}")
     yield Governing("settings", "settings", "the settings of the estate", "they hold for every machine")
     seen: set[tuple[str, str]] = set()
-    for one in estate.assignments:
-        names = [key for key in groups if key in one.groups]
-        alone = not {device.id, device.hostname}.isdisjoint(one.named_devices)
+    for assignment in estate.assignments:
+        names = [key for key in groups if key in assignment.groups]
+        alone = not {device.id, device.hostname}.isdisjoint(assignment.named_devices)
         if not names and not alone:
             continue
         because = "by its name" if alone else f"by group {names[0]}"
-        ruleset = estate.ruleset_by_key[one.ruleset]
-        yield Governing("assignment", one.key, sentences.assignment_sentence(one, ruleset), because)
-        for part in _parts(one, ruleset):
+        ruleset = estate.ruleset_by_key[assignment.ruleset]
+        yield Governing("assignment", assignment.key, sentences.assignment_sentence(assignment, ruleset), because)
+        for part in _parts(assignment, ruleset):
             if (part.noun, part.key) not in seen:
                 seen.add((part.noun, part.key))
                 yield part
 
 
-def _parts(one: Assignment, ruleset: Ruleset) -> Iterator[Governing]:
+def _parts(assignment: Assignment, ruleset: Ruleset) -> Iterator[Governing]:
     """What an assignment refers to."""
-    because = f"by assignment {one.key}"
+    because = f"by assignment {assignment.key}"
     yield Governing("ruleset", ruleset.key, sentences.ruleset_sentence(ruleset), because)
-    if one.schedule:
-        yield Governing("schedule", one.schedule, f"when {one.key} holds", because)
-    if one.notice:
-        yield Governing("notice", one.notice, f"what {one.key} shows", because)
+    if assignment.schedule:
+        yield Governing("schedule", assignment.schedule, f"when {assignment.key} holds", because)
+    if assignment.notice:
+        yield Governing("notice", assignment.notice, f"what {assignment.key} shows", because)
     for key in dict.fromkeys(rule.application_set for rule in ruleset.rules):
         if key:
             yield Governing("application set", key, f"programs of {ruleset.key}", because)

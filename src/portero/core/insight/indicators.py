@@ -151,7 +151,7 @@ def clean_up(estate: Estate, now: datetime) -> Iterator[CleanUpItem]:
     """Every indicator that can go without a verdict becoming another one: it has ended; another ruleset on the same
     machines says the same; or the wider one that would count in its place says the same for as long.
     """
-    rulesets = [one for one in estate.rulesets if one.kind == "indicator"]
+    rulesets = [ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator"]
     every = Covering(one for one in all_placed(rulesets) if not has_ended(one.rule, now))
     same = _SaidAsWell(estate, rulesets, now)
     for ruleset in rulesets:
@@ -174,9 +174,9 @@ def clean_up(estate: Estate, now: datetime) -> Iterator[CleanUpItem]:
                 )
 
 
-def _lasts_as_long(one: Rule, other: Rule) -> bool:
+def _lasts_as_long(rule: Rule, other: Rule) -> bool:
     """Whether one holds at least as long as the other."""
-    return one.valid_until is None or (other.valid_until is not None and one.valid_until >= other.valid_until)
+    return rule.valid_until is None or (other.valid_until is not None and rule.valid_until >= other.valid_until)
 
 
 def _standing_in(every: Covering, ruleset: Ruleset, rule: Rule) -> Placed | None:

@@ -29,7 +29,7 @@ class OfflineEstate:
     def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex, now: datetime) -> None:
         """`now` counts for attempts that name no time."""
         self._now, self._index, self._directory = now, index, facts.directory
-        applications = [one for device in facts.devices for one in _applications(device)]
+        applications = [application for device in facts.devices for application in _applications(device)]
         self._estate = with_frozen_members(estate, applications)
         self._catalogue = catalogue_of(applications)
         self._devices = {device.hostname: device for device in facts.devices}
@@ -99,7 +99,7 @@ class OfflineEstate:
 
 def _applications(device: DocumentDevice) -> list[Application]:
     """The programs known of a device, those of its browsers among them."""
-    return [*device.applications, *(one.application for one in device.browsers if one.application)]
+    return [*device.applications, *(browser.application for browser in device.browsers if browser.application)]
 
 
 def with_frozen_members(estate: Estate, applications: list[Application]) -> Estate:

@@ -41,12 +41,14 @@ def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Ap
     """
     if visit:
         wanted = visit.strip().casefold()
-        families = [one for one in TAXONOMY.families if wanted in (one.key, one.name.casefold())]
-        categories = [one for one in TAXONOMY.categories.values() if wanted in (one.key, one.name.casefold())]
+        families = [family for family in TAXONOMY.families if wanted in (family.key, family.name.casefold())]
+        categories = [
+            category for category in TAXONOMY.categories.values() if wanted in (category.key, category.name.casefold())
+        ]
         held = _called(wanted, programs)
         if families or categories:
-            categories += [one for family in families for one in family.categories]
-            yield from (category_subject(one.key) for one in categories)
+            categories += [category for family in families for category in family.categories]
+            yield from (category_subject(category.key) for category in categories)
         elif held:
             yield from map(program_subject, held[:FEW])
         else:
@@ -59,7 +61,9 @@ def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Ap
 
 
 def _called(name: str, programs: Sequence[Application]) -> list[Application]:
-    return [one for one in programs if name in ((one.product or "").casefold(), (one.file or "").casefold())]
+    return [
+        program for program in programs if name in ((program.product or "").casefold(), (program.file or "").casefold())
+    ]
 
 
 def overlap(
@@ -70,12 +74,12 @@ def overlap(
     With `typed` subjects, of those alone.
     """
     subjects, cutter = list(typed) or list(_named_by(estate, world, targets)), world.cutter(estate)
-    shown = {one: cutter.show(one) for one in dict.fromkeys(subjects)}
+    shown = {fromkey: cutter.show(fromkey) for fromkey in dict.fromkeys(subjects)}
     own = cutter.cut(shown)
     saying = {target: _Saying(own, target, members) for target in targets}
     outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
     complete = True
-    held = {one.id for one in members}
+    held = {member.id for member in members}
     classes = {(groups,): [one for one in some if one.id in held] for groups, some in world.classes.items()}
     crowd = Crowd([own.estate], {groups: some for groups, some in classes.items() if some})
     for swept in Sweep([own], crowd, world.directory, world.now).classes():
@@ -93,7 +97,7 @@ def overlap(
     return Overlap(
         targets=tuple(targets),
         devices=len(members),
-        examples=tuple(sorted(one.facts.hostname for one in members)[:FEW]),
+        examples=tuple(sorted(member.facts.hostname for member in members)[:FEW]),
         rows=tuple(rows),
         complete=complete,
     )
@@ -102,7 +106,11 @@ def overlap(
 def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[Subject]:
     """What the rulesets name that are put on the targets; categories in the taxonomy's order."""
     known = Known.of([estate], world.programs, world.catalogue)
-    used = {one.ruleset for one in estate.assignments if not {*one.groups, *one.named_devices}.isdisjoint(targets)}
+    used = {
+        assignment.ruleset
+        for assignment in estate.assignments
+        if not {*assignment.groups, *assignment.named_devices}.isdisjoint(targets)
+    }
     found = [
         subject
         for ruleset in estate.rulesets
@@ -119,10 +127,10 @@ class _Saying:
 
     def __init__(self, own: Slice, target: str, members: Sequence[Member]) -> None:
         self._target, self._estate = target, own.estate
-        alone = [one for one in members if target in names_of(one)]
+        alone = [member for member in members if target in names_of(member)]
         groups, names = ((), names_of(alone[0])) if alone else ((target,), ())
         self._policy = Policy(compile_bundle(own.estate, groups, names))
-        self._by_key = {one.key: one for one in own.estate.assignments}
+        self._by_key = {assignment.key: assignment for assignment in own.estate.assignments}
 
     def of(self, shown: Shown) -> Iterator[Contribution]:
         """Each assignment that says something, by its strongest word."""
@@ -150,9 +158,9 @@ def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
     for frames in swept.frames:
         ruling = judge.rule(frames.frames[0], frames.to_gateway[0])
         by_word.setdefault(ruling.word, []).append((frames, ruling))
-    every = {one for frames in swept.frames for one in frames.circumstances}
+    every = {circumstance for frames in swept.frames for circumstance in frames.circumstances}
     for word, found in by_word.items():
-        changed = {one for frames, _ in found for one in frames.circumstances}
+        changed = {circumstance for frames, _ in found for circumstance in frames.circumstances}
         witness = min(changed, key=_plainest)
         winner = next((ruling.by for _, ruling in found if ruling.by is not None), None)
         owner = policy.bundle.assignments[winner.assignment] if winner else None
@@ -168,17 +176,23 @@ def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
         )
 
 
-def _plainest(one: Circumstance) -> tuple[object, ...]:
-    return one.restarted, one.moment.since is not None, one.person.words or "", one.place, one.moment.at
+def _plainest(circumstance: Circumstance) -> tuple[object, ...]:
+    return (
+        circumstance.restarted,
+        circumstance.moment.since is not None,
+        circumstance.person.words or "",
+        circumstance.place,
+        circumstance.moment.at,
+    )
 
 
 def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:
     """One outcome for all classes that come to the same in the same circumstances."""
     found: dict[tuple[object, ...], OverlapOutcome] = {}
-    for one in outcomes:
-        key = (one.verdict, one.when, one.by)
+    for outcome in outcomes:
+        key = (outcome.verdict, outcome.when, outcome.by)
         known = found.get(key)
-        found[key] = one if known is None else known.model_copy(update={"devices": known.devices + one.devices})
+        found[key] = outcome if known is None else known.model_copy(update={"devices": known.devices + outcome.devices})
     return sorted(found.values(), key=lambda one: -one.devices)[:MOST_OUTCOMES]
 
 

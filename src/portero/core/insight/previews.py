@@ -103,7 +103,7 @@ def _sweep(
     world: World,
 ) -> str | None:
     """Look at every class; where time ran out, in words."""
-    shown = [{one: cutter.show(one) for one in shifts.subjects} for cutter in cutters]
+    shown = [{subject: cutter.show(subject) for subject in shifts.subjects} for cutter in cutters]
     slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
     same = shown[0] == shown[1]
     sweep = Sweep(slices, Crowd([one.estate for one in slices], pairs), world.directory, world.now)
@@ -141,11 +141,14 @@ def _touched_devices(
         return [], 0, True
     touched, changed = touched_groups(before, after, changes), changed_keys(changes)
     named = {
-        name for estate in (before, after) for one in touched_assignments(estate, changed) for name in one.named_devices
+        name
+        for estate in (before, after)
+        for assignment in touched_assignments(estate, changed)
+        for name in assignment.named_devices
     }
-    alone = [one for one in world.members if not named.isdisjoint(names_of(one))] if named else []
+    alone = [member for member in world.members if not named.isdisjoint(names_of(member))] if named else []
     found, classes, whole = {member.id: member for member in alone}, 0, True
-    for (own, then), members in sorted(pairs.items(), key=lambda one: -len(one[1])):
+    for (own, then), members in sorted(pairs.items(), key=lambda item: -len(item[1])):
         if own == then and touched is not None and touched.isdisjoint(own):
             continue
         if whole and world.out_of_time():
@@ -230,17 +233,20 @@ class _Shifts:
                 if was.word is not then.word:
                     by_pair.setdefault((was.word, then.word), []).append((frames, then))
             for (before, after), found in by_pair.items():
-                changed = {one for frames, _ in found for one in frames.circumstances}
-                every = {one for frames in swept.frames for one in frames.circumstances}
+                changed = {circumstance for frames, _ in found for circumstance in frames.circumstances}
+                every = {circumstance for frames in swept.frames for circumstance in frames.circumstances}
                 self._count(_Key(subject, before, after, when(changed, every)), found, swept)
                 if _tightens(before, after):
                     tightened.update(then.layer for _, then in found if then.layer)
         for layer in tightened:
-            self.tightened[layer].update((one.id, one) for members in swept.members for one in members)
+            self.tightened[layer].update((member.id, member) for members in swept.members for member in members)
 
     def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling]], swept: Swept) -> None:
         # the plainest circumstance shows it best
-        witness = min((one for frames, _ in found for one in frames.circumstances), key=lambda one: one.restarted)
+        witness = min(
+            (circumstance for frames, _ in found for circumstance in frames.circumstances),
+            key=lambda one: one.restarted,
+        )
         shift = self._found.setdefault(key, _Shift(swept.first, witness))
         shift.devices += swept.devices
         for _, then in found:
@@ -260,7 +266,7 @@ class _Shifts:
             subject=f"{subject.kind} {subject.name}",
             words=sentences.subject_words(subject.kind, subject.name),
             alike=len(others),
-            alike_examples=tuple(one.name for one in islice(others, FEW)),
+            alike_examples=tuple(other.name for other in islice(others, FEW)),
             before=key.before,
             after=key.after,
             effect=effect_of(key.before, key.after),

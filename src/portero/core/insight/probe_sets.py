@@ -47,7 +47,7 @@ def try_probes(estate: Estate, facts: FactsDocument, offline: OfflineEstate) -> 
 def _devices(probe: Probe, facts: FactsDocument, offline: OfflineEstate) -> list[str]:
     if not isinstance(probe.to, str):
         return [probe.to.device]
-    return [one.hostname for one in facts.devices if probe.to in offline.groups_of(one.hostname, probe.at)]
+    return [device.hostname for device in facts.devices if probe.to in offline.groups_of(device.hostname, probe.at)]
 
 
 def _program(probe: Probe) -> str:

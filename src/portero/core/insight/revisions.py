@@ -28,7 +28,7 @@ class Step(NamedTuple):
 
 def step_back(before: Estate, after: Estate, changes: Iterable[Change]) -> Step:
     """What it takes to undo the changes that made `after` of `before`."""
-    return Step([_undo_of(before, one) for one in changes], dict(_former_orders(before, after)))
+    return Step([_undo_of(before, change) for change in changes], dict(_former_orders(before, after)))
 
 
 def _undo_of(before: Estate, change: Change) -> Undo:
@@ -61,7 +61,7 @@ def undone(estate: Estate, steps: Iterable[Step]) -> Estate:
     document = estate.model_dump(mode="json", exclude_none=True)
     for step in steps:
         # what was made goes first: then what was removed finds its place among what stayed
-        for undo in sorted(step.undos, key=lambda one: (one.change.verb == "removed", one.stood or 0)):
+        for undo in sorted(step.undos, key=lambda undo: (undo.change.verb == "removed", undo.stood or 0)):
             _undo(document, undo)
         for noun, keys in step.orders.items():
             place, named = {key: number for number, key in enumerate(keys)}, NOUNS[noun].key_in

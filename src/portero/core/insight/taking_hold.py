@@ -64,7 +64,7 @@ def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
         key = (member.browsers, member.facts.platform)
         found = known.get(key)
         if found is None:
-            names = [one.name for one in member.facts.browsers]
+            names = [browser.name for browser in member.facts.browsers]
             reaches = [coverage.reach("filter", name, key[1], "https") for name in names]
             found = known[key] = Reach.HOST in reaches
         return found
@@ -74,7 +74,7 @@ def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
 
 def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:
     """The codes of what of a visit does not show over https, where what is stopped hangs on it."""
-    stopped = [one for one in verdicts if one.effect in ("stopped", "warned")]
+    stopped = [verdict for verdict in verdicts if verdict.effect in ("stopped", "warned")]
     urls = [one.subject.removeprefix("url ") for one in stopped if one.subject.startswith("url ")]
     if any(not UrlPattern.read(url, exact=False).is_whole_host for url in urls):
         yield "path-hidden"

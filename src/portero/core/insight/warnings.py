@@ -55,7 +55,7 @@ def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: Categ
     writer = _Writer(ruleset, estate, world, hosts)
     found = [one for number, rule in writer.rules() for one in writer.of(number, rule)]
     after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
-    if ruleset.key in {one.ruleset for one in estate.assignments} and not list(after.faults()):
+    if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
         found += _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
     return found[:MOST_WARNINGS]
 
@@ -69,7 +69,7 @@ def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> 
 
 def _with(written: Keyed, nouns: Sequence[Keyed]) -> tuple[Keyed, ...]:
     """The nouns with one as it is written: in its place, where it has one, or last."""
-    kept: list[Keyed] = [written if one.key == written.key else one for one in nouns]
+    kept: list[Keyed] = [written if noun.key == written.key else noun for noun in nouns]
     return tuple(kept if written in kept else [*kept, written])
 
 
@@ -77,9 +77,9 @@ def _of_findings(
     after: Estate, world: World, concerns: Callable[[Sequence[str], Sequence[str]], bool]
 ) -> list[AuthoringWarning]:
     return [
-        AuthoringWarning(code=one.kind.value, sentence=one.sentence, devices=one.devices)
-        for one in find_all(after, world).items
-        if one.kind in _TOLD and concerns(one.assignments, one.rulesets)
+        AuthoringWarning(code=item.kind.value, sentence=item.sentence, devices=item.devices)
+        for item in find_all(after, world).items
+        if item.kind in _TOLD and concerns(item.assignments, item.rulesets)
     ]
 
 
@@ -89,7 +89,7 @@ class _Writer:
     def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
         self._ruleset, self._hosts = ruleset, hosts
         shows_host = host_only(estate.coverage_table)
-        self._host_only = [one for one in world.members if shows_host(one)]
+        self._host_only = [member for member in world.members if shows_host(member)]
         self._known = sorted(_known_hosts(estate, ruleset.key))
         self._elsewhere = list(_in_force_everywhere(estate, ruleset))
 
@@ -158,7 +158,9 @@ def _covers(other: Rule, rule: Rule) -> bool:
 
 
 def _known_hosts(estate: Estate, but: str) -> set[str]:
-    found = {one.host for one in estate.corrections} | {host for one in estate.services for host in one.hosts}
+    found = {correction.host for correction in estate.corrections} | {
+        host for service in estate.services for host in service.hosts
+    }
     for ruleset in estate.rulesets:
         if ruleset.key != but:
             found.update(host for rule in ruleset.rules[:MOST_LOOKED_AT] if (host := rule.host_named))
@@ -167,9 +169,21 @@ def _known_hosts(estate: Estate, but: str) -> set[str]:
 
 def _in_force_everywhere(estate: Estate, ruleset: Ruleset) -> Iterator[tuple[str, Rule]]:
     """The rules of the same kind that everybody has, without conditions, with where they are."""
-    for one in estate.assignments:
-        plain = not (one.names_people or one.schedule or one.starts or one.ends or one.until_restart or one.action)
-        if plain and one.place == "anywhere" and WHOLE_FLEET in one.to and one.state is State.ACTIVE:
-            other = estate.ruleset_by_key[one.ruleset]
+    for assignment in estate.assignments:
+        plain = not (
+            assignment.names_people
+            or assignment.schedule
+            or assignment.starts
+            or assignment.ends
+            or assignment.until_restart
+            or assignment.action
+        )
+        if (
+            plain
+            and assignment.place == "anywhere"
+            and WHOLE_FLEET in assignment.to
+            and assignment.state is State.ACTIVE
+        ):
+            other = estate.ruleset_by_key[assignment.ruleset]
             if other.key != ruleset.key and other.kind == ruleset.kind:
                 yield from ((wording.on(other.key, WHOLE_FLEET), rule) for rule in other.rules[:MOST_LOOKED_AT])

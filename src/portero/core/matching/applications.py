@@ -51,10 +51,10 @@ def fold(name: str, value: str) -> str:
 def catalogue_of(applications: Iterable[Application | Item]) -> dict[str, frozenset[str]]:
     """The categories of known products, by product, folded."""
     found: dict[str, frozenset[str]] = {}
-    for one in applications:
-        if one.product and one.category:
-            product = one.product.casefold()
-            found[product] = found.get(product, frozenset()) | {one.category}
+    for application in applications:
+        if application.product and application.category:
+            product = application.product.casefold()
+            found[product] = found.get(product, frozenset()) | {application.category}
     return found
 
 

@@ -91,7 +91,9 @@ class Membership:
     def __init__(self, groups: Iterable[Group], order: Iterable[str], previous: Membership | None = None) -> None:
         """`previous` is an earlier state of the same estate, whose conditions keep their bits and their memory."""
         self._by_key = {group.key: group for group in groups}
-        wanted = {one for group in self._by_key.values() if group.members for one in group.members.conditions()}
+        wanted = {
+            condition for group in self._by_key.values() if group.members for condition in group.members.conditions()
+        }
         keep = previous is not None and len(previous._bit_of) <= 2 * len(wanted) + 50
         self._bit_of: dict[Condition, int] = dict(previous._bit_of) if keep and previous else {}
         self._facts: dict[str, _Fact] = dict(previous._facts) if keep and previous else {}

@@ -69,7 +69,10 @@ class Directory(Noun):
         yield from self._cycles(keys)
 
     def _cycles(self, keys: list[str]) -> Iterator[Fault]:
-        inner = {group.key.casefold(): [one.casefold() for one in group.user_groups] for group in self.user_groups}
+        inner = {
+            group.key.casefold(): [user_group.casefold() for user_group in group.user_groups]
+            for group in self.user_groups
+        }
         done: set[str] = set()
         for start in keys:
             # depth first without recursion: a chain of user groups may be as long as the directory is big

@@ -39,7 +39,7 @@ def normal_program_path(path: str) -> str:
     return path.replace("/", "\\").casefold() if _WINDOWS_PATH.match(path) else path
 
 
-_PATHS = frozenset(normal_program_path(one.path) for one in ESSENTIALS)
+_PATHS = frozenset(normal_program_path(essential.path) for essential in ESSENTIALS)
 
 
 def is_essential(program: Application) -> bool:

@@ -86,7 +86,9 @@ class Group(Authored):
     @property
     def names_layers(self) -> bool:
         """Whether its rule looks at what layers do; such a group cannot say what they should do."""
-        return self.members is not None and any(one.field.startswith("layers.") for one in self.members.conditions())
+        return self.members is not None and any(
+            condition.field.startswith("layers.") for condition in self.members.conditions()
+        )
 
 
 @shows(Group)

@@ -171,7 +171,7 @@ class Rule(Noun):
             return Selector("url", str(pattern), pattern.exact)
         if self.suitability is not None:
             bounds = (self.suitability.from_, self.suitability.to)
-            return Selector("suitability", "..".join("" if one is None else str(one) for one in bounds))
+            return Selector("suitability", "..".join("" if bound is None else str(bound) for bound in bounds))
         if self.search_term is not None:
             return Selector("search_term", normal_term(self.search_term))
         kind = next(name for name in KEYS if getattr(self, name) is not None)

@@ -280,7 +280,7 @@ def with_overlay(bundle: Bundle, overlay: Overlay | None) -> Bundle:
     if overlay.bundle_groups != bundle.groups:
         raise ValueError("the overlay was made for a device in other groups")
     own = {one.key for _, one in overlay.assignments}
-    assignments = [one for one in bundle.assignments if one.key not in own]
+    assignments = [assignment for assignment in bundle.assignments if assignment.key not in own]
     for place, one in overlay.assignments:
         assignments.insert(place, one)
     parts = Parts(**{name: getattr(bundle.parts, name) | getattr(overlay.parts, name) for name in _PARTS})

@@ -108,15 +108,15 @@ def _lifting(indicator: Settled) -> Contender | None:
     return ordinary if ordinary is not None and not ordinary.feed and not ordinary.broad else None
 
 
-def _before(frame: Frame, one: Contender, best: Contender, best_is_indicator: bool) -> bool:
+def _before(frame: Frame, contender: Contender, best: Contender, best_is_indicator: bool) -> bool:
     """Whether a category's (or such) winner is named before the best so far: the stricter; then the mandatory; then
     the indicator; then by the ladder.
     """
-    if one.looseness != best.looseness:
-        return one.looseness < best.looseness
-    if one.mandatory != best.mandatory:
-        return one.mandatory
-    return not best_is_indicator and one.strength(frame.people) < best.strength(frame.people)
+    if contender.looseness != best.looseness:
+        return contender.looseness < best.looseness
+    if contender.mandatory != best.mandatory:
+        return contender.mandatory
+    return not best_is_indicator and contender.strength(frame.people) < best.strength(frame.people)
 
 
 # --- starts ---
@@ -143,7 +143,7 @@ def weigh_start(frame: Frame, program: Started) -> StartOutcome:
             contenders.append(policy.contender(known.assignment, known.rule, fit.narrowness))
         if fit.missing and frame.people[known.assignment] < REPLACED:
             missing |= fit.missing
-    logged = [one for one in contenders if one.action == Action.LOG and frame.counts(one)]
+    logged = [contender for contender in contenders if contender.action == Action.LOG and frame.counts(contender)]
     return StartOutcome(contenders, frame.settle(contenders), frozenset(missing), logged)
 
 
@@ -171,7 +171,7 @@ def weigh_sites(frame: Frame, visit: Visit) -> SiteOutcome:
     equally specific ones one that allows.
     """
     patterns = frame.site_list.patterns
-    matching = [one for one in patterns if matches(one[0], visit)]
+    matching = [pattern for pattern in patterns if matches(pattern[0], visit)]
     best = min(
         matching,
         key=lambda one: (*one[0].precedence, one[1].action != Action.ALLOW, not one[1].mandatory, one[1].place),

@@ -59,7 +59,7 @@ class Machine(NamedTuple):
     def browser(self, name: str | None) -> Browser | None:
         """The installed browser of a name."""
         folded = (name or "").casefold()
-        return next((one for one in self.browsers if one.name.casefold() == folded), None)
+        return next((browser for browser in self.browsers if browser.name.casefold() == folded), None)
 
 
 class Path(NamedTuple):

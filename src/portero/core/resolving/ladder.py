@@ -110,9 +110,13 @@ NOBODY = Settled(None, None, None)
 def settle(contenders: Iterable[Contender], people: Sequence[int], at: float) -> Settled:
     """Settle a contest at a moment. `people` gives the place of each assignment on the people rung."""
     sides: tuple[list[Contender], list[Contender]] = ([], [])
-    for one in contenders:
-        if one.looseness <= 0 and people[one.assignment] < REPLACED and (one.until is None or at < one.until):
-            sides[one.mandatory].append(one)
+    for contender in contenders:
+        if (
+            contender.looseness <= 0
+            and people[contender.assignment] < REPLACED
+            and (contender.until is None or at < contender.until)
+        ):
+            sides[contender.mandatory].append(contender)
     ordinary, mandatory = (_winner(side, people) if side else None for side in sides)
     return Settled(ordinary, mandatory, stands(mandatory, ordinary))
 

@@ -44,7 +44,9 @@ class Gates:
     def __init__(self, bundle: Bundle) -> None:
         self.assignments = bundle.assignments
         rank = {key: number for number, key in enumerate(bundle.groups)}
-        self.targets = [ITSELF if one.target is None else rank[one.target] for one in bundle.assignments]
+        self.targets = [
+            ITSELF if assignment.target is None else rank[assignment.target] for assignment in bundle.assignments
+        ]
         self.windows = {
             key: Windows.of(Schedule.model_validate(written)) for key, written in bundle.parts.schedules.items()
         }
@@ -132,52 +134,52 @@ class Gates:
             yield "last_start"
 
 
-def _has_gate(one: BundleAssignment) -> bool:
+def _has_gate(assignment: BundleAssignment) -> bool:
     return (
-        one.names_people
-        or one.schedule is not None
-        or one.place != "anywhere"
-        or one.starts is not None
-        or one.ends is not None
-        or one.until_restart
-        or one.state != "active"
+        assignment.names_people
+        or assignment.schedule is not None
+        or assignment.place != "anywhere"
+        or assignment.starts is not None
+        or assignment.ends is not None
+        or assignment.until_restart
+        or assignment.state != "active"
     )
 
 
-def _rung(one: BundleAssignment, situation: Situation) -> int:
-    if not one.names_people:
+def _rung(assignment: BundleAssignment, situation: Situation) -> int:
+    if not assignment.names_people:
         return EVERYONE
-    return THIS_PERSON if situation.user in one.users else THEIR_GROUP
+    return THIS_PERSON if situation.user in assignment.users else THEIR_GROUP
 
 
-def aside_by_itself(one: BundleAssignment, situation: Situation, seconds: float) -> Aside | None:
+def aside_by_itself(assignment: BundleAssignment, situation: Situation, seconds: float) -> Aside | None:
     """Why an assignment does not count now, its schedule left out of account."""
-    if one.state != "active":
-        return Aside(one.state)
-    if one.starts is not None and seconds < one.starts:
+    if assignment.state != "active":
+        return Aside(assignment.state)
+    if assignment.starts is not None and seconds < assignment.starts:
         return Aside.NOT_STARTED
-    if one.ends is not None and seconds >= one.ends:
+    if assignment.ends is not None and seconds >= assignment.ends:
         return Aside.ENDED
-    if one.names_people and not _is_for(one, situation):
+    if assignment.names_people and not _is_for(assignment, situation):
         return Aside.OTHER_PEOPLE
-    if one.place not in ("anywhere", situation.place):
+    if assignment.place not in ("anywhere", situation.place):
         return Aside.OTHER_PLACE
-    if one.until_restart and _restarted(one, situation, seconds):
+    if assignment.until_restart and _restarted(assignment, situation, seconds):
         return Aside.RESTARTED
     return None
 
 
-def _is_for(one: BundleAssignment, situation: Situation) -> bool:
+def _is_for(assignment: BundleAssignment, situation: Situation) -> bool:
     if situation.user is None:
         return False
-    return situation.user in one.users or not situation.user_groups.isdisjoint(one.user_groups)
+    return situation.user in assignment.users or not situation.user_groups.isdisjoint(assignment.user_groups)
 
 
-def _restarted(one: BundleAssignment, situation: Situation, seconds: float) -> bool:
-    since = situation.applied.get(one.key, one.starts)
+def _restarted(assignment: BundleAssignment, situation: Situation, seconds: float) -> bool:
+    since = situation.applied.get(assignment.key, assignment.starts)
     start = situation.last_start
     return since is not None and start is not None and since < start <= seconds
 
 
-def _decides_something(one: BundleAssignment, seconds: float) -> bool:
-    return any(rule.action != "log" and (rule.until is None or seconds < rule.until) for rule in one.rules)
+def _decides_something(assignment: BundleAssignment, seconds: float) -> bool:
+    return any(rule.action != "log" and (rule.until is None or seconds < rule.until) for rule in assignment.rules)

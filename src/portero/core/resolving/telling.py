@@ -61,26 +61,30 @@ class Teller:
 
     def _losers(self, frame: Frame, contenders: Iterable[Contender], settled: Settled) -> Iterator[LostRule]:
         """Everybody who lost within a contest: to their own side's winner, and that one to the winner who stands."""
-        for one in contenders:
-            if one.action == Action.LOG or one is settled.winner or not frame.counts(one):
+        for contender in contenders:
+            if contender.action == Action.LOG or contender is settled.winner or not frame.counts(contender):
                 continue
-            own = settled.mandatory if one.mandatory else settled.ordinary
-            to = settled.winner if one is own else own
+            own = settled.mandatory if contender.mandatory else settled.ordinary
+            to = settled.winner if contender is own else own
             if to is not None:
-                yield self._lost(one, to, lost_on(one, to, frame.people))
+                yield self._lost(contender, to, lost_on(contender, to, frame.people))
 
     def _replaced(self, frame: Frame, contenders: Iterable[Contender]) -> Iterator[LostRule]:
         """The rules that an assignment which replaces weaker ones pushed out."""
         assignments = self._policy.bundle.assignments
-        for one in contenders:
-            if frame.people[one.assignment] == REPLACED and one.action != Action.LOG:
-                lost = self.reference(one)
-                by = assignments[frame.replacers[assignments[one.assignment].kind]]
+        for contender in contenders:
+            if frame.people[contender.assignment] == REPLACED and contender.action != Action.LOG:
+                lost = self.reference(contender)
+                by = assignments[frame.replacers[assignments[contender.assignment].kind]]
                 why = sentences.replaced_because(by.ruleset, by.target or self._policy.device)
                 yield LostRule(**dict(lost), rung=Rung.REPLACED, why=why)
 
     def _logged(self, frame: Frame, contenders: Iterable[Contender]) -> tuple[RuleReference, ...]:
-        own = {one.place: one for one in contenders if one.action == Action.LOG and frame.counts(one)}
+        own = {
+            contender.place: contender
+            for contender in contenders
+            if contender.action == Action.LOG and frame.counts(contender)
+        }
         return tuple(self.reference(own[place]) for place in sorted(own))
 
     def _layer(
@@ -219,7 +223,7 @@ _NO_SITE_LIST = LayerVerdict(layer=Layer.BROWSER, verdict=Verdict.ALLOW, why=sen
 def matching_visit(frame: Frame, visited: Visited) -> list[Contender]:
     """Every rule of the filter that matches a visit, in play or not."""
     outcome = weigh(frame, visited)
-    return [*outcome.met, *(one for contest in outcome.contests for one in contest.contenders)]
+    return [*outcome.met, *(contender for contest in outcome.contests for contender in contest.contenders)]
 
 
 def teller_of(policy: Policy) -> Teller:

@@ -42,13 +42,17 @@ def schedule_now(is_open: bool, changes_at: datetime | None, zone: tzinfo) -> st
     return f"{state}; {then} {_DAYS[local.weekday()]} {local:%Y-%m-%d %H:%M}."
 
 
-def application_set_sentence(one: ApplicationSet) -> str:
+def application_set_sentence(application_set: ApplicationSet) -> str:
     """Which programs a set holds, in words."""
-    held = joined([_condition(condition) for condition in one.include], "or") or "no program"
-    less = f", but not {joined([_condition(condition) for condition in one.exclude], 'or')}" if one.exclude else ""
-    if one.following:
+    held = joined([_condition(condition) for condition in application_set.include], "or") or "no program"
+    less = (
+        f", but not {joined([_condition(condition) for condition in application_set.exclude], 'or')}"
+        if application_set.exclude
+        else ""
+    )
+    if application_set.following:
         return f"Programs with {held}{less}; takes in what is found later."
-    return f"{counted(len(one.frozen_members or ()), 'program')} with {held}{less}; frozen."
+    return f"{counted(len(application_set.frozen_members or ()), 'program')} with {held}{less}; frozen."
 
 
 def _condition(condition: ApplicationCondition) -> str:

@@ -76,7 +76,7 @@ class Comparisons:
             against=against.number if against else None,
             added=len(new.keys() - old.keys()),
             removed=len(old.keys() - new.keys()),
-            changed=sum(old[one] != new[one] for one in old.keys() & new.keys()),
+            changed=sum(old[key] != new[key] for key in old.keys() & new.keys()),
             verdicts=preview.verdicts,
             effects=preview.effects,
             looked_at=len(old.keys() ^ new.keys()),
@@ -111,7 +111,7 @@ class _Categories:
         looked = list({**self._looked, **rest})[:MOST_HOSTS]
         shifted = self._shifted(looked)
         total = self.added + self.removed + self.changed
-        transitions = sorted(self._hosts.items(), key=lambda one: -one[1])[:MOST_TRANSITIONS]
+        transitions = sorted(self._hosts.items(), key=lambda item: -item[1])[:MOST_TRANSITIONS]
         return FeedComparison(
             feed=self._feed.key,
             number=self._generation.number,

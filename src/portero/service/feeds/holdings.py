@@ -52,7 +52,7 @@ class Holdings:
         self._store = store
         with store.reading() as connection:
             kept, current = feeds.get_index(connection), self._current(connection, estate)
-        if kept is None or not all(self.artefacts.has(one.digest) for one in kept.parts.files):
+        if kept is None or not all(self.artefacts.has(file.digest) for file in kept.parts.files):
             made = self.make_index(estate, current, now, None)
             with store.writing() as connection:
                 feeds.set_index(connection, made)
@@ -66,7 +66,7 @@ class Holdings:
 
     def take(self, index: KeptIndex) -> None:
         """From now on this index counts."""
-        self.artefacts.settle(one.digest for one in index.parts.files)
+        self.artefacts.settle(file.digest for file in index.parts.files)
         before = self.held
         same = index.digest == before.kept.digest
         self.held = Held(before.category_index if same else self.open_index(index.parts), index)
@@ -80,17 +80,17 @@ class Holdings:
     def numbers(self, estate: Estate) -> tuple[tuple[str, int], ...]:
         """The generation in force of each feed that has one."""
         with self._store.reading() as connection:
-            return feeds.current_numbers(connection, {one.key for one in estate.feeds})
+            return feeds.current_numbers(connection, {feed.key for feed in estate.feeds})
 
     # --- generations ---
 
     @staticmethod
     def _current(connection: sqlite3.Connection, estate: Estate) -> dict[str, Generation]:
-        return feeds.current_generations(connection, {one.key for one in estate.feeds})
+        return feeds.current_generations(connection, {feed.key for feed in estate.feeds})
 
     @staticmethod
     def _of_kind(estate: Estate, current: Mapping[str, Generation], kind: str) -> dict[str, Generation]:
-        keys = {one.key for one in estate.feeds if one.kind == kind}
+        keys = {feed.key for feed in estate.feeds if feed.kind == kind}
         return {key: one for key, one in current.items() if key in keys}
 
     def generation(self, feed: str, number: int | None) -> Generation | None:
@@ -125,14 +125,14 @@ class Holdings:
         """Drop the files that nothing needs any more."""
         with self._store.reading() as connection:
             wanted = feeds.wanted_digests(connection, KEPT_GENERATIONS)
-        wanted.update(one.digest for one in self.held.kept.parts.files)
+        wanted.update(file.digest for file in self.held.kept.parts.files)
         self.artefacts.drop_others(wanted)
 
     # --- the category index ---
 
     def open_index(self, parts: CategoryParts) -> LayeredIndex:
         """An index, mapped."""
-        base, *rest = (IndexFile(self.artefacts.mapped(one.digest)) for one in parts.files)
+        base, *rest = (IndexFile(self.artefacts.mapped(file.digest)) for file in parts.files)
         return LayeredIndex(parts.digest, base, rest[0] if rest else None)
 
     def make_index(
@@ -144,7 +144,7 @@ class Holdings:
         """
         day, days = moment(now).date(), estate.settings.newly_registered_days
         sources = self._of_kind(estate, current, "categories")
-        numbers = {one.feed: one.number for one in sources.values()}
+        numbers = {source.feed: source.number for source in sources.values()}
         parts = self._difference(before, sources, day, days) if before is not None else None
         return KeptIndex(parts or self._base(sources, day, days), now, day.toordinal(), numbers)
 
@@ -154,7 +154,7 @@ class Holdings:
         if not sources:
             yield from read_index(SHIPPED_INDEX.read_bytes()).items()
             return
-        files = [self.categories_of(one) for one in sources.values()]
+        files = [self.categories_of(source) for source in sources.values()]
         feeds_entries = [_feed_entries(file) for file in files if file is not None]
         yield from joined(feeds_entries, day.toordinal(), days)
 

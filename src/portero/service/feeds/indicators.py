@@ -110,6 +110,6 @@ def _counting(said: dict[str | None, Entry]) -> Entry:
     return max(said.values(), key=_weight) if len(said) > 1 else next(iter(said.values()))
 
 
-def _weight(one: Entry) -> tuple[bool, datetime, int, str]:
-    ever = one.until is None
-    return ever, one.until or datetime.max, STRICTNESS.get(one.rule["action"], -1), one.id or ""
+def _weight(entry: Entry) -> tuple[bool, datetime, int, str]:
+    ever = entry.until is None
+    return ever, entry.until or datetime.max, STRICTNESS.get(entry.rule["action"], -1), entry.id or ""

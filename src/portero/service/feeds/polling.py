@@ -139,7 +139,7 @@ class Feeds:
 
     def _configured(self, key: str) -> Feed | None:
         """The feed as it is configured now."""
-        return next((one for one in self._estate.snapshot.estate.feeds if one.key == key), None)
+        return next((feed for feed in self._estate.snapshot.estate.feeds if feed.key == key), None)
 
     def _fail(self, task: _Task, problem: str) -> None:
         with self._store.reading() as connection:
@@ -368,7 +368,7 @@ class Feeds:
         kept = self._holdings.held.kept
         days = self._estate.snapshot.estate.settings.newly_registered_days
         gone = kept.generations.keys() - {
-            one.key for one in self._estate.snapshot.estate.feeds if one.kind == "categories"
+            feed.key for feed in self._estate.snapshot.estate.feeds if feed.kind == "categories"
         }
         today = moment(self._now()).date().toordinal()
         return kept.day != today or kept.parts.newly_registered_days != days or bool(gone)
@@ -380,7 +380,7 @@ class Feeds:
                     return
                 estate = self._estate.snapshot.estate
                 with self._store.reading() as connection:
-                    current = feeds.current_generations(connection, {one.key for one in estate.feeds})
+                    current = feeds.current_generations(connection, {feed.key for feed in estate.feeds})
                 self._estate.refresh_index(
                     self._holdings.make_index(estate, current, self._now(), self._holdings.held.kept)
                 )
@@ -394,9 +394,9 @@ def _was_read_alike(feed: Feed, generation: Generation | None) -> bool:
     return generation is not None and generation.read_as == feed.fingerprint
 
 
-def _is_same(one: Generation, other: Generation | None) -> bool:
+def _is_same(generation: Generation, other: Generation | None) -> bool:
     """Whether two generations bring the same, read alike."""
-    return other is not None and (one.digest, one.read_as) == (other.digest, other.read_as)
+    return other is not None and (generation.digest, generation.read_as) == (other.digest, other.read_as)
 
 
 def _is_odd(generation: Generation, before: Generation | None) -> bool:

@@ -185,7 +185,7 @@ def _joined(
     numbers = {number, *(other for _, other, _ in others)}
     days = [one for one in (day, *(other for _, _, other in others)) if one is not None]
     others.clear()
-    found = tuple(sorted({one for number in numbers for one in categories[number]}))
+    found = tuple(sorted({category for number in numbers for category in categories[number]}))
     return host, (found, min(days, default=None), 0)
 
 
@@ -306,4 +306,4 @@ def _count_differences(before: Indicators, made: Indicators, tally: Tally) -> No
     old, new = before.said(), made.said()
     tally.added = len(new.keys() - old.keys())
     tally.removed = len(old.keys() - new.keys())
-    tally.changed = sum(old[one] != new[one] for one in new.keys() & old.keys())
+    tally.changed = sum(old[key] != new[key] for key in new.keys() & old.keys())

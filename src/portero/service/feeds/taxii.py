@@ -48,7 +48,7 @@ def read_collection(
             return
         if not envelope.objects:
             raise FetchProblem("the server says that there is more, and sends none of it")
-        page = hash(tuple(f"{one.get('id')} {one.get('modified')}" for one in envelope.objects))
+        page = hash(tuple(f"{object_.get('id')} {object_.get('modified')}" for object_ in envelope.objects))
         if page in seen:
             raise FetchProblem("the server's pages lead back to where they were")
         seen.add(page)
@@ -82,7 +82,7 @@ def _envelope(body: bytes, added_last: str | None) -> Envelope:
     try:
         page = parse(body)
         objects = page.get("objects", [])
-        if not isinstance(objects, list) or not all(isinstance(one, dict) for one in objects):
+        if not isinstance(objects, list) or not all(isinstance(object_, dict) for object_ in objects):
             raise ValueError("its objects are no list of objects")
     except (BadFeed, ValueError, AttributeError) as problem:
         raise FetchProblem(f"a page does not read as a TAXII envelope: {str(problem)[:160]}") from problem

@@ -19,11 +19,11 @@ _users = rulesets_naming("application_set")
 
 
 def _telling(_keepers: Keepers, snapshot: Snapshot) -> Tell:
-    def tell(one: ApplicationSet, version: int | None) -> ApplicationSetSummary:
+    def tell(application_set: ApplicationSet, version: int | None) -> ApplicationSetSummary:
         return ApplicationSetSummary(
-            **{**dict(one), "name": one.name or one.key},
-            sentence=sentences.application_set_sentence(one),
-            rulesets=tuple(_users(snapshot.estate, one.key)),
+            **{**dict(application_set), "name": application_set.name or application_set.key},
+            sentence=sentences.application_set_sentence(application_set),
+            rulesets=tuple(_users(snapshot.estate, application_set.key)),
             version=version or 0,
         )
 

@@ -23,12 +23,12 @@ def _sifting(
 
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
-    def tell(one: Assignment, version: int | None) -> AssignmentSummary:
+    def tell(assignment: Assignment, version: int | None) -> AssignmentSummary:
         with keepers.store.reading() as connection:
-            reached = device_lists.count_reached(connection, one.groups, one.named_devices)
+            reached = device_lists.count_reached(connection, assignment.groups, assignment.named_devices)
         return AssignmentSummary(
-            **one.model_dump(),
-            sentence=sentences.assignment_sentence(one, snapshot.estate.ruleset_by_key[one.ruleset]),
+            **assignment.model_dump(),
+            sentence=sentences.assignment_sentence(assignment, snapshot.estate.ruleset_by_key[assignment.ruleset]),
             devices=reached,
             version=version or 0,
         )
@@ -38,7 +38,7 @@ def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
 
 def _made(estate: Estate, body: NewAssignment) -> Assignment:
     """Without a key one is made of the ruleset and the first target."""
-    taken = [] if body.key else [one.key for one in estate.assignments]
+    taken = [] if body.key else [assignment.key for assignment in estate.assignments]
     return body.keyed(taken)
 
 

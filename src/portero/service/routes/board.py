@@ -23,7 +23,7 @@ def board_rows(keepers: Keepers) -> list[BoardRow]:
     with keepers.store.reading() as connection:
         sizes = device_lists.group_sizes(connection)
     names = {group.key: group.name for group in estate.groups}
-    alone = dict.fromkeys(name for one in estate.assignments for name in one.named_devices)
+    alone = dict.fromkeys(name for assignment in estate.assignments for name in assignment.named_devices)
     rows = [BoardRow(target=name, name=name, device=True, precedence=None, devices=1) for name in alone]
     return rows + [
         BoardRow(
@@ -44,40 +44,43 @@ def get_board(_who: Signed, keepers: TheKeepers) -> Board:
     estate = snapshot.estate
     now = moment(keepers.now())
     cells = tuple(
-        _cell(one, target_name(target), estate, bool(one.ends and one.ends <= now))
-        for one in estate.assignments
-        for target in one.to
+        _cell(assignment, target_name(target), estate, bool(assignment.ends and assignment.ends <= now))
+        for assignment in estate.assignments
+        for target in assignment.to
     )
     return Board(
         revision=snapshot.revision,
         rows=tuple(board_rows(keepers)),
         columns=tuple(
             BoardColumn(ruleset=one.key, name=one.name or one.key, kind=one.kind, rules=len(one.rules), feed=one.feed)
-            for one in sorted(estate.rulesets, key=lambda one: _KINDS.index(one.kind))
+            for one in sorted(estate.rulesets, key=lambda ruleset: _KINDS.index(ruleset.kind))
         ),
         cells=cells,
-        in_force=sum(one.state is State.ACTIVE and not (one.ends and one.ends <= now) for one in estate.assignments),
+        in_force=sum(
+            assignment.state is State.ACTIVE and not (assignment.ends and assignment.ends <= now)
+            for assignment in estate.assignments
+        ),
     )
 
 
 _KINDS = ("category", "indicator", "site", "startup")
 
 
-def _cell(one: Assignment, target: str, estate: Estate, ended: bool) -> BoardCell:
-    ruleset = estate.ruleset_by_key[one.ruleset]
-    actions: set[Action] = {overridden(rule.action, one.action) for rule in ruleset.rules}
+def _cell(assignment: Assignment, target: str, estate: Estate, ended: bool) -> BoardCell:
+    ruleset = estate.ruleset_by_key[assignment.ruleset]
+    actions: set[Action] = {overridden(rule.action, assignment.action) for rule in ruleset.rules}
     return BoardCell(
         target=target,
-        ruleset=one.ruleset,
-        assignment=one.key,
+        ruleset=assignment.ruleset,
+        assignment=assignment.key,
         action=actions.pop() if len(actions) == 1 else None,
-        state=one.state,
+        state=assignment.state,
         ended=ended,
-        mandatory=one.mandatory,
-        schedule=one.schedule,
-        people=one.names_people,
-        place=one.place,
-        until_restart=one.until_restart,
-        exception=one.owner is not None,
-        sentence=sentences.assignment_sentence(one, ruleset),
+        mandatory=assignment.mandatory,
+        schedule=assignment.schedule,
+        people=assignment.names_people,
+        place=assignment.place,
+        until_restart=assignment.until_restart,
+        exception=assignment.owner is not None,
+        sentence=sentences.assignment_sentence(assignment, ruleset),
     )

@@ -173,7 +173,7 @@ def answered(result: Done | Preview, show: Callable[[Snapshot], Item]) -> Item:
 def refuse_stray_preview(request: Request) -> None:
     """Problem where a preview is asked of a call that has none: it would be done in earnest."""
     if request.method != "GET" and "preview" in request.query_params:
-        needs = {one.call for one in request.scope["route"].dependant.dependencies}
+        needs = {dependency.call for dependency in request.scope["route"].dependant.dependencies}
         if needs.isdisjoint((_asked_by_author, _asked_by_keeper)):
             raise Problem("bad-request", "This call has no preview; nothing was changed.")
 
@@ -255,13 +255,13 @@ def save(noun: AuthoredNoun, key: str, if_match: str | None, new: Any, *, may_be
 
     def edit(snapshot: Snapshot) -> Estate:
         objects = noun.of(snapshot.estate)
-        current = next((one for one in objects if noun.key_of(one) == key), None)
+        current = next((object_ for object_ in objects if noun.key_of(object_) == key), None)
         if current is not None:
             version = snapshot.version(noun.word, key)
             expect_version(if_match, f"the {noun.one} “{key}”", version, lambda: as_json(current))
         elif new is None or not may_be_new:
             raise Problem("not-found", f"There is no {noun.one} “{key[:64]}”.")
-        kept = [new if one is current else one for one in objects]
+        kept = [new if object_ is current else object_ for object_ in objects]
         after = [one for one in (kept if current is not None else [*kept, new]) if one is not None]
         return snapshot.estate.replacing(**{noun.list: tuple(after)})
 

@@ -38,42 +38,42 @@ def _feed(keepers: Keepers, key: str) -> Feed:
     return found
 
 
-def _state(keepers: Keepers, status: Status, one: Generation) -> Generation:
+def _state(keepers: Keepers, status: Status, generation: Generation) -> Generation:
     """A generation with where it stands."""
-    if one.number == status.current:
+    if generation.number == status.current:
         state = "in force"
-    elif one.number == status.waiting:
+    elif generation.number == status.waiting:
         state = "waiting"
-    elif one.replaced is None:
+    elif generation.replaced is None:
         state = "left out"
     else:
-        state = "kept" if keepers.holdings.artefacts.has(one.digest) else "gone"
-    return one.model_copy(update={"state": state})
+        state = "kept" if keepers.holdings.artefacts.has(generation.digest) else "gone"
+    return generation.model_copy(update={"state": state})
 
 
-def _summary(keepers: Keepers, snapshot: Snapshot, one: Feed, version: int | None) -> FeedSummary:
+def _summary(keepers: Keepers, snapshot: Snapshot, feed: Feed, version: int | None) -> FeedSummary:
     with keepers.store.reading() as connection:
-        status = feeds.status_of(connection, one.key)
-        in_force = feeds.get_generation(connection, one.key, status.current)
-        waiting = feeds.get_generation(connection, one.key, status.waiting)
-    due = status.due_at if one.every_minutes is not None and not status.held else None
+        status = feeds.status_of(connection, feed.key)
+        in_force = feeds.get_generation(connection, feed.key, status.current)
+        waiting = feeds.get_generation(connection, feed.key, status.waiting)
+    due = status.due_at if feed.every_minutes is not None and not status.held else None
     return FeedSummary(
-        **{**dict(one), "name": one.name or one.key},
+        **{**dict(feed), "name": feed.name or feed.key},
         version=version or 0,
-        sentence=sentences.feed_sentence(one, in_force.entries if in_force else None),
+        sentence=sentences.feed_sentence(feed, in_force.entries if in_force else None),
         in_force=_state(keepers, status, in_force) if in_force else None,
         waiting=_state(keepers, status, waiting) if waiting else None,
         last_poll=status.poll,
         next_poll=moment(due),
         held=status.held,
-        progress=keepers.feeds.progress(one.key),
+        progress=keepers.feeds.progress(feed.key),
         credential=status.credential,
-        rulesets=tuple(_users(snapshot.estate, one.key)),
+        rulesets=tuple(_users(snapshot.estate, feed.key)),
     )
 
 
 def _users(estate: Estate, key: str) -> list[str]:
-    return [one.key for one in estate.rulesets if one.feed == key]
+    return [ruleset.key for ruleset in estate.rulesets if ruleset.feed == key]
 
 
 ROUTES = NounRoutes(

@@ -55,13 +55,13 @@ def list_findings(
     found = keepers.findings.all()
     least = len(SEVERITIES) if severity is None else SEVERITIES.index(severity)
     items = tuple(
-        one
-        for one in found.items
-        if (kind is None or one.kind is kind)
-        and SEVERITIES.index(one.severity) <= least
-        and (accepted is None or accepted != one.is_open)
-        and (group is None or group in one.groups)
-        and (ruleset is None or ruleset in one.rulesets)
+        item
+        for item in found.items
+        if (kind is None or item.kind is kind)
+        and SEVERITIES.index(item.severity) <= least
+        and (accepted is None or accepted != item.is_open)
+        and (group is None or group in item.groups)
+        and (ruleset is None or ruleset in item.rulesets)
     )
     return found.model_copy(update={"items": items})
 
@@ -110,7 +110,7 @@ def reopen_finding(id: str, _who: Author, keepers: TheKeepers) -> None:
 def take_remedy(id: str, body: ChosenRemedy, change: Authoring) -> None:
     """Make the change that settles a finding. With `preview`, what that would do."""
     found = change.keepers.findings.get(id)
-    keys = [one.key for one in found.remedies]
+    keys = [remedy.key for remedy in found.remedies]
     if body.remedy not in keys:
         raise Problem(
             "invalid", unknown_word("remedy", body.remedy, keys) + f"; this finding has {', '.join(keys) or 'none'}"

@@ -61,7 +61,7 @@ _BUILT_IN = (
 def _listing(snapshot: Snapshot) -> Iterator[Group | BuiltIn]:
     """All groups, strongest first, the built-in ones last."""
     by_key: dict[str, Group | BuiltIn] = {one.key: one for one in _BUILT_IN}
-    by_key |= {one.key: one for one in snapshot.estate.groups}
+    by_key |= {group.key: group for group in snapshot.estate.groups}
     return (by_key[key] for key in snapshot.estate.group_order)
 
 
@@ -74,18 +74,18 @@ def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
             users.setdefault(target, []).append(assignment.key)
     places = {key: place for place, key in enumerate(snapshot.estate.group_order, start=1)}
 
-    def tell(one: Group | BuiltIn, version: int | None) -> GroupSummary:
-        own = one if isinstance(one, Group) else None
+    def tell(group: Group | BuiltIn, version: int | None) -> GroupSummary:
+        own = group if isinstance(group, Group) else None
         return GroupSummary(
-            key=one.key,
-            name=one.name or one.key,
-            built_in=isinstance(one, BuiltIn),
-            precedence=places[one.key],
-            devices=sizes.get(one.key, 0),
+            key=group.key,
+            name=group.name or group.key,
+            built_in=isinstance(group, BuiltIn),
+            precedence=places[group.key],
+            devices=sizes.get(group.key, 0),
             members=own and own.members,
             pins=own and own.pins,
-            sentence=one.sentence if isinstance(one, BuiltIn) else sentences.group_sentence(one),
-            assignments=tuple(users.get(one.key, ())),
+            sentence=group.sentence if isinstance(group, BuiltIn) else sentences.group_sentence(group),
+            assignments=tuple(users.get(group.key, ())),
             version=version,
         )
 
@@ -93,8 +93,8 @@ def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
 
 
 def _users(estate: Estate, key: str) -> list[str]:
-    users = [f"assignment {one.key}" for one in estate.assignments if key in one.groups]
-    return users + ["its layer modes" for one in estate.layer_modes if one.group == key]
+    users = [f"assignment {assignment.key}" for assignment in estate.assignments if key in assignment.groups]
+    return users + ["its layer modes" for layer_mode in estate.layer_modes if layer_mode.group == key]
 
 
 def _removing(estate: Estate, key: str) -> Estate:

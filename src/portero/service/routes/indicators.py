@@ -74,7 +74,7 @@ def list_indicators(
 ) -> Page[FoundIndicator]:
     """The rules of one ruleset of whatever kind, or of all rulesets of indicators, in their order."""
     estate, now = keepers.estate.snapshot.estate, moment(keepers.now())
-    assigned = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
+    assigned = {assignment.ruleset for assignment in estate.assignments if assignment.state is State.ACTIVE}
     page = offset_page(_places(keepers, q, ruleset, origin, action, ended), cursor, limit)
     items = [found_in(own, place, now, own.key in assigned) for own, place in page.items]
     return Page(items=items, next=page.next, total=page.total)
@@ -119,7 +119,7 @@ def edit_rules(
         if if_match is not None:
             version = snapshot.version("ruleset", key)
             expect_version(if_match, f"the ruleset “{key}”", version, lambda: as_json(ruleset))
-        known = {str(one.selector) for one in ruleset.rules}
+        known = {str(rule.selector) for rule in ruleset.rules}
         for selector in body.remove:
             if selector not in known:
                 raise Problem("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
@@ -149,12 +149,12 @@ def _own(estate: Estate, key: str) -> Ruleset:
 def _checked(estate: Estate, before: Ruleset, made: Ruleset) -> Estate:
     """The estate with a ruleset whose new rules fit it. Problem."""
     known = set(before.rules)
-    fresh = tuple(one for one in made.rules if one not in known)
+    fresh = tuple(rule for rule in made.rules if rule not in known)
     try:
         Ruleset.model_validate({**made.model_dump(exclude={"rules"}), "rules": fresh})
     except ValidationError as problem:
         raise Problem("invalid", wording.as_sentence(fault_of(problem.errors()[0]))) from problem
-    return estate.replacing(rulesets=tuple(made if one.key == made.key else one for one in estate.rulesets))
+    return estate.replacing(rulesets=tuple(made if ruleset.key == made.key else ruleset for ruleset in estate.rulesets))
 
 
 # --- files ---
@@ -307,7 +307,8 @@ def clean_up(
             by_ruleset.setdefault(one.ruleset, set()).add(one.selector)
         return estate.replacing(
             rulesets=tuple(
-                without(one, by_ruleset[one.key]) if one.key in by_ruleset else one for one in estate.rulesets
+                without(ruleset, by_ruleset[ruleset.key]) if ruleset.key in by_ruleset else ruleset
+                for ruleset in estate.rulesets
             )
         )
 

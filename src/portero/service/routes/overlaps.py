@@ -64,8 +64,8 @@ def _shared(keepers: Keepers, groups: Sequence[str]) -> tuple[list[str], list[Me
 @router.get("/group-overlaps", summary="How groups overlap", operation_id="getGroupOverlaps", tags=["groups"])
 def get_group_overlaps(_who: Signed, keepers: TheKeepers) -> GroupOverlaps:
     """How many machines each group holds, and how many every two of them share."""
-    rows = [one for one in board_rows(keepers) if not one.device and not one.built_in]
+    rows = [board_row for board_row in board_rows(keepers) if not board_row.device and not board_row.built_in]
     fleet = keepers.fleet.members
     counts = Counter(fleet.groups_of(member.id) for member in fleet)
-    shared = shared_devices(counts, [one.target for one in rows])
+    shared = shared_devices(counts, [row.target for row in rows])
     return GroupOverlaps(groups=tuple(rows), shared=tuple(shared))

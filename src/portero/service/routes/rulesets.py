@@ -19,15 +19,15 @@ router = APIRouter(tags=["rulesets"])
 _users = assignments_with("ruleset")
 
 
-def _told(keepers: Keepers, snapshot: Snapshot, one: Ruleset, version: int | None) -> dict[str, Any]:
+def _told(keepers: Keepers, snapshot: Snapshot, ruleset: Ruleset, version: int | None) -> dict[str, Any]:
     return {
-        "key": one.key,
-        "name": one.name or one.key,
-        "kind": one.kind,
-        "feed": one.feed,
-        "rule_count": len(one.rules),
-        "sentence": keepers.texts.sentence(one),
-        "assignments": tuple(_users(snapshot.estate, one.key)),
+        "key": ruleset.key,
+        "name": ruleset.name or ruleset.key,
+        "kind": ruleset.kind,
+        "feed": ruleset.feed,
+        "rule_count": len(ruleset.rules),
+        "sentence": keepers.texts.sentence(ruleset),
+        "assignments": tuple(_users(snapshot.estate, ruleset.key)),
         "version": version or 0,
     }
 

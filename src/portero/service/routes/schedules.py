@@ -23,16 +23,16 @@ from portero.store.moments import moment
 router = APIRouter(tags=["schedules"])
 
 
-def _told(one: Schedule, version: int | None, estate: Estate, at: float) -> ScheduleSummary:
-    windows, now = Windows.of(one), moment(at)
+def _told(schedule: Schedule, version: int | None, estate: Estate, at: float) -> ScheduleSummary:
+    windows, now = Windows.of(schedule), moment(at)
     is_open, changes_at = windows.is_open(now), windows.next_change(now)
     return ScheduleSummary(
-        **{**dict(one), "name": one.name or one.key},
-        sentence=sentences.schedule_sentence(one),
+        **{**dict(schedule), "name": schedule.name or schedule.key},
+        sentence=sentences.schedule_sentence(schedule),
         open=is_open,
         changes_at=changes_at,
         now=sentences.schedule_now(is_open, changes_at, windows.zone(None)),
-        assignments=tuple(_users(estate, one.key)),
+        assignments=tuple(_users(estate, schedule.key)),
         version=version or 0,
     )
 

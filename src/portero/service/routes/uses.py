@@ -11,11 +11,13 @@ Users = Callable[[Estate, str], list[str]]
 
 def assignments_with(attribute: str) -> Users:
     """The assignments that name it."""
-    return lambda estate, key: [one.key for one in estate.assignments if getattr(one, attribute) == key]
+    return lambda estate, key: [
+        assignment.key for assignment in estate.assignments if getattr(assignment, attribute) == key
+    ]
 
 
 def rulesets_naming(attribute: str) -> Users:
     """The rulesets with a rule that names it."""
     return lambda estate, key: [
-        one.key for one in estate.rulesets if any(getattr(rule, attribute) == key for rule in one.rules)
+        ruleset.key for ruleset in estate.rulesets if any(getattr(rule, attribute) == key for rule in ruleset.rules)
     ]

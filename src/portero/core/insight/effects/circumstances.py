@@ -69,14 +69,14 @@ class Calendar:
 
     def __init__(self, estates: Sequence[Estate], now: datetime) -> None:
         self._now = now
-        used = [{one.schedule for one in estate.assignments if one.schedule} for estate in estates]
+        used = [{assignment.schedule for assignment in estate.assignments if assignment.schedule} for estate in estates]
         self._schedules = [
             (schedule.key, Windows.of(schedule))
             for estate, keys in zip(estates, used, strict=True)
             for schedule in estate.schedules
             if schedule.key in keys
         ]
-        self._instants = sorted({one for estate in estates for one in _instants(estate)})
+        self._instants = sorted({instant for estate in estates for instant in _instants(estate)})
         self._known: dict[str | None, list[Moment]] = {}
         self.follows_device = any(windows.follows_device for _, windows in self._schedules)
 
@@ -89,8 +89,8 @@ class Calendar:
         return known
 
     def _look(self, zone: str | None) -> list[Moment]:
-        seconds = [one.timestamp() for one in self._instants]
-        coming = [one for one in self._instants if one > self._now][:MOST_INSTANTS]
+        seconds = [instant.timestamp() for instant in self._instants]
+        coming = [instant for instant in self._instants if instant > self._now][:MOST_INSTANTS]
         found: dict[tuple[int, tuple[bool, ...]], Moment] = {}
         for base in (self._now, *coming):
             for at in self._steps(base, zone):
@@ -120,9 +120,14 @@ def _instants(estate: Estate) -> Iterator[datetime]:
 
 def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
     """Nobody in particular, and one witness for each way in which assignments tell people apart."""
-    people = [one.people for estate in estates for one in estate.assignments if one.people and one.names_people]
-    users = {user.casefold() for one in people for user in one.users}
-    groups = {key.casefold() for one in people for key in one.user_groups}
+    people = [
+        assignment.people
+        for estate in estates
+        for assignment in estate.assignments
+        if assignment.people and assignment.names_people
+    ]
+    users = {user.casefold() for person in people for user in person.users}
+    groups = {key.casefold() for person in people for key in person.user_groups}
     found: dict[tuple[str | None, frozenset[str]], Person] = {}
 
     def add(user: str, own: frozenset[str]) -> None:
@@ -133,7 +138,7 @@ def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
     for user in sorted(users):
         add(user, directory.groups_of(user))
     if groups:
-        for user in sorted({one.casefold() for group in directory.user_groups for one in group.users}):
+        for user in sorted({user.casefold() for group in directory.user_groups for user in group.users}):
             own = directory.groups_of(user)
             if own & groups:
                 add(user, own)
@@ -161,7 +166,9 @@ def frames_of(
     filtering to a gateway when it is on-site, under each of the policies.
     """
     bundles = [policy.bundle for policy in policies]
-    until_restart = {one.key for bundle in bundles for one in bundle.assignments if one.until_restart}
+    until_restart = {
+        assignment.key for bundle in bundles for assignment in bundle.assignments if assignment.until_restart
+    }
     places = (OFF_SITE, ON_SITE) if any(gateways) or any(map(_names_places, bundles)) else (OFF_SITE,)
     found: dict[tuple[object, ...], Frames] = {}
     for moment, person, place, restarted in product(
@@ -184,26 +191,29 @@ def frames_of(
 
 def _names_time(bundle: Bundle) -> bool:
     return any(
-        one.schedule or one.starts is not None or one.ends is not None or any(rule.until for rule in one.rules)
-        for one in bundle.assignments
+        assignment.schedule
+        or assignment.starts is not None
+        or assignment.ends is not None
+        or any(rule.until for rule in assignment.rules)
+        for assignment in bundle.assignments
     )
 
 
 def _told_apart(people: Sequence[Person], bundles: Sequence[Bundle]) -> Sequence[Person]:
     """One of the people for each way in which these bundles tell them apart."""
-    naming = [one for bundle in bundles for one in bundle.assignments if one.names_people]
+    naming = [assignment for bundle in bundles for assignment in bundle.assignments if assignment.names_people]
     if not naming:
         return people[:1]
     users = {user for one in naming for user in one.users}
     groups = {key for one in naming for key in one.user_groups}
     found: dict[tuple[str | None, frozenset[str]], Person] = {}
-    for one in people:
-        found.setdefault((one.user if one.user in users else None, one.user_groups & groups), one)
+    for person in people:
+        found.setdefault((person.user if person.user in users else None, person.user_groups & groups), person)
     return list(found.values())
 
 
 def _names_places(bundle: Bundle) -> bool:
-    return any(one.place != "anywhere" for one in bundle.assignments)
+    return any(assignment.place != "anywhere" for assignment in bundle.assignments)
 
 
 # --- in words ---
@@ -228,7 +238,7 @@ def _by_person(changed: set[Circumstance], every: set[Circumstance]) -> Iterator
     all_people, own = ({one.person.words for one in some} for some in (every, changed))
     if own != all_people:
         named = sorted(one for one in own if one)
-        others = sorted(one for one in all_people - own if one)
+        others = sorted(person for person in all_people - own if person)
         yield f"for {wording.joined(named)}" if None not in own else f"but for {wording.joined(others)}"
 
 

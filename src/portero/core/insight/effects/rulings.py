@@ -76,11 +76,11 @@ def _in_mode(policy: Policy, layer: Layer, winner: Contender | None) -> Ruling:
 _RANK = {action: STRICTNESS[action] for action in (Action.ALLOW, Action.WARN, Action.BLOCK)} | {Action.LOG: 0.5}
 
 
-def _stricter(one: Ruling, other: Ruling) -> Ruling:
+def _stricter(ruling: Ruling, other: Ruling) -> Ruling:
     """The stricter; of two equal ones the first that some rule says."""
-    if _RANK[other.word] > _RANK[one.word] or one.by is None:
-        return other if _RANK[other.word] >= _RANK[one.word] else one
-    return one
+    if _RANK[other.word] > _RANK[ruling.word] or ruling.by is None:
+        return other if _RANK[other.word] >= _RANK[ruling.word] else ruling
+    return ruling
 
 
 def _logged(policy: Policy, frame: Frame, shown: Shown) -> Ruling | None:

@@ -53,13 +53,13 @@ class Cutter:
         self.estate = estate
         self._catalogue = catalogue
         self._showing = Showing(estate, index, catalogue)
-        self._in_force = [one for one in estate.assignments if one.state is State.ACTIVE]
+        self._in_force = [assignment for assignment in estate.assignments if assignment.state is State.ACTIVE]
         used = dict.fromkeys(one.ruleset for one in self._in_force)
         # every ruleset in use, once and without conditions
         once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
         bundle = compile_bundle(estate.apart(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
         self._whole = Policy(bundle)
-        self._keys = [one.ruleset for one in bundle.assignments]
+        self._keys = [assignment.ruleset for assignment in bundle.assignments]
         self._frame = self._whole.frame(ANY_TIME)
 
     def seeing(self, index: CategoryIndex) -> Cutter:
@@ -100,7 +100,9 @@ class Cutter:
         return [(self._keys[one.assignment], one.rule) for one in self._whole.indicators.on_pages_of(host)]
 
     def _met(self, contenders: Iterable[Contender]) -> list[Met]:
-        return [Met(self._keys[one.assignment], one.rule, Action(one.action)) for one in contenders]
+        return [
+            Met(self._keys[contender.assignment], contender.rule, Action(contender.action)) for contender in contenders
+        ]
 
     def likeness(self, shown: Shown) -> Hashable:
         """What is equal for subjects of which the same becomes in every circumstance."""
@@ -136,7 +138,7 @@ class Cutter:
             # a part of a valid ruleset is valid: not checked again
             rulesets.append(ruleset.model_copy(update={"rules": rules}))
         assignments = tuple(one for one in self._in_force if one.ruleset in wanted)
-        hosts = {one.visited.visit.host for one in subjects.values() if one.visited}
+        hosts = {subject.visited.visit.host for subject in subjects.values() if subject.visited}
         table = self._whole.indicators
         services = {service.key for host in hosts if (service := table.service_of(host)) is not None}
         estate = self.estate.apart(
@@ -146,7 +148,9 @@ class Cutter:
             corrections=(),
             notices=(),
         )
-        groups = {key for one in assignments for key in one.groups} | {one.group for one in estate.layer_modes}
+        groups = {key for assignment in assignments for key in assignment.groups} | {
+            layer_mode.group for layer_mode in estate.layer_modes
+        }
         return Slice(estate, subjects, frozenset(groups), numbers)
 
 

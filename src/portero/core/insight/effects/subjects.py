@@ -69,7 +69,7 @@ class Known(NamedTuple):
     ) -> Known:
         """Of some estates together."""
         several = list(estates)
-        services = [one for estate in several for one in estate.services]
+        services = [service for estate in several for service in estate.services]
         return cls(services, [one for estate in several for one in estate.application_sets], programs, catalogue)
 
 
@@ -105,7 +105,7 @@ def _of_category_rule(selector: Selector) -> Iterator[Subject]:
     elif kind == "category":
         yield category_subject(value)
     elif kind == "family":
-        yield from (category_subject(one.key) for one in TAXONOMY.by_family[value].categories)
+        yield from (category_subject(category.key) for category in TAXONOMY.by_family[value].categories)
     else:
         yield from map(category_subject, TAXONOMY.categories)
 
@@ -149,7 +149,10 @@ def _of_startup_rule(selector: Selector, known: Known) -> Iterator[Subject]:
     if kind == "everything":
         yield program_subject(OTHER_PROGRAM)
     elif kind == "sha256":
-        own = next((one for one in known.find_programs() if one.sha256 == value), Application(sha256=value))
+        own = next(
+            (program for program in known.find_programs() if program.sha256 == value),
+            Application(sha256=value),
+        )
         yield program_subject(own)
     else:
         for application_set in known.sets:
@@ -160,9 +163,9 @@ def _of_startup_rule(selector: Selector, known: Known) -> Iterator[Subject]:
 def programs_of(application_set: ApplicationSet, known: Known) -> list[Application]:
     """The programs on the fleet that a set holds; where there is none, such as its conditions describe."""
     test = SetTest(application_set)
-    held = [one for one in known.find_programs() if _fits(test, one, known)]
+    held = [program for program in known.find_programs() if _fits(test, program, known)]
     if not held:
-        made = [Application(sha256=one) for one in application_set.frozen_members or ()]
+        made = [Application(sha256=frozen_member) for frozen_member in application_set.frozen_members or ()]
         made += [one for condition in application_set.include if (one := _described(condition)) is not None]
         held = [one for one in made if _fits(test, one, known)]
     return held[:MOST_PROGRAMS]
@@ -210,7 +213,7 @@ class Showing:
 
     def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
         self._index, self._catalogue = index, catalogue
-        self._corrections = {one.host: one.categories for one in estate.corrections}
+        self._corrections = {correction.host: correction.categories for correction in estate.corrections}
         self._pages: dict[str, tuple[str, ...]] = {}
         for page in estate.settings.search_pages:
             self._pages[page.host] = (*self._pages.get(page.host, ()), page.parameter)

@@ -38,9 +38,9 @@ class Crowd:
 
     def __init__(self, estates: Sequence[Estate], classes: Mapping[Any, list[Member]]) -> None:
         """`classes` has the devices by a tuple of their groups under each of the states."""
-        self._networks = [[ip_network(one) for one in own.settings.gateway_networks] for own in estates]
-        self._named = frozenset(name for one in estates for name in one.named_devices)
-        self._by_zone = any(Windows.of(one).follows_device for estate in estates for one in estate.schedules)
+        self._networks = [[ip_network(network) for network in own.settings.gateway_networks] for own in estates]
+        self._named = frozenset(name for estate in estates for name in estate.named_devices)
+        self._by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
         behind = lru_cache(maxsize=100_000)(self._gateways)
         nowhere = (False,) * len(estates)
         self.sorts: dict[Sort, list[Member]] = {}
@@ -80,7 +80,9 @@ class Swept:
     def stays(self) -> bool:
         """Whether what is put in force is the same under all states of the estate."""
         first = self.policies[0].bundle
-        return all(one.bundle.assignments == first.assignments and one.bundle == first for one in self.policies)
+        return all(
+            policy.bundle.assignments == first.assignments and policy.bundle == first for policy in self.policies
+        )
 
     @property
     def devices(self) -> int:
@@ -117,7 +119,7 @@ class Sweep:
 
     def classes(self) -> Iterator[Swept]:
         """Each sort of devices, the biggest first; worked out when it is reached."""
-        for sort, members in sorted(self._classes.items(), key=lambda one: -sum(map(len, one[1]))):
+        for sort, members in sorted(self._classes.items(), key=lambda item: -sum(map(len, item[1]))):
             names = names_of(members[0][0]) if sort.alone else ()
             policies = tuple(self._policy(place, own, sort.alone, names) for place, own in enumerate(sort.groups))
             yield Swept(members, policies, sort.gateways, partial(self._frames, policies, sort))

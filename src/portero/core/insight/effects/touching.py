@@ -47,14 +47,14 @@ def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> 
 def touched_assignments(estate: Estate, changed: Changed) -> Iterator[Assignment]:
     """The assignments that are changed, or on which something hangs that is."""
     rulesets = set(_touched_rulesets(estate, changed))
-    for one in estate.assignments:
+    for assignment in estate.assignments:
         if (
-            one.ruleset in rulesets
-            or one.key in changed.get("assignment", ())
-            or one.schedule in changed.get("schedule", ())
-            or one.notice in changed.get("notice", ())
+            assignment.ruleset in rulesets
+            or assignment.key in changed.get("assignment", ())
+            or assignment.schedule in changed.get("schedule", ())
+            or assignment.notice in changed.get("notice", ())
         ):
-            yield one
+            yield assignment
 
 
 def _touched_rulesets(estate: Estate, changed: Changed) -> Iterator[str]:
@@ -93,8 +93,8 @@ class Touched:
         """The rulesets that are changed, or put into force otherwise than before."""
         found = set(self._changed.get("ruleset", ()))
         for estate in self._estates:
-            found.update(one.ruleset for one in touched_assignments(estate, self._changed))
-            found.update(one.ruleset for one in estate.assignments if self._concerns(one))
+            found.update(assignment.ruleset for assignment in touched_assignments(estate, self._changed))
+            found.update(assignment.ruleset for assignment in estate.assignments if self._concerns(assignment))
         return found
 
     def subjects(self) -> Iterator[Subject]:
@@ -116,11 +116,13 @@ class Touched:
 
     @staticmethod
     def _is_in_force(ruleset: str, estate: Estate) -> bool:
-        return any(one.ruleset == ruleset and one.state is State.ACTIVE for one in estate.assignments)
+        return any(
+            assignment.ruleset == ruleset and assignment.state is State.ACTIVE for assignment in estate.assignments
+        )
 
     def _of_services(self) -> Iterator[Subject]:
         keys = self._changed.get("service", set())
-        if keys and any(map(_looks_at_services, (one for estate in self._estates for one in estate.rulesets))):
+        if keys and any(map(_looks_at_services, (ruleset for estate in self._estates for ruleset in estate.rulesets))):
             for service in self._known.services:
                 if service.key in keys:
                     yield from map(host_subject, service.hosts)
@@ -129,8 +131,12 @@ class Touched:
         """The selectors of all rulesets that are put into force otherwise than before."""
         wanted, replaced = self._of_layers(), self._replaced_kinds()
         for estate in self._estates:
-            keys = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE and self._concerns(one)}
-            used = {one.ruleset for one in estate.assignments if one.state is State.ACTIVE}
+            keys = {
+                assignment.ruleset
+                for assignment in estate.assignments
+                if assignment.state is State.ACTIVE and self._concerns(assignment)
+            }
+            used = {assignment.ruleset for assignment in estate.assignments if assignment.state is State.ACTIVE}
             for ruleset in estate.rulesets:
                 for rule in ruleset.rules if ruleset.key in used else ():
                     if ruleset.key in keys or ruleset.kind in replaced or wanted(ruleset.kind, rule):
@@ -142,18 +148,18 @@ class Touched:
         """
         rulesets = self._changed.get("ruleset", set())
         return {
-            estate.ruleset_by_key[one.ruleset].kind
+            estate.ruleset_by_key[assignment.ruleset].kind
             for estate in self._estates
-            for one in estate.assignments
-            if one.replaces_weaker and (one.ruleset in rulesets or self._concerns(one))
+            for assignment in estate.assignments
+            if assignment.replaces_weaker and (assignment.ruleset in rulesets or self._concerns(assignment))
         }
 
-    def _concerns(self, one: Assignment) -> bool:
+    def _concerns(self, assignment: Assignment) -> bool:
         changed = self._changed
         return (
-            one.key in changed.get("assignment", ())
-            or one.schedule in changed.get("schedule", ())
-            or not self._moved.isdisjoint(one.groups)
+            assignment.key in changed.get("assignment", ())
+            or assignment.schedule in changed.get("schedule", ())
+            or not self._moved.isdisjoint(assignment.groups)
         )
 
     def _of_layers(self) -> Callable[[RulesetKind, Rule], bool]:

@@ -51,12 +51,12 @@ class World:
         """The devices by their groups now and once those in `moved` have others."""
         found: dict[tuple[Groups, Groups], list[Member]] = {}
         for own, members in self.classes.items():
-            staying = [one for one in members if one.id not in moved] if moved else members
+            staying = [member for member in members if member.id not in moved] if moved else members
             if staying:
                 found[own, own] = staying
-            for one in members if len(staying) < len(members) else ():
-                if one.id in moved:
-                    found.setdefault((own, moved[one.id]), []).append(one)
+            for member in members if len(staying) < len(members) else ():
+                if member.id in moved:
+                    found.setdefault((own, moved[member.id]), []).append(member)
         return found
 
     def once(self, moved: Mapping[str, Groups], out_of_time: Callable[[], bool]) -> World:

@@ -83,12 +83,12 @@ class Alone:
                 by_group[key].add(groups)
         rulesets = self.estate.ruleset_by_key
         puts = []
-        for one in self.estate.assignments:
-            held = set().union(*(by_group[key] for key in one.groups))
-            single = {alone[name].id: alone[name] for name in one.named_devices if name in alone}
+        for assignment in self.estate.assignments:
+            held = set().union(*(by_group[key] for key in assignment.groups))
+            single = {alone[name].id: alone[name] for name in assignment.named_devices if name in alone}
             others = [member for member in single.values() if self.world.groups(member.id) not in held]
             lists = [classes[groups] for groups in sorted(held)]
-            puts.append(Put(one, rulesets[one.ruleset], Held([*lists, *([others] if others else [])])))
+            puts.append(Put(assignment, rulesets[assignment.ruleset], Held([*lists, *([others] if others else [])])))
         return puts
 
     def find(self) -> Iterator[Told]:
@@ -129,18 +129,18 @@ class Alone:
                 remedies=put.removing,
             )
 
-    def _never_open(self, one: Assignment) -> str | None:
-        begins = max(one.starts or self.world.now, self.world.now)
-        if one.starts is not None and one.ends is not None and one.starts >= one.ends:
+    def _never_open(self, assignment: Assignment) -> str | None:
+        begins = max(assignment.starts or self.world.now, self.world.now)
+        if assignment.starts is not None and assignment.ends is not None and assignment.starts >= assignment.ends:
             return "it ends before it starts"
-        if one.schedule is None:
+        if assignment.schedule is None:
             return None
-        windows = Windows.of(self.estate.schedule_by_key[one.schedule])
+        windows = Windows.of(self.estate.schedule_by_key[assignment.schedule])
         opens = begins if windows.is_open(begins) else windows.next_change(begins)
         if opens is None:
-            return f"no window of {one.schedule} opens within {FURTHEST.days} days"
-        if one.ends is not None and opens >= one.ends:
-            return f"no window of {one.schedule} opens before it ends"
+            return f"no window of {assignment.schedule} opens within {FURTHEST.days} days"
+        if assignment.ends is not None and opens >= assignment.ends:
+            return f"no window of {assignment.schedule} opens before it ends"
         return None
 
     # --- what ends ---
@@ -260,8 +260,8 @@ class Alone:
     def _unmanaged(self, member: Member) -> bool:
         table, platform = self.estate.coverage_table, member.facts.platform
         return any(
-            not one.managed or table.reach("site-list", one.name, platform, "http") is Reach.NONE
-            for one in member.facts.browsers
+            not browser.managed or table.reach("site-list", browser.name, platform, "http") is Reach.NONE
+            for browser in member.facts.browsers
         )
 
     def _starts_free(self, member: Member) -> bool:

@@ -93,7 +93,7 @@ def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collec
         if world.out_of_time():
             found.unsure |= meeting
             continue
-        shown = {one: cutter.show(one) for one in subjects}
+        shown = {subject: cutter.show(subject) for subject in subjects}
         own = cutter.cut(shown)
         for swept in Sweep([own], crowd, world.directory, world.now).classes():
             if world.out_of_time():
@@ -113,11 +113,11 @@ class _Arena:
         self._cutter = cutter
         self.by_ruleset: dict[str, list[str]] = defaultdict(list)
         self._warning: set[str] = set()
-        for one in estate.assignments:
-            if one.state is State.ACTIVE:
-                self.by_ruleset[one.ruleset].append(one.key)
-                if one.action is Override.WARN:
-                    self._warning.add(one.ruleset)
+        for assignment in estate.assignments:
+            if assignment.state is State.ACTIVE:
+                self.by_ruleset[assignment.ruleset].append(assignment.key)
+                if assignment.action is Override.WARN:
+                    self._warning.add(assignment.ruleset)
 
     def enter(self, shown: Shown) -> tuple[frozenset[Met], bool]:
         """The rules that match, and whether any two of them can meet."""
@@ -125,8 +125,8 @@ class _Arena:
         every = frozenset(one for contest in (*others, indicators, sites) for one in contest)
         if any(map(self._is_contest, (*others, indicators, sites))):
             return every, True
-        warns = any(one.action is Action.WARN or one.ruleset in self._warning for one in indicators)
-        allows = any(one.action is Action.ALLOW for one in indicators)
+        warns = any(indicator.action is Action.WARN or indicator.ruleset in self._warning for indicator in indicators)
+        allows = any(indicator.action is Action.ALLOW for indicator in indicators)
         return every, (warns and any(others)) or (allows and bool(sites))
 
     def is_alone(self, ruleset: Ruleset, rule: Rule) -> bool:
@@ -165,7 +165,7 @@ def _contested(
             continue
         looked.add(subject)
         if (len(looked) % 50 == 0 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
-            return alike, alone, {one.key for one in estate.assignments}
+            return alike, alone, {assignment.key for assignment in estate.assignments}
         shown = cutter.show(subject)
         met, contested = arena.enter(shown)
         if not contested:
@@ -184,7 +184,7 @@ def _generic(
     """What shows each rule in force: itself, and something within it that nothing else names. Rules that meet no other
     one, as nearly all of a feed's do, are put with those that are alone.
     """
-    rulesets = [one for one in estate.rulesets if one.key in in_force]
+    rulesets = [ruleset for ruleset in estate.rulesets if ruleset.key in in_force]
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):
             if arena.is_alone(ruleset, rule):
@@ -192,7 +192,9 @@ def _generic(
                 continue
             yield from subjects_of(ruleset.kind, rule.selector, known)
             yield from _within(ruleset.kind, rule)
-    if any(rule.selector.kind in ("service", "decision", "suitability") for one in rulesets for rule in one.rules):
+    if any(
+        rule.selector.kind in ("service", "decision", "suitability") for ruleset in rulesets for rule in ruleset.rules
+    ):
         for service in estate.services:
             for host in service.hosts:
                 yield host_subject(host)
@@ -249,26 +251,26 @@ class _Ring:
                     self._soften(subject, weighed)
                     self._sites(frame, subject, one, weighed)
 
-    def _named(self, one: Contender) -> InForce:
-        own = self._policy.bundle.assignments[one.assignment]
-        number = self._numbers[own.ruleset][one.rule - 1]
-        return InForce(own.key, own.ruleset, number, own.target, Action(one.action), own.mandatory)
+    def _named(self, contender: Contender) -> InForce:
+        own = self._policy.bundle.assignments[contender.assignment]
+        number = self._numbers[own.ruleset][contender.rule - 1]
+        return InForce(own.key, own.ruleset, number, own.target, Action(contender.action), own.mandatory)
 
-    def _note(self, subject: Subject, one: Contender, wins: bool) -> None:
-        named = self._named(one)
+    def _note(self, subject: Subject, contender: Contender, wins: bool) -> None:
+        named = self._named(contender)
         key = (named.assignment, named.rule)
         self._found.in_play[key].add(self._swept.members, subject)
         if wins:
             self._found.winning.add(key)
 
     def _settle(self, frame: Frame, subject: Subject, contenders: Sequence[Contender], settled: Settled) -> None:
-        for one in contenders:
-            if one.action == Action.LOG or not frame.counts(one):
+        for contender in contenders:
+            if contender.action == Action.LOG or not frame.counts(contender):
                 continue
-            self._note(subject, one, one is settled.winner)
+            self._note(subject, contender, contender is settled.winner)
             # where a mandatory rule stands it is moot who won among the ordinary ones
-            if settled.winner is not None and settled.winner is not one:
-                self._meet(subject, settled.winner, one, lost_on(one, settled.winner, frame.people))
+            if settled.winner is not None and settled.winner is not contender:
+                self._meet(subject, settled.winner, contender, lost_on(contender, settled.winner, frame.people))
 
     def _meet(self, subject: Subject, winner: Contender, loser: Contender, rung: Rung) -> None:
         meeting = Meeting(self._named(winner), self._named(loser), rung)

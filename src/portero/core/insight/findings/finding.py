@@ -85,8 +85,8 @@ class _Judge:
         yield from self._disagreeing()
         yield from self._shadowed()
 
-    def _words(self, one: InForce) -> str:
-        return wording.on(one.ruleset, one.target)
+    def _words(self, in_force: InForce) -> str:
+        return wording.on(in_force.ruleset, in_force.target)
 
     def _pairs(self, met: Mapping[Meeting, Tally]) -> dict[_Pair, list[tuple[Meeting, Tally]]]:
         pairs: dict[_Pair, list[tuple[Meeting, Tally]]] = defaultdict(list)
@@ -124,10 +124,10 @@ class _Judge:
                 remedies=[*self._raising(pair), ("pause-assignment", {"assignment": pair.winner})],
             )
 
-    def _is_opposed(self, one: Meeting) -> bool:
+    def _is_opposed(self, meeting: Meeting) -> bool:
         """Whether two groups, neither of which is a part of the other, say different things of the same."""
-        winner, loser = one.winner, one.loser
-        if one.rung is not Rung.TARGET or winner.action is loser.action or winner.mandatory or loser.mandatory:
+        winner, loser = meeting.winner, meeting.loser
+        if meeting.rung is not Rung.TARGET or winner.action is loser.action or winner.mandatory or loser.mandatory:
             return False
         stronger, weaker = winner.target, loser.target
         if stronger is None or weaker is None or stronger == weaker or weaker in BUILT_IN:
@@ -159,19 +159,19 @@ class _Judge:
                 remedies=[("replace-weaker", {"assignment": pair.loser})],
             )
 
-    def _is_opening(self, one: Meeting) -> bool:
-        winner, loser = one.winner, one.loser
+    def _is_opening(self, meeting: Meeting) -> bool:
+        winner, loser = meeting.winner, meeting.loser
         if winner.action is not Action.ALLOW or loser.action not in _STOPS or winner.mandatory or loser.mandatory:
             return False
-        if one.rung not in (Rung.SELECTOR, Rung.BROWSER) or winner.target is None:
+        if meeting.rung not in (Rung.SELECTOR, Rung.BROWSER) or winner.target is None:
             return False
         if not self._closes(loser):
             return False
         own = -1 if loser.target is None else self._rank[loser.target]
         return self._rank[winner.target] > own
 
-    def _closes(self, one: InForce) -> bool:
-        return self._estate.ruleset_by_key[one.ruleset].rules[one.rule - 1].names_everything
+    def _closes(self, in_force: InForce) -> bool:
+        return self._estate.ruleset_by_key[in_force.ruleset].rules[in_force.rule - 1].names_everything
 
     # --- a warn that softens a block; layers that disagree ---
 
@@ -247,10 +247,10 @@ class _Judge:
 
     def _is_once(self, put: Put) -> bool:
         """Whether its ruleset is assigned nowhere else: what is idle here may count there."""
-        return sum(one.ruleset == put.ruleset.key for one in self._estate.assignments) == 1
+        return sum(assignment.ruleset == put.ruleset.key for assignment in self._estate.assignments) == 1
 
     def _rules(self, rules: Iterator[InForce]) -> list[RuleAt]:
-        found = dict.fromkeys((one.ruleset, one.rule) for one in rules)
+        found = dict.fromkeys((rule.ruleset, rule.rule) for rule in rules)
         return [rule_at(self._estate.ruleset_by_key[ruleset], number) for ruleset, number in found]
 
 
@@ -259,8 +259,8 @@ def _about(pair: _Pair) -> tuple[str, ...]:
 
 
 def _joined(met: Sequence[tuple[Meeting, Tally]]) -> tuple[Held, list[str]]:
-    subjects = dict.fromkeys(one for _, tally in met for one in tally.subjects)
-    words = dict.fromkeys(sentences.subject_words(one.kind, one.name) for one in subjects)
+    subjects = dict.fromkeys(subject for _, tally in met for subject in tally.subjects)
+    words = dict.fromkeys(sentences.subject_words(subject.kind, subject.name) for subject in subjects)
     return _held(tally for _, tally in met), list(words)
 
 

@@ -22,7 +22,7 @@ LONGER = timedelta(days=30)
 
 def apply_remedy(estate: Estate, finding: Finding, key: str, now: datetime) -> Estate:
     """The estate as a remedy of one of its findings leaves it. KeyError where the finding has no such remedy."""
-    if all(one.key != key for one in finding.remedies):
+    if all(remedy.key != key for remedy in finding.remedies):
         raise KeyError(key)
     if key in _EXTENDING:
         return _EXTENDING[key](estate, finding, now)
@@ -38,15 +38,17 @@ def _longer(end: datetime, now: datetime) -> datetime:
 
 
 def _with_assignment(estate: Estate, key: str, **changed: Any) -> Estate:
-    def other(one: Assignment) -> Assignment:
-        return Assignment.model_validate({**dict(one), **changed}) if one.key == key else one
+    def other(assignment: Assignment) -> Assignment:
+        return Assignment.model_validate({**dict(assignment), **changed}) if assignment.key == key else assignment
 
     return estate.replacing(assignments=tuple(map(other, estate.assignments)))
 
 
 def _remove_assignment(estate: Estate, finding: Finding) -> Estate:
     gone = finding.assignments[0]
-    return estate.replacing(assignments=tuple(one for one in estate.assignments if one.key != gone))
+    return estate.replacing(
+        assignments=tuple(assignment for assignment in estate.assignments if assignment.key != gone)
+    )
 
 
 def _pause(estate: Estate, finding: Finding) -> Estate:
@@ -62,7 +64,7 @@ def _only_record(estate: Estate, finding: Finding) -> Estate:
 
 
 def _extend(estate: Estate, finding: Finding, now: datetime) -> Estate:
-    one = next(one for one in estate.assignments if one.key == finding.assignments[0])
+    one = next(assignment for assignment in estate.assignments if assignment.key == finding.assignments[0])
     assert one.ends is not None
     return _with_assignment(estate, one.key, ends=_longer(one.ends, now))
 
@@ -72,7 +74,7 @@ def _extend(estate: Estate, finding: Finding, now: datetime) -> Estate:
 
 def _with_rules(estate: Estate, finding: Finding, edit: Callable[[Rule], Rule | None]) -> Estate:
     """The estate with the finding's rules edited, or removed where the edit gives None."""
-    wanted = {(one.ruleset, one.selector) for one in finding.rules}
+    wanted = {(rule.ruleset, rule.selector) for rule in finding.rules}
 
     def other(ruleset: Ruleset) -> Ruleset:
         if all(key != ruleset.key for key, _ in wanted):
@@ -125,8 +127,8 @@ def _raise_group(estate: Estate, finding: Finding) -> Estate:
 
 def _enforce_startup(estate: Estate, finding: Finding) -> Estate:
     group = finding.groups[0]
-    own = next((dict(one) for one in estate.layer_modes if one.group == group), {"group": group})
-    others = tuple(one for one in estate.layer_modes if one.group != group)
+    own = next((dict(layer_mode) for layer_mode in estate.layer_modes if layer_mode.group == group), {"group": group})
+    others = tuple(layer_mode for layer_mode in estate.layer_modes if layer_mode.group != group)
     enforcing = GroupLayers.model_validate({**own, "startup": LayerMode.ENFORCING})
     return estate.replacing(layer_modes=(*others, enforcing))
 

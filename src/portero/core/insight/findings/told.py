@@ -67,7 +67,7 @@ def finding(
         groups=tuple(groups),
         rules=tuple(rules[:MOST_RULES]),
         devices=len(devices),
-        examples=tuple(sorted(one.facts.hostname for one in islice(devices, MOST_SORTED))[:FEW]),
+        examples=tuple(sorted(device.facts.hostname for device in islice(devices, MOST_SORTED))[:FEW]),
         remedies=tuple(Remedy(key=key, sentence=sentences.remedy(key, **names)) for key, names in remedies),
         at=at,
     )
