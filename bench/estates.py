@@ -83,7 +83,10 @@ def make_estate(groups: int, assignments: int, indicators: int = 0, seed: int = 
     if indicators:
         own = indicator_rulesets(indicators, rng)
         rulesets += own
-        made += [Assignment(key=f"all-{one.key}", ruleset=one.key, to=("whole-fleet",)) for one in own]
+        made += [
+            Assignment(key=f"all-{indicator_ruleset.key}", ruleset=indicator_ruleset.key, to=("whole-fleet",))
+            for indicator_ruleset in own
+        ]
     return Estate(
         groups=tuple(Group(key=key) for key in keys),
         schedules=SCHEDULES,

@@ -64,10 +64,10 @@ def test_a_verdict_from_documents_alone(files):
     told = json.loads(check(files, "tern-bridge-1", "https://www.lucky-reef.example/x", "--json").stdout)
     assert list(told["attempt"]) == ["device", "user", "browser", "url", "at", "place"]
     assert (told["attempt"]["user"], told["attempt"]["place"]) == (None, "on-site")
-    layer = next(one for one in told["intended"]["layers"] if one["layer"] == "filter")
-    assert (told["intended"]["verdict"], layer["winner"]["assignment"]) == ("allow", "leeway--bridge")
-    assert [(one["ruleset"], one["rung"]) for one in layer["lost"]] == [("no-gambling", "target")]
-    assert next(one for one in told["intended"]["layers"] if one["layer"] == "browser")["winner"] is None
+    found = next(layer for layer in told["intended"]["layers"] if layer["layer"] == "filter")
+    assert (told["intended"]["verdict"], found["winner"]["assignment"]) == ("allow", "leeway--bridge")
+    assert [(one["ruleset"], one["rung"]) for one in found["lost"]] == [("no-gambling", "target")]
+    assert next(layer for layer in told["intended"]["layers"] if layer["layer"] == "browser")["winner"] is None
     absent = ("observed", "revision", "bundle", "applied_bundle")
     assert (told["gap"], *(told[name] for name in absent)) == ("none", None, None, None, None)
 

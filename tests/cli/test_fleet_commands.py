@@ -124,4 +124,4 @@ def test_a_machine_is_labelled_and_retired(cli, machine):
     assert "Nothing was changed" in cli("device", "retire", machine, input="n\n")
     assert "Retired desk-1" in cli("device", "retire", machine, "--yes", "--reason", "sold")
     history = json.loads(cli("device", "list", "--lifecycle", "retired", "--json"))
-    assert [one["hostname"] for one in history] == ["desk-1"]
+    assert [machine["hostname"] for machine in history] == ["desk-1"]

@@ -180,7 +180,7 @@ def test_rules_are_added_searched_changed_many_at_once_and_taken_out(cli):
     told = cli("rule", "list", "fraud", "--search", "refund")
     assert "2 rules of 5." in told
     cli("rule", "change", "fraud", "--search", "refund", "--action", "warn", "--valid-until", "2027-01-31T00:00:00Z")
-    rules = {load["host"]: load for load in json.loads(cli("rule", "list", "fraud", "--json")) if load["host"]}
+    rules = {rule["host"]: rule for rule in json.loads(cli("rule", "list", "fraud", "--json")) if rule["host"]}
     assert (rules["a-refund.example"]["action"], rules["c-invoice.example"]["action"]) == ("warn", "block")
     assert rules["b-refund.example"]["valid_until"] == "2027-01-31T00:00:00Z"
     assert "did you mean “host a-refund.example”" in cli("rule", "remove", "fraud", "host a-refun.example", expect=1)

@@ -68,9 +68,9 @@ def test_outcomes_of_a_row_count_each_circumstance_on_each_machine_at_least_once
         found = compared(estate, fleet, target)
         for row in found.rows:
             always = [outcome for outcome in row.outcomes if outcome.when is None]
-            assert sum(one.devices for one in always) <= found.devices
+            assert sum(outcome.devices for outcome in always) <= found.devices
             if len(always) == len(row.outcomes):
-                assert sum(one.devices for one in always) == found.devices, row
+                assert sum(outcome.devices for outcome in always) == found.devices, row
 
 
 def test_each_target_says_its_own_and_what_differs_comes_first():

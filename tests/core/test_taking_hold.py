@@ -29,7 +29,7 @@ def members(number: int, **facts) -> list[Member]:
 
 
 def hindered(layer: Layer, some: Sequence[Member], *codes: Obstacle, hidden: Sequence[str] = ()):
-    tightened = {layer: {one.id: one for one in some}}
+    tightened = {layer: {member.id: member for member in some}}
     return hindrances(tightened, hidden, lambda _member: codes, COVERAGE)
 
 
@@ -72,7 +72,7 @@ def test_the_most_machines_come_first_and_a_few_are_named():
     codes |= {one.id: (Obstacle(BlockerCode.LAYER_OFF, "filter"),) for one in few}
     tightened = {Layer.FILTER: {one.id: one for one in (*few, *many)}}
     found = hindrances(tightened, (), lambda member: codes[member.id], COVERAGE)
-    assert [(one.code, one.devices) for one in found] == [("layer-observing", 30), ("layer-off", 4)]
+    assert [(hindrance.code, hindrance.devices) for hindrance in found] == [("layer-observing", 30), ("layer-off", 4)]
     assert len(found[0].examples) == FEW
 
 

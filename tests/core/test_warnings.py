@@ -33,7 +33,7 @@ def warned(*written: dict, kind: str = "indicator", estate: Estate = EMPTY, key:
 
 
 def codes(found: list[AuthoringWarning]) -> list[tuple[int | None, str]]:
-    return [(one.rule, one.code) for one in found]
+    return [(authoring_warning.rule, authoring_warning.code) for authoring_warning in found]
 
 
 # --- what will not hold ---

@@ -92,8 +92,8 @@ def test_json_is_read_as_yaml_is():
 def test_each_mistake_is_told_with_its_place_and_the_nearest_right_thing(before, after, expected):
     assert before in GOOD
     told = problems(GOOD.replace(before, after, 1))
-    assert any(expected in one for one in told), told
-    assert all("line" in one for one in told)
+    assert any(expected in problem for problem in told), told
+    assert all("line" in problem for problem in told)
 
 
 def test_hostile_documents_end_in_an_error_within_bounds():
@@ -124,13 +124,17 @@ def test_facts_are_read_and_checked():
     told = problems(
         "portero_facts: 1\ndevices: [{hostname: a, zone: Mars/Base, addresses: [1.2.3]}, {hostname: a}]", read_facts
     )
-    assert any("Mars/Base" in one for one in told)
-    assert any("1.2.3" in one for one in told)
+    assert any("Mars/Base" in problem for problem in told)
+    assert any("1.2.3" in problem for problem in told)
 
 
 def test_the_index_tells_every_bad_line_and_the_shipped_one_is_good():
     told = problems("host,categories\ngood.example,news\nbad.example,nwes\nnot a host,news\nlone.example\n", read_index)
-    assert [one.partition(":")[0] for one in told] == ["line 3, column 1", "line 4, column 1", "line 5, column 1"]
+    assert [problem.partition(":")[0] for problem in told] == [
+        "line 3, column 1",
+        "line 4, column 1",
+        "line 5, column 1",
+    ]
     assert "did you mean “news”?" in told[0]
     index = read_index(SHIPPED_INDEX.read_bytes())
     assert index.get("lucky-reef.example") == ("gambling",)

@@ -104,8 +104,8 @@ RULESET = "portero: 1\nrulesets:\n  - key: x\n    kind: {kind}\n    rules:\n    
 )
 def test_each_mistake_is_told_with_its_place(document, expected):
     told = problems(document.encode())
-    assert any(expected in one for one in told), told
-    assert all(one.startswith("line ") for one in told), told
+    assert any(expected in problem for problem in told), told
+    assert all(problem.startswith("line ") for problem in told), told
 
 
 SITE = """

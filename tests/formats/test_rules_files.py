@@ -76,8 +76,8 @@ def test_what_cannot_be_used_of_a_file_is_told_by_line():
         b"g.example,host,block,\n"
     ) + b"\xff.example,host,block,\n"
     found = list(read_rules([data]))
-    assert [one[0] for one in found if not isinstance(one, Refused)] == [2, 9]
-    problems = {one.number: one.problem for one in found if isinstance(one, Refused)}
+    assert [rule[0] for rule in found if not isinstance(rule, Refused)] == [2, 9]
+    problems = {rule.number: rule.problem for rule in found if isinstance(rule, Refused)}
     assert problems[3] == "there is no selector “hots”; did you mean “host”?"
     assert problems[4].startswith("action: ")
     assert problems[5].startswith("valid_until: ")
@@ -249,7 +249,7 @@ def test_bundles_are_the_standards_and_come_back_as_they_went(rules):
     }
     back = list(read_objects(objects_of(text.encode()), Defaults("log", NOW, may_allow=True)))
     expressed = [rule for rule in rules if str(rule.selector) not in {one.name for one in aside}]
-    assert [(one.rule.selector, one.rule.action, one.rule.valid_until) for one in back] == [
+    assert [(object_.rule.selector, object_.rule.action, object_.rule.valid_until) for object_ in back] == [
         (rule.selector, rule.action, rule.valid_until) for rule in expressed
     ]
 

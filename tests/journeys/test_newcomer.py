@@ -110,7 +110,7 @@ def _through_the_commands(service: Service, env: dict[str, str]) -> None:
     cli(*("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin"), input=service.password + "\n")
     assert "metres: 40" in cli("berth", "set", "quay-2", "name=Second quay", "metres=40")
     assert "Nothing was changed" in cli("berth", "set", "quay-2", "metres=50", "--preview")
-    assert [load["metres"] for load in json.loads(cli("berth", "list", "--json"))] == [120, 40]
+    assert [berth["metres"] for berth in json.loads(cli("berth", "list", "--json"))] == [120, 40]
     assert "Second quay" in cli("berth", "list")
     assert "Removed quay-2" in cli("berth", "remove", "quay-2", "--yes")
     assert "500" in start("portero.cli.main", "berth", "set", "quay-2", "metres=501", env=env, expect=2).stderr

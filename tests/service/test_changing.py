@@ -176,7 +176,7 @@ def test_a_preview_of_what_has_none_is_refused_and_not_done(little, service, mac
 
 def test_a_finding_is_shown_accepted_for_a_while_opened_again_and_remedied(little):
     found = little.findings.list(kind="shadowed").items
-    assert [one.assignments for one in found] == [("away--laptops",)]
+    assert [item.assignments for item in found] == [("away--laptops",)]
     (one,) = found
     assert little.findings.get(one.id) == one
     assert [device.hostname for device in little.findings.devices(one.id)] == sorted(one.examples)

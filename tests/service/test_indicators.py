@@ -121,7 +121,7 @@ def test_a_bundle_goes_in_and_out(portero):
     assert (aside.name, aside.problem) == ("A sender", "nothing here is told by email-addr:value")
     made(portero, "mixed", {"host": "c.example", "action": "block"}, {"decision": "declined", "action": "block"})
     data, left_out = portero.indicators.export("mixed", format="stix")
-    assert (left_out, [load["pattern"] for load in json.loads(data)["objects"]]) == (
+    assert (left_out, [indicator["pattern"] for indicator in json.loads(data)["objects"]]) == (
         1,
         ["[domain-name:value = 'c.example']"],
     )

@@ -176,7 +176,9 @@ class Fleet(RuleBasedStateMachine):
                 used.add(row["class"])
                 kept = connection.execute("SELECT code, layer FROM obstacle WHERE device = ?", (member.id,)).fetchall()
                 expected = obstacles(member.facts, modes_of(estate, groups), estate.coverage_table)
-                assert {tuple(one) for one in kept} == {(one.code.value, one.layer or "") for one in expected}
+                assert {tuple(one) for one in kept} == {
+                    (obstacle.code.value, obstacle.layer or "") for obstacle in expected
+                }
             for id in used:
                 packed = classes.get_bundle(connection, by_class[id].digest)
                 assert packed

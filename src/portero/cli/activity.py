@@ -41,19 +41,21 @@ def activity_list(context: Context) -> int:
 
 def _print_activity(found: list[Activity]) -> None:
     rows = []
-    for one in found:
-        winner = one.winner
+    for activity in found:
+        winner = activity.winner
         because = winner.ruleset if winner else ""
-        word = "log" if one.verdict == "allow" and one.logged else one.verdict.value
+        word = "log" if activity.verdict == "allow" and activity.logged else activity.verdict.value
         rows.append(
             (
-                f"{one.at:%H:%M:%S}" if datetime.now(UTC) - one.at < timedelta(hours=12) else f"{one.at:%m-%d %H:%M}",
-                output.cut(one.hostname, 18),
-                output.cut(one.user or "–", 12),
+                f"{activity.at:%H:%M:%S}"
+                if datetime.now(UTC) - activity.at < timedelta(hours=12)
+                else f"{activity.at:%m-%d %H:%M}",
+                output.cut(activity.hostname, 18),
+                output.cut(activity.user or "–", 12),
                 output.mark(word),
-                output.cut(one.host, 22),
+                output.cut(activity.host, 22),
                 output.cut(because, 12),
-                one.reference or "",
+                activity.reference or "",
             )
         )
     headings = ("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST", "RULESET", "REFERENCE")
@@ -61,7 +63,7 @@ def _print_activity(found: list[Activity]) -> None:
 
 
 def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -> None:
-    known = {(one.device, one.seq) for one in seen}
+    known = {(activity.device, activity.seq) for activity in seen}
     try:
         while True:
             time.sleep(1)

@@ -83,7 +83,7 @@ def assignment_list(context: Context) -> int:
         output.print_json(found)
     elif options.csv:
         names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason")
-        output.print_csv(names, ([_cell(one, name) for name in names] for one in found))
+        output.print_csv(names, ([_cell(assignment, name) for name in names] for assignment in found))
     elif not found:
         output.say("Nothing is assigned: portero assign RULESET --to GROUP")
     else:

@@ -21,14 +21,14 @@ def correction_list(context: Context) -> int:
     else:
         rows = [
             (
-                one.host,
-                " ".join(one.categories),
-                " ".join(one.feeds_say) or "–",
-                one.by or "",
-                f"{one.at:%Y-%m-%d}" if one.at else "",
-                one.reason or "",
+                correction.host,
+                " ".join(correction.categories),
+                " ".join(correction.feeds_say) or "–",
+                correction.by or "",
+                f"{correction.at:%Y-%m-%d}" if correction.at else "",
+                correction.reason or "",
             )
-            for one in found
+            for correction in found
         ]
         output.print_table(("HOST", "HERE", "FEEDS SAY", "BY", "ON", "WHY"), rows)
     return DONE

@@ -100,8 +100,9 @@ def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[Probe
     if outcomes:
         passed = len(outcomes) - len(failed)
         output.say(f"{passed} of {wording.counted(len(outcomes), 'probe')} came out as expected.")
-    for one in failed[:MOST_TOLD]:
-        output.say(f"{one.probe_set} {one.number}: {one.tried} on {one.device} is {one.found}, not {one.expected}.", 2)
+    for outcome in failed[:MOST_TOLD]:
+        probe = f"{outcome.probe_set} {outcome.number}: {outcome.tried} on {outcome.device}"
+        output.say(f"{probe} is {outcome.found}, not {outcome.expected}.", 2)
 
 
 def estate_compare(context: Context) -> int:

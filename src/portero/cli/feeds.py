@@ -165,15 +165,15 @@ def feed_generations(context: Context) -> int:
         return DONE
     rows = [
         (
-            str(one.number),
-            f"{one.at:%Y-%m-%d %H:%M}",
-            one.by,
-            f"{one.entries:,}",
-            f"+{one.added:,} ~{one.changed:,} -{one.removed:,}",
-            f"{one.bad:,}",
-            one.state,
+            str(generation.number),
+            f"{generation.at:%Y-%m-%d %H:%M}",
+            generation.by,
+            f"{generation.entries:,}",
+            f"+{generation.added:,} ~{generation.changed:,} -{generation.removed:,}",
+            f"{generation.bad:,}",
+            generation.state,
         )
-        for one in found
+        for generation in found
     ]
     output.print_table(("NUMBER", "AT (UTC)", "BY", "ENTRIES", "DIFFERENT", "BAD", ""), rows, right=(0, 3, 5))
     return DONE

@@ -80,7 +80,7 @@ def _machines(context: Context, found: list[DeviceName]) -> int:
     if context.options.json:
         output.print_json(found)
     else:
-        print("\n".join(one.hostname for one in found))
+        print("\n".join(device_name.hostname for device_name in found))
     return DONE
 
 
@@ -134,7 +134,7 @@ def register(commands: Commands) -> None:
         choices=[severity.value for severity in SEVERITIES],
         help="only those of this severity or a higher one",
     )
-    listing.add_argument("--kind", choices=[one.value for one in FindingKind], help="only those of this kind")
+    listing.add_argument("--kind", choices=[kind.value for kind in FindingKind], help="only those of this kind")
     listing.add_argument("--group", metavar="GROUP", help="only those about a group")
     listing.add_argument("--ruleset", metavar="RULESET", help="only those about a ruleset")
     listing.add_argument("--all", action="store_true", help="those that somebody has accepted too")

@@ -117,9 +117,8 @@ def _tell_report(report: ImportReport) -> None:
         for aside in report.aside[:MOST_TOLD]:
             output.say(f"{aside.name}: {aside.problem}", indent=2)
     if report.files:
-        output.say(
-            f"{wording.counted(report.files, 'hash', 'hashes')} of files go to the startup ruleset {report.files_ruleset}."
-        )
+        hashes = wording.counted(report.files, "hash", "hashes")
+        output.say(f"{hashes} of files go to the startup ruleset {report.files_ruleset}.")
     if report.hits:
         output.say(
             f"In the last 30 days they would have met {wording.counted(report.hit_hosts, 'host')} on"

@@ -91,5 +91,5 @@ def _subject(verdict_change: VerdictChange) -> str:
 def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:
     if found:
         output.say(f"{verb} {wording.counted(len(found), 'finding')}:")
-    for one in found[:MOST_CHANGES]:
-        output.say(f"{one.severity}: {one.sentence}", indent=2)
+    for finding in found[:MOST_CHANGES]:
+        output.say(f"{finding.severity}: {finding.sentence}", indent=2)

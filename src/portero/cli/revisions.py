@@ -33,11 +33,18 @@ def revision_list(context: Context) -> int:
         output.print_json(found)
     elif options.csv:
         columns = ("number", "at", "by", "summary", "reason", "devices")
-        output.print_csv(columns, ([getattr(one, name) for name in columns] for one in found))
+        output.print_csv(columns, ([getattr(revision, name) for name in columns] for revision in found))
     else:
         rows = [
-            (str(one.number), f"{one.at:%Y-%m-%d %H:%M}", one.by, one.summary, str(one.devices), one.reason or "")
-            for one in found
+            (
+                str(revision.number),
+                f"{revision.at:%Y-%m-%d %H:%M}",
+                revision.by,
+                revision.summary,
+                str(revision.devices),
+                revision.reason or "",
+            )
+            for revision in found
         ]
         output.print_table(("", "AT (UTC)", "BY", "WHAT", "MACHINES", "REASON"), rows, right=(0, 4))
     return DONE

@@ -178,7 +178,7 @@ def register(commands: Commands) -> None:
     adding.add_argument("value", nargs="?", metavar="VALUE", help="what of that kind; everything takes none")
     adding.add_argument("--exact", action="store_true", help="with host or url: only this very one")
     for made in (adding, changing):
-        actions = [one.value for one in Action]
+        actions = [action.value for action in Action]
         made.add_argument("--action", choices=actions, required=made is adding, help="what to do about it")
         made.add_argument("--name", help="name for people")
         made.add_argument("--note", help="a note")

@@ -57,7 +57,7 @@ def register(commands: Commands) -> None:
     put.add_argument("--name", help="name for people")
     put.add_argument("--host", action="append", metavar="HOST", help="a host of it, and all below; may be given again")
     put.add_argument("--suitability", type=int, metavar="0-100", help="100 is best")
-    put.add_argument("--decision", choices=[one.value for one in Decision], help="what was decided")
+    put.add_argument("--decision", choices=[decision.value for decision in Decision], help="what was decided")
     put.add_argument("--trait", action="append", metavar="NAME=VALUE", help="as in second_factor=no")
     put.add_argument("--note", help="a note")
     add_change(put)

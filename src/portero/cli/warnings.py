@@ -16,8 +16,8 @@ MOST_RULES = 5_000
 
 def tell_warnings(found: list[AuthoringWarning]) -> None:
     """Say what should be known of what is being written, on standard error."""
-    for one in found[:20]:
-        output.note(f"! {one.sentence}")
+    for warning in found[:20]:
+        output.note(f"! {warning.sentence}")
     if len(found) > 20:
         output.note(f"! and {len(found) - 20} more")
 
@@ -31,4 +31,4 @@ def warned_of_rules(portero: Portero, ruleset: Ruleset, new: Collection[int]) ->
     """Say what should be known of the new rules of a ruleset, given by their numbers."""
     if new and len(ruleset.rules) <= MOST_RULES:
         found = portero.worklist.warnings(ruleset=ruleset)
-        tell_warnings([one for one in found if one.rule in new])
+        tell_warnings([warning for warning in found if warning.rule in new])

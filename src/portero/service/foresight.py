@@ -147,7 +147,7 @@ class Foresight:
     def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
         with self._store.reading() as connection:
             signing_in = access.names(connection)
-        people = {one.casefold() for one in signing_in}
+        people = {name.casefold() for name in signing_in}
         people.update(user.casefold() for user in world.directory.users)
         people.update(user.casefold() for group in world.directory.user_groups for user in group.users)
         return find_all(estate, world, people, rulesets)

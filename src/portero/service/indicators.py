@@ -236,7 +236,9 @@ class Indicators:
         estate = self._current.snapshot.estate
         most = heaviest(estate, self._fleet.members.combinations()).indicators
         own = [ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator"]
-        hand, feed = (sum(len(one.rules) for one in own if (one.feed is not None) is fed) for fed in (False, True))
+        hand, feed = (
+            sum(len(ruleset.rules) for ruleset in own if (ruleset.feed is not None) is fed) for fed in (False, True)
+        )
         with self._store.writing() as connection:
             kept.note_count(connection, moment(self._now()).date().toordinal(), most, hand, feed)
 

@@ -141,7 +141,7 @@ class Lookups:
         shown = cutter.show(Subject("url", url, url))
         others, indicators, sites = cutter.contests(shown)
         met = dict.fromkeys((*indicators, *(one for contest in others for one in contest), *sites))
-        places = {(one.ruleset, one.rule): False for one in met}
+        places = {(meeting.ruleset, meeting.rule): False for meeting in met}
         places |= {(key, number): True for key, number in cutter.on_pages_of(host) if (key, number) not in places}
         putting: dict[Key, list[Assignment]] = {}
         for assignment in estate.assignments:

@@ -60,18 +60,20 @@ def _layer_name(layer: str) -> LayerName | None:
 def _layer(
     layer: LayerName, estate: Estate, classes: Sequence[ClassCount], first: dict[BlockerCode, int]
 ) -> LayerCount:
-    meant = [one for one in classes if estate.mode_of(layer, one.groups) is LayerMode.ENFORCING]
+    meant = [class_count for class_count in classes if estate.mode_of(layer, class_count.groups) is LayerMode.ENFORCING]
     unheard = {
-        BlockerCode.NEVER_JOINED: sum(one.by_code[BlockerCode.NEVER_JOINED] for one in meant),
-        BlockerCode.CREDENTIAL_REVOKED: sum(one.by_code[BlockerCode.CREDENTIAL_REVOKED] for one in meant),
-        BlockerCode.SILENT: sum(one.silent for one in meant),
+        BlockerCode.NEVER_JOINED: sum(class_count.by_code[BlockerCode.NEVER_JOINED] for class_count in meant),
+        BlockerCode.CREDENTIAL_REVOKED: sum(
+            class_count.by_code[BlockerCode.CREDENTIAL_REVOKED] for class_count in meant
+        ),
+        BlockerCode.SILENT: sum(class_count.silent for class_count in meant),
     }
     lost: dict[BlockerCode, int] = {code: number for code, number in [*unheard.items(), *first.items()] if number}
     return LayerCount(
         layer=layer,
-        meant=sum(one.all for one in meant),
-        enforcing=sum(one.heard for one in meant) - sum(first.values()),
-        not_meant=sum(one.all for one in classes) - sum(one.all for one in meant),
+        meant=sum(class_count.all for class_count in meant),
+        enforcing=sum(class_count.heard for class_count in meant) - sum(first.values()),
+        not_meant=sum(class_count.all for class_count in classes) - sum(class_count.all for class_count in meant),
         lost=tuple(
             _count(code, layer if code in first else None, number)
             for code, number in sorted(lost.items(), key=lambda item: ORDER[item[0]])

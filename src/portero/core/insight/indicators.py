@@ -136,11 +136,11 @@ def _within(rules: Sequence[tuple[int, Rule]], there: Iterable[Placed]) -> dict[
         if rule.selector.kind in PLACED:
             table.add(rule.selector, rule)
     found: dict[Selector, list[Placed]] = {}
-    for one in there:
-        shown, selector = visit_of(one.rule), one.rule.selector
+    for placed in there:
+        shown, selector = visit_of(placed.rule), placed.rule.selector
         for rule in table.met_by(*shown) if shown is not None else ():
             if rule.selector != selector and _holds(rule.selector, selector, narrowness(selector)):
-                found.setdefault(rule.selector, []).append(one)
+                found.setdefault(rule.selector, []).append(placed)
     return found
 
 

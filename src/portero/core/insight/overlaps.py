@@ -74,7 +74,7 @@ def overlap(
     With `typed` subjects, of those alone.
     """
     subjects, cutter = list(typed) or list(_named_by(estate, world, targets)), world.cutter(estate)
-    shown = {fromkey: cutter.show(fromkey) for fromkey in dict.fromkeys(subjects)}
+    shown = {subject: cutter.show(subject) for subject in dict.fromkeys(subjects)}
     own = cutter.cut(shown)
     saying = {target: _Saying(own, target, members) for target in targets}
     outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
@@ -198,8 +198,8 @@ def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:
 
 def _row(subject: Subject, said: Sequence[Contribution], outcomes: Sequence[OverlapOutcome]) -> OverlapRow:
     by_target: Mapping[str, set[Action]] = defaultdict(set)
-    for one in said:
-        by_target[one.target].add(one.action)
+    for contribution in said:
+        by_target[contribution.target].add(contribution.action)
     words = [frozenset(one) for one in by_target.values()]
     return OverlapRow(
         subject=f"{subject.kind} {subject.name}",

@@ -75,10 +75,10 @@ def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:
 def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:
     """The codes of what of a visit does not show over https, where what is stopped hangs on it."""
     stopped = [verdict for verdict in verdicts if verdict.effect in ("stopped", "warned")]
-    urls = [one.subject.removeprefix("url ") for one in stopped if one.subject.startswith("url ")]
+    urls = [verdict.subject.removeprefix("url ") for verdict in stopped if verdict.subject.startswith("url ")]
     if any(not UrlPattern.read(url, exact=False).is_whole_host for url in urls):
         yield "path-hidden"
-    if any(one.subject.startswith(("search_term ", "media_type ")) for one in stopped):
+    if any(verdict.subject.startswith(("search_term ", "media_type ")) for verdict in stopped):
         yield "content-hidden"
 
 

@@ -147,6 +147,10 @@ def members_of(application_set: ApplicationSet, applications: Iterable[Applicati
     catalogue = catalogue_of(known)
     return tuple(
         sorted(
-            {one.sha256 for one in known if one.sha256 and test.fit(Started.of(one, catalogue)).narrowness is not None}
+            {
+                application.sha256
+                for application in known
+                if application.sha256 and test.fit(Started.of(application, catalogue)).narrowness is not None
+            }
         )
     )

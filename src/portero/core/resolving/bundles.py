@@ -130,7 +130,7 @@ def compile_bundle(
     With the names of a device (hostname, id) also what is meant for it alone.
     """
     compiled = list(_assignments(estate, groups, names, states))
-    assignments = tuple(one.made for one in compiled)
+    assignments = tuple(assignment.made for assignment in compiled)
     settings = estate.settings
     return Bundle(
         portero_bundle=BUNDLE_FORMAT,

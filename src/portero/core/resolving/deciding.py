@@ -174,7 +174,12 @@ def weigh_sites(frame: Frame, visit: Visit) -> SiteOutcome:
     matching = [pattern for pattern in patterns if matches(pattern[0], visit)]
     best = min(
         matching,
-        key=lambda one: (*one[0].precedence, one[1].action != Action.ALLOW, not one[1].mandatory, one[1].place),
+        key=lambda pattern: (
+            *pattern[0].precedence,
+            pattern[1].action != Action.ALLOW,
+            not pattern[1].mandatory,
+            pattern[1].place,
+        ),
         default=None,
     )
     return SiteOutcome(best, matching, bool(patterns))

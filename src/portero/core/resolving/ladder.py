@@ -124,12 +124,12 @@ def settle(contenders: Iterable[Contender], people: Sequence[int], at: float) ->
 def _winner(side: list[Contender], people: Sequence[int]) -> Contender:
     if len(side) == 1:
         return side[0]
-    best = min(side, key=lambda one: one.strength(people))
+    best = min(side, key=lambda contender: contender.strength(people))
     if best.feed:
         # a feed never loosens: where its rule would win and is looser than the hand-written winner, that one stands
-        written = [one for one in side if not one.feed]
+        written = [contender for contender in side if not contender.feed]
         if written:
-            by_hand = min(written, key=lambda one: one.strength(people))
+            by_hand = min(written, key=lambda contender: contender.strength(people))
             if by_hand.looseness < best.looseness:
                 return by_hand
     return best

@@ -236,8 +236,8 @@ def teller_of(policy: Policy) -> Teller:
 def _once_each(lost: Iterable[LostRule], winner: RuleReference | None) -> tuple[LostRule, ...]:
     """One entry a rule: a family's rule may lose in several categories of a host, or win in one and lose in others."""
     seen: dict[tuple[str, int], LostRule] = {}
-    for one in lost:
-        seen.setdefault((one.assignment, one.rule), one)
+    for lost_rule in lost:
+        seen.setdefault((lost_rule.assignment, lost_rule.rule), lost_rule)
     if winner is not None:
         seen.pop((winner.assignment, winner.rule), None)
     return tuple(seen.values())

@@ -229,9 +229,9 @@ def expect_version(if_match: str | None, what: str, version: int, current: Calla
 def the(objects: Iterable[Any], noun: AuthoredNoun, key: str) -> Any:
     """The one with that key. Problem where there is none."""
     listed = list(objects)
-    for one in listed:
-        if noun.key_of(one) == key:
-            return one
+    for object_ in listed:
+        if noun.key_of(object_) == key:
+            return object_
     raise Problem("not-found", wording.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
 
 

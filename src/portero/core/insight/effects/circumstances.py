@@ -224,12 +224,14 @@ def when(changed: set[Circumstance], every: set[Circumstance]) -> str | None:
     if changed == every:
         return None
     parts = [*_by_person(changed, every), *_by_place(changed, every), *_by_schedule(changed, every)]
-    if {one.restarted for one in every} != (own := {one.restarted for one in changed}):
+    if {circumstance.restarted for circumstance in every} != (
+        own := {circumstance.restarted for circumstance in changed}
+    ):
         parts.append("after a restart" if own == {True} else "until the machine restarts")
-    since = {one.moment.since for one in changed}
+    since = {circumstance.moment.since for circumstance in changed}
     if None not in since:
         parts.append(sentences.from_moment(min(moment for moment in since if moment is not None)))
-    elif {one.moment.since for one in every} != since:
+    elif {circumstance.moment.since for circumstance in every} != since:
         parts.append("for now")
     return ", ".join(parts) or "in some circumstances"
 
@@ -243,14 +245,14 @@ def _by_person(changed: set[Circumstance], every: set[Circumstance]) -> Iterator
 
 
 def _by_place(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
-    own = {one.place for one in changed}
-    if own != {one.place for one in every}:
+    own = {circumstance.place for circumstance in changed}
+    if own != {circumstance.place for circumstance in every}:
         yield own.pop()
 
 
 def _by_schedule(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
-    schedules = sorted({key for one in every for key in one.moment.opened})
+    schedules = sorted({key for circumstance in every for key in circumstance.moment.opened})
     for key in schedules:
-        own = {key in one.moment.opened for one in changed}
-        if own != {key in one.moment.opened for one in every}:
+        own = {key in circumstance.moment.opened for circumstance in changed}
+        if own != {key in circumstance.moment.opened for circumstance in every}:
             yield f"during {key}" if own == {True} else f"outside {key}"

@@ -140,7 +140,7 @@ class _Arena:
         return self._cutter.is_lonely(rule.selector)
 
     def _is_contest(self, contest: Sequence[Met]) -> bool:
-        return len(contest) > 1 or any(len(self.by_ruleset[one.ruleset]) > 1 for one in contest)
+        return len(contest) > 1 or any(len(self.by_ruleset[met.ruleset]) > 1 for met in contest)
 
     def keys(self, met: Iterable[Met]) -> Iterator[tuple[str, int]]:
         """The rules by assignment and number."""
