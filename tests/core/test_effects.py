@@ -11,7 +11,7 @@ from judging import assigned, rules
 
 from made_estates import BASE, Maker
 from portero.core.insight.effects.circumstances import Calendar, people_of
-from portero.core.insight.effects.subjects import Known, programs_of, subjects_of, url_of
+from portero.core.insight.effects.subjects import KnownSubjects, programs_of, subjects_of, url_of
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.windows import Windows
 from portero.core.nouns.action import Action
@@ -46,7 +46,7 @@ def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, ta
 
 @pytest.mark.parametrize("seed", range(60))
 def test_a_set_is_shown_by_programs_that_it_holds(seed):
-    known = Known((), (), list, {})
+    known = KnownSubjects((), (), list, {})
     for written in Maker(seed).estate()["application_sets"]:
         application_set = ApplicationSet.model_validate(written)
         for program in programs_of(application_set, known):
@@ -55,7 +55,7 @@ def test_a_set_is_shown_by_programs_that_it_holds(seed):
 
 
 def test_what_a_rule_stands_for():
-    known = Known((), (), list, {})
+    known = KnownSubjects((), (), list, {})
 
     def shown(kind: str, **rule) -> list[str]:
         selector = Rule.model_validate({**rule, "action": "block"}).selector

@@ -10,7 +10,7 @@ from judging import assigned, rules
 from worlds import Fleet, changed, made, word
 
 from made_estates import BASE
-from portero.core.insight.effects.subjects import Known
+from portero.core.insight.effects.subjects import KnownSubjects
 from portero.core.insight.effects.touching import Touched
 from portero.core.insight.previews import look_ahead, moved_groups
 from portero.core.insight.taking_hold import taking_hold
@@ -46,7 +46,7 @@ def test_a_preview_says_what_the_change_does(part):
         assert outlook.complete
         old, new = fleet.offline(before), fleet.offline(after)
         world = fleet.world(before)
-        known = Known.of((before, after), world.programs, world.catalogue)
+        known = KnownSubjects.of((before, after), world.programs, world.catalogue)
         moved = moved_groups(moves(fleet, before, after), world)
         subjects = set(Touched(before, after, outlook.changes, moved, known).subjects())
         names = Counter(f"{subject.kind} {subject.name}" for subject in subjects)

@@ -15,7 +15,7 @@ from conftest import Process, assignment, eventually, group, ruleset, run_async,
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.web import start_web
 from portero.endpoint.agent import Agent
-from portero.endpoint.calls import NotTaken, Unreachable
+from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.filter import Filter
 from portero.endpoint.folder import Folder
 from portero.endpoint.main import _take_first
@@ -239,7 +239,7 @@ async def _check_in(folder) -> str | None:
         agent = Agent(Folder(folder), http)
         try:
             await agent.check_in()
-        except (Unreachable, NotTaken) as problem:
+        except (ServiceUnreachable, NotTaken) as problem:
             return str(problem)
         return agent.problem
 

@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portero.formats import feed_files
-from portero.formats.feed_files import BadFeed, HostLine, Refused, read_feed, unpacked
+from portero.formats.feed_files import BadFeed, HostLine, RefusedLine, read_feed, unpacked
 
 
-def read(data: bytes, format: str = "host-list", size: int = 1 << 16) -> list[HostLine | Refused]:
+def read(data: bytes, format: str = "host-list", size: int = 1 << 16) -> list[HostLine | RefusedLine]:
     return list(read_feed([data[at : at + size] for at in range(0, len(data), size)], format))
 
 
@@ -36,8 +36,10 @@ def test_a_host_list_is_read_with_its_comments():
 def test_a_hosts_file_names_several_hosts_a_line_and_the_machine_itself():
     data = b"127.0.0.1 localhost\n0.0.0.0 ads.example banners.example # two\n::1 ip6-localhost\nads.example\n"
     assert hosts(data, "hosts-file") == ["ads.example", "banners.example"]
-    refused = [line for line in read(data, "hosts-file") if isinstance(line, Refused)]
-    assert refused == [Refused(4, "“ads.example” is not an address; a line of a hosts file is an address and names")]
+    refused = [line for line in read(data, "hosts-file") if isinstance(line, RefusedLine)]
+    assert refused == [
+        RefusedLine(4, "“ads.example” is not an address; a line of a hosts file is an address and names")
+    ]
 
 
 def test_csv_goes_by_its_heading_where_it_has_one():
@@ -45,7 +47,7 @@ def test_csv_goes_by_its_heading_where_it_has_one():
     assert read(plain, "csv") == [
         HostLine(1, "a.example", ("games", "music"), date(2026, 11, 1)),
         HostLine(2, "b.example", ("games", "sport")),
-        Refused(3, "“2026-02-30” is not a day; write it as in 2026-11-30"),
+        RefusedLine(3, "“2026-02-30” is not a day; write it as in 2026-11-30"),
     ]
     turned = b'\xef\xbb\xbfregistered_on,id,host,categories\n2026-11-01,7,a.example,"games music"\n,8,B.EXAMPLE,sport\n'
     assert read(turned, "csv") == [
@@ -70,7 +72,7 @@ def test_csv_goes_by_its_heading_where_it_has_one():
 def test_a_bad_line_is_told_by_its_number_and_the_others_are_read(line, why):
     found = read(b"one.example\n" + line + b"\nthree.example\n")
     assert [one.number for one in found] == [1, 2, 3]
-    assert isinstance(found[1], Refused)
+    assert isinstance(found[1], RefusedLine)
     assert why in found[1].problem
     assert [found[0].host, found[2].host] == ["one.example", "three.example"]
 
@@ -86,7 +88,7 @@ def test_a_line_without_an_end_is_let_go_as_it_comes():
     found = list(read_feed(endless(), "host-list"))
     peak = tracemalloc.get_traced_memory()[1]
     tracemalloc.stop()
-    assert [(one.number, isinstance(one, Refused)) for one in found] == [(1, False), (2, True), (3, False)]
+    assert [(one.number, isinstance(one, RefusedLine)) for one in found] == [(1, False), (2, True), (3, False)]
     assert peak < 5_000_000, "130 MB passed by"
 
 
@@ -134,7 +136,7 @@ def test_whatever_comes_is_read_or_refused_the_same_however_it_is_cut(data, form
         return
     assert read(data, format, size) == whole
     for line in whole:
-        assert isinstance(line, Refused) or line.host == line.host.lower()
+        assert isinstance(line, RefusedLine) or line.host == line.host.lower()
 
 
 @given(st.lists(st.sampled_from(["a.example", "b.example", "", "# x", "é.example"]), max_size=30))

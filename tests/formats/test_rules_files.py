@@ -14,9 +14,9 @@ from stix2validator import ValidationOptions, validate_string
 
 from portero.core.nouns.rule import Rule
 from portero.formats.cells import guarded, unguarded
-from portero.formats.feed_files import BadFeed, Refused
+from portero.formats.feed_files import BadFeed, RefusedLine
 from portero.formats.rules_csv import read_rules, write_rules
-from portero.formats.stix import Aside, Defaults, StixRule, named_in, objects_of, read_objects, write_bundle
+from portero.formats.stix import Defaults, LeftOut, StixRule, named_in, objects_of, read_objects, write_bundle
 
 NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
 SELECTORS = st.one_of(
@@ -76,8 +76,8 @@ def test_what_cannot_be_used_of_a_file_is_told_by_line():
         b"g.example,host,block,\n"
     ) + b"\xff.example,host,block,\n"
     found = list(read_rules([data]))
-    assert [rule[0] for rule in found if not isinstance(rule, Refused)] == [2, 9]
-    problems = {rule.number: rule.problem for rule in found if isinstance(rule, Refused)}
+    assert [rule[0] for rule in found if not isinstance(rule, RefusedLine)] == [2, 9]
+    problems = {rule.number: rule.problem for rule in found if isinstance(rule, RefusedLine)}
     assert problems[3] == "there is no selector “hots”; did you mean “host”?"
     assert problems[4].startswith("action: ")
     assert problems[5].startswith("valid_until: ")
@@ -103,7 +103,7 @@ def test_a_file_without_the_columns_is_refused(data, why):
 def test_whatever_comes_as_csv_is_read_or_refused(data):
     try:
         for read in read_rules([b"selector,value,action\n" + data]):
-            assert isinstance(read, (Refused, tuple))
+            assert isinstance(read, (RefusedLine, tuple))
     except BadFeed:
         pass
 
@@ -123,7 +123,7 @@ def indicator(pattern: str, **more: object) -> dict[str, object]:
     }
 
 
-def read(*objects: dict[str, object], **defaults: object) -> list[StixRule | Aside]:
+def read(*objects: dict[str, object], **defaults: object) -> list[StixRule | LeftOut]:
     return list(read_objects(objects, Defaults("block", NOW, **defaults)))
 
 
@@ -167,7 +167,7 @@ def test_what_a_pattern_names(pattern, named):
 )
 def test_what_cannot_be_expressed_is_kept_aside_with_the_reason(pattern, why):
     (aside,) = read(indicator(pattern))
-    assert isinstance(aside, Aside)
+    assert isinstance(aside, LeftOut)
     assert why in aside.problem
     assert aside.document["pattern"] == pattern
 
@@ -200,7 +200,7 @@ ODD = st.fixed_dictionaries({}, optional=dict.fromkeys(FIELDS, JSON))
 def test_whatever_stands_in_an_indicator_makes_a_rule_or_is_kept_aside(odd, lifetime):
     bundle = {"type": "bundle", "objects": [{**indicator("[domain-name:value = 'a.example']"), **odd}]}
     (one,) = read(*objects_of(json.dumps(bundle).encode()), lifetime_days=lifetime)
-    if isinstance(one, Aside):
+    if isinstance(one, LeftOut):
         assert one.name
         assert one.problem
         json.dumps(one, ensure_ascii=False, allow_nan=False).encode()  # it can be kept, and sent

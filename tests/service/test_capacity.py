@@ -15,7 +15,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.settings import Settings
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from service.standins import keepers_at
 
 NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
@@ -117,14 +117,14 @@ def test_what_ends_within_a_month_is_counted(keepers):
 def test_what_is_too_much_is_refused_by_every_way_and_less_is_always_taken(keepers):
     enrol(keepers, "ship-1")
     put(keepers, (listed("all", 8), "whole-fleet"), capacity=10)
-    with pytest.raises(Problem, match="would have 11 indicators to carry"):
+    with pytest.raises(Refusal, match="would have 11 indicators to carry"):
         put(keepers, (listed("all", 11), "whole-fleet"), capacity=10)
-    with pytest.raises(Problem, match="would have 16 indicators to carry"):
+    with pytest.raises(Refusal, match="would have 16 indicators to carry"):
         put(keepers, (listed("all", 8), "whole-fleet"), (listed("more", 8), "whole-fleet"), capacity=10)
     put(keepers, (listed("all", 8), "whole-fleet"), capacity=5)
     assert keepers.indicators.capacity().sentence.endswith("on a machine (160%): it is full.")
     put(keepers, (listed("all", 7), "whole-fleet"), capacity=5)
-    with pytest.raises(Problem, match="would have 8 indicators"):
+    with pytest.raises(Refusal, match="would have 8 indicators"):
         put(keepers, (listed("all", 8), "whole-fleet"), capacity=5)
 
 

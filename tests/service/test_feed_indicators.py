@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portero.core.nouns.rule import Rule
-from portero.service.feeds.indicators import Indicators
+from portero.service.feeds.indicators import FeedIndicators
 
 NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
 IDS = st.sampled_from(["one", "two", "three", None])
@@ -23,8 +23,8 @@ RULES = st.builds(
 SAID = st.lists(st.tuples(RULES, IDS), max_size=10)
 
 
-def brought(said: list[tuple[Rule, str | None]]) -> Indicators:
-    made = Indicators()
+def brought(said: list[tuple[Rule, str | None]]) -> FeedIndicators:
+    made = FeedIndicators()
     for rule, id in said:
         made.put(rule, id, "2026-11-25")
     return made
@@ -33,7 +33,7 @@ def brought(said: list[tuple[Rule, str | None]]) -> Indicators:
 @given(SAID)
 def test_it_is_read_back_as_it_was_written(said):
     made = brought(said)
-    again = Indicators.of(made.packed())
+    again = FeedIndicators.of(made.packed())
     assert (again.said(), again.rules(), len(again)) == (made.said(), made.rules(), len(made))
     assert again.packed() == made.packed()
 
@@ -69,7 +69,7 @@ def test_what_has_ended_is_dropped_and_what_lasts_longest_counts(said):
 
 
 def test_since_when_something_is_known_stays():
-    made = Indicators()
+    made = FeedIndicators()
     rule = Rule.model_validate({"host": "a.example", "action": "block"})
     assert made.put(rule, "one", "2026-11-01")
     assert not made.put(rule, "two", "2026-11-20")

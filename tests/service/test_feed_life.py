@@ -16,7 +16,7 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.formats.bundles import open_manifest
 from portero.service.feeds.holdings import KEPT_GENERATIONS
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from service import standins
 from service.standins import Source, configure, keepers_at, poll, summary, text
 from service.test_feeds import categories, enrol
@@ -168,7 +168,7 @@ class Walk:
         """Do something; it is refused exactly where it is not possible."""
         try:
             deed(self.feed)
-        except Problem:
+        except Refusal:
             assert not possible
             return False
         assert possible
@@ -279,7 +279,7 @@ def test_what_is_read_of_a_collection_bit_by_bit_is_what_it_holds(tmp_path, seed
                 feed = keepers.estate.snapshot.estate.feeds[0]
                 for deed in (keepers.feeds.take, keepers.feeds.drop, keepers.feeds.go_back, keepers.feeds.resume):
                     if chance.random() < 0.2:
-                        with suppress(Problem):
+                        with suppress(Refusal):
                             deed(feed)
                 in_force = summary(keepers, "watch").in_force
                 if in_force is not None:

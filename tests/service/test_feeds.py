@@ -13,7 +13,7 @@ from portero.core.nouns.feed import Feed, FeedCredential
 from portero.core.nouns.settings import Settings
 from portero.service import estate
 from portero.service.feeds.fetching import Bounds
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.store import feeds
 from portero.store.database import StoreFull
 from service import standins
@@ -147,7 +147,7 @@ def test_a_feed_that_is_removed_is_forgotten_and_its_kind_never_changes(keepers,
     source.answer = standins.envelope("[domain-name:value = 'a.example']", "[file:hashes.MD5 = 'cd']")
     poll(keepers, "watch")
     other = {"kind": "categories", "format": "csv", "action": None}
-    with pytest.raises(Problem, match="brings indicators, and that never changes"):
+    with pytest.raises(Refusal, match="brings indicators, and that never changes"):
         configure(keepers, Feed.model_validate({**collection(source).model_dump(), **other}))
     configure(keepers)
     assert (rules(keepers), keepers.estate.snapshot.contents) == ([], {})
@@ -179,7 +179,7 @@ def test_a_generation_waits_where_it_is_to_be_looked_at(keepers, source):
     poll(keepers, "list")
     keepers.feeds.drop(feed)
     assert (summary(keepers, "list").waiting, categories(keepers, "a.example")) == (None, ("games",))
-    with pytest.raises(Problem, match="No generation of “list” waits"):
+    with pytest.raises(Refusal, match="No generation of “list” waits"):
         keepers.feeds.take(feed)
 
 
@@ -208,7 +208,7 @@ def test_going_back_lets_the_schedule_rest(keepers, source):
     keepers.feeds.poll_due()
     all_done(keepers)
     assert len(source.asked) == asked
-    with pytest.raises(Problem, match="no earlier generation"):
+    with pytest.raises(Refusal, match="no earlier generation"):
         keepers.feeds.go_back(feed)
     keepers.feeds.resume(feed)
     keepers.feeds.poll_due()

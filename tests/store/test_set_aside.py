@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from portero.formats.stix import Aside
+from portero.formats.stix import LeftOut
 from portero.store import indicators
 from portero.store.database import Store
 
@@ -16,7 +16,7 @@ def store(tmp_path):
     opened.close()
 
 
-def put(store: Store, *asides: Aside, owner: str = "watch", now: float = 0.0) -> None:
+def put(store: Store, *asides: LeftOut, owner: str = "watch", now: float = 0.0) -> None:
     with store.writing() as connection:
         indicators.set_aside(connection, owner, asides, now)
 
@@ -26,8 +26,8 @@ def kept(store: Store, owner: str = "watch", limit: int = 100) -> list:
         return [indicators.aside_of(row) for row in indicators.list_aside(connection, owner, None, limit).rows]
 
 
-def aside(id: str, problem: str = "why", **more: object) -> Aside:
-    return Aside(f"name of {id}", problem, {"id": id, **more})
+def aside(id: str, problem: str = "why", **more: object) -> LeftOut:
+    return LeftOut(f"name of {id}", problem, {"id": id, **more})
 
 
 def test_the_same_object_is_kept_once_for_each_owner(store):

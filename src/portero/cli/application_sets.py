@@ -7,7 +7,7 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import Commands, UsageProblem, add_change
-from portero.cli.family import Family, given_in
+from portero.cli.family import NounFamily, given_in
 from portero.core import wording
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.membership import read_item
@@ -42,7 +42,7 @@ def _tell_set(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family(ApplicationSet)
+    family = NounFamily(ApplicationSet)
     verbs = family.declare(commands)
     example = 'remote-control --include "category=remote-access"'
     rows = family.list(

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from portero.cli import output
-from portero.cli.settings import Settings
+from portero.cli.settings import ClientSettings
 from portero.client import Portero
 
 DONE, FAILED, USAGE, NOT_AS_EXPECTED, UNREACHABLE = 0, 1, 2, 3, 4
@@ -28,7 +28,7 @@ class Context:
 
     def __init__(self, options: argparse.Namespace) -> None:
         self.options = options
-        self.settings = Settings(options)
+        self.settings = ClientSettings(options)
 
     def client(self) -> Portero:
         """The client for the service, as the profile's owner; with --preview one whose changes are only previewed.

@@ -23,7 +23,7 @@ from portero.client.connection import fields_of
 from portero.core.nouns.registry import Authored, noun_of
 
 
-class Family:
+class NounFamily:
     """The commands of one noun."""
 
     def __init__(self, model: type[Authored]) -> None:

@@ -24,7 +24,7 @@ from portero.cli.command import (
     add_change,
     joined_by_commas,
 )
-from portero.cli.family import Family, given_in
+from portero.cli.family import NounFamily, given_in
 from portero.cli.lookups import listing_aside
 from portero.cli.previews import tell_verdicts
 from portero.client import Portero
@@ -284,7 +284,7 @@ def category_index(context: Context) -> int:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family(Feed)
+    family = NounFamily(Feed)
     noun = family.declare(commands)
     example = (
         "harbour-list --kind categories --format csv --address https://feeds.example/hosts.csv --every 6h"

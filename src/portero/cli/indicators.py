@@ -97,7 +97,8 @@ def indicator_import(context: Context) -> int:
 def _tell_report(report: ImportReport) -> None:
     output.say(
         f"{wording.counted(report.rules, 'rule')}: {report.new:,} new, {report.changed:,} changed,"
-        f" {report.unchanged:,} there already, {report.duplicates:,} doubled in the file, {report.ended:,} ended already."
+        f" {report.unchanged:,} there already, {report.duplicates:,} doubled in the file,"
+        f" {report.ended:,} ended already."
     )
     if report.removed:
         output.say(f"{wording.counted(report.removed, 'rule')} that the file does not name would go.")

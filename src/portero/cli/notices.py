@@ -6,7 +6,7 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import Commands, add_change
-from portero.cli.family import Family, given_in
+from portero.cli.family import NounFamily, given_in
 from portero.core.nouns.notice import Notice
 
 
@@ -19,7 +19,7 @@ def _tell_notice(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family(Notice)
+    family = NounFamily(Notice)
     verbs = family.declare(commands)
     example = 'bridge --text "The bridge is for navigation." --contact "the watch desk"'
     rows = family.list(

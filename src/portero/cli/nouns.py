@@ -9,7 +9,7 @@ from typing import Any
 import yaml
 
 from portero.cli.command import Commands, UsageProblem, add_change
-from portero.cli.family import Family
+from portero.cli.family import NounFamily
 from portero.client.connection import fields_of
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.registry import AuthoredNoun
@@ -39,7 +39,7 @@ def _teller(noun: AuthoredNoun) -> Callable[[Any], None]:
 
 
 def _register_alike(commands: Commands, noun: AuthoredNoun) -> None:
-    family = Family(noun.model)
+    family = NounFamily(noun.model)
     verbs, tell = family.declare(commands), _teller(noun)
     rows = family.list(
         (noun.word.upper(), "NAME"),

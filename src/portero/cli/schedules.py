@@ -9,7 +9,7 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import CommandProblem, Commands, UsageProblem, add_change, read_bytes
-from portero.cli.family import Family, given_in
+from portero.cli.family import NounFamily, given_in
 from portero.core import wording
 from portero.core.nouns.schedule import WEEK, Schedule
 from portero.formats.calendars import BadCalendar, read_days_off
@@ -66,7 +66,7 @@ def _tell_schedule(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family(Schedule)
+    family = NounFamily(Schedule)
     verbs = family.declare(commands)
     rows = family.list(
         ("SCHEDULE", "NOW", "WINDOWS"),

@@ -7,7 +7,7 @@ from typing import Any
 
 from portero.cli import output
 from portero.cli.command import Commands, UsageProblem, add_change
-from portero.cli.family import Family, given_in
+from portero.cli.family import NounFamily, given_in
 from portero.core.nouns.service import Decision, Service
 
 
@@ -37,7 +37,7 @@ def _tell_service(one: Any) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    family = Family(Service)
+    family = NounFamily(Service)
     verbs = family.declare(commands)
     example = "quick-drop --host quickdrop.example --suitability 15 --decision declined"
     rows = family.list(

@@ -45,7 +45,7 @@ def _profiles(path: Path) -> dict[str, dict[str, Any]]:
     return profiles
 
 
-class Settings:
+class ClientSettings:
     """The settings that count for one call."""
 
     def __init__(self, options: argparse.Namespace) -> None:

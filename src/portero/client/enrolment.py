@@ -1,4 +1,4 @@
-"""Enrolment codes and invitations."""
+"""EnrolmentPart codes and invitations."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ from portero.client.connection import Part, segment
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
 
 
-class Enrolment(Part):
-    """Enrolment codes and invitations."""
+class EnrolmentPart(Part):
+    """EnrolmentPart codes and invitations."""
 
     def codes(self) -> Iterator[EnrolmentCodeSummary]:
         """All enrolment codes, newest first, without the codes themselves."""

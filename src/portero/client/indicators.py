@@ -1,4 +1,4 @@
-"""Indicators in bulk."""
+"""IndicatorsPart in bulk."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from portero.core.nouns.indicator import CapacityUse, CleanUp, FoundIndicator, I
 from portero.core.nouns.ruleset import RulesetState
 
 
-class Indicators(Part):
+class IndicatorsPart(Part):
     """Rules in bulk, of rulesets of indicators mostly."""
 
     def search(

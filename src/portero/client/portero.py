@@ -22,12 +22,12 @@ if TYPE_CHECKING:
     from portero.client.coverage import Coverage
     from portero.client.devices import Devices
     from portero.client.directory import DirectoryPart
-    from portero.client.enrolment import Enrolment
+    from portero.client.enrolment import EnrolmentPart
     from portero.client.estate import EstateDocument
     from portero.client.feeds import Feeds
     from portero.client.findings import FindingsPart
     from portero.client.groups import Groups
-    from portero.client.indicators import Indicators
+    from portero.client.indicators import IndicatorsPart
     from portero.client.layer_modes import LayerModes
     from portero.client.notices import Notices
     from portero.client.readiness import ReadinessPart
@@ -58,12 +58,12 @@ class Portero:
     coverage: Coverage
     devices: Devices
     directory: DirectoryPart
-    enrolment: Enrolment
+    enrolment: EnrolmentPart
     estate: EstateDocument
     feeds: Feeds
     findings: FindingsPart
     groups: Groups
-    indicators: Indicators
+    indicators: IndicatorsPart
     layer_modes: LayerModes
     notices: Notices
     readiness: ReadinessPart

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from portero.demo.making_hosts import made_up_hosts
-from portero.endpoint.fleet import Plan, PlannedDevice
+from portero.endpoint.fleet import FleetPlan, PlannedDevice
 
 SHIPS = ("tidewren", "guillemot", "kittiwake", "sandpiper")
 TERMINALS = ("eastquay", "northmole", "gullrock", "fairhaven", "lowlight", "stonepier")
@@ -183,11 +183,13 @@ def _ashore(rng: random.Random) -> Iterator[PlannedDevice]:
             )
 
 
-def brackwater_fleet(seed: int = 2026) -> Plan:
+def brackwater_fleet(seed: int = 2026) -> FleetPlan:
     """The whole fleet, about 240 machines, without the one that the demo really runs."""
     rng = random.Random(seed)
     machines = [*_ships(rng), *_terminals(rng), *_ashore(rng)]
-    return Plan(1, [machine for machine in machines if machine.facts["hostname"] != HANDS_ON], seed, past_hours=20.0)
+    return FleetPlan(
+        1, [machine for machine in machines if machine.facts["hostname"] != HANDS_ON], seed, past_hours=20.0
+    )
 
 
 class Old(NamedTuple):

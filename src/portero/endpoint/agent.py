@@ -25,7 +25,7 @@ from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import OFF_SITE, Situation
 from portero.endpoint.calls import ask
-from portero.endpoint.category_index import KeptIndex, fetch_part, file_name, open_index
+from portero.endpoint.category_index import MachineIndex, fetch_part, file_name, open_index
 from portero.endpoint.folder import Folder, Identity, Queue
 from portero.formats.bundles import (
     BadBundle,
@@ -41,7 +41,7 @@ FACTS_EVERY = timedelta(days=1)
 """How often facts are told even where they did not change."""
 
 
-class Ruling(NamedTuple):
+class AgentRuling(NamedTuple):
     """What the endpoint makes of one visit."""
 
     url: str
@@ -59,7 +59,7 @@ class _Files(NamedTuple):
 
     bundle: bytes
     overlay: bytes | None
-    categories: KeptIndex
+    categories: MachineIndex
 
 
 @lru_cache(maxsize=512)
@@ -171,7 +171,7 @@ class Agent:
         parts = CategoryParts.read(written)
         if parts.digest != manifest.index:
             raise BadBundle("the category index is not the one that the manifest names: the digests differ")
-        index = KeptIndex(parts.digest, parts, self.folder.path / "index")
+        index = MachineIndex(parts.digest, parts, self.folder.path / "index")
         # the revision does not change what is decided: the same files give the same rulings
         named = msgspec.structs.replace(manifest, revision=0, made_at="", generations=())
         self.rulings = _rulings_of(named, _Files(packed, overlay, index), self._own.hostname)
@@ -317,7 +317,7 @@ class Agent:
             applied=self._since,
         )
 
-    def rule(self, url: str, user: str | None = None, *, page: bool = True, at: datetime | None = None) -> Ruling:
+    def rule(self, url: str, user: str | None = None, *, page: bool = True, at: datetime | None = None) -> AgentRuling:
         """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none.
 
         `page` is False where no more than the host is seen of it, as in a tunnel.
@@ -326,13 +326,13 @@ class Agent:
         visit = parse_visit(url)
         if self.rulings is None:
             layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
-            return Ruling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
+            return AgentRuling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
         frame = self.rulings.policy.frame(self.situation(user, at))
         entry, layer = self.rulings.of(visit, frame, page)
         layer = self._as_it_is(layer)
         reference = new_reference() if layer.verdict is not Verdict.ALLOW else None
         notice = self._notice(layer) if reference else None
-        return Ruling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference, notice)
+        return AgentRuling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference, notice)
 
     def _notice(self, layer: LayerVerdict) -> BundleNotice | None:
         assert self.rulings is not None
@@ -352,7 +352,7 @@ class Agent:
 
     def record(
         self,
-        ruling: Ruling,
+        ruling: AgentRuling,
         *,
         user: str | None = None,
         browser: str | None = None,

@@ -8,7 +8,7 @@ from typing import Any
 import httpx
 
 
-class Refused(RuntimeError):
+class ServiceRefused(RuntimeError):
     """The service refuses this device or its code; the message is the service's own."""
 
 
@@ -16,24 +16,24 @@ class NotTaken(RuntimeError):
     """The service does not take this one message; asking again later may go well."""
 
 
-class Unreachable(RuntimeError):
+class ServiceUnreachable(RuntimeError):
     """The service cannot be reached just now; the last good bundle holds."""
 
 
 async def ask(http: httpx.AsyncClient, method: str, url: str, **options: Any) -> httpx.Response:
-    """The service's answer. Refused, NotTaken, Unreachable."""
+    """The service's answer. ServiceRefused, NotTaken, ServiceUnreachable."""
     try:
         answer = await http.request(method, url, **options)
     except httpx.HTTPError as problem:
-        raise Unreachable(
+        raise ServiceUnreachable(
             f"{url.split('/device/')[0]} does not answer: {problem or type(problem).__name__}"
         ) from problem
     if answer.status_code >= 500 or answer.status_code == 429:
-        raise Unreachable(f"the service answered {answer.status_code}")
+        raise ServiceUnreachable(f"the service answered {answer.status_code}")
     if answer.status_code >= 400:
         try:
             detail = str(answer.json()["detail"])
         except (json.JSONDecodeError, KeyError, TypeError):
             detail = f"the service answered {answer.status_code}"
-        raise (Refused if answer.status_code in (401, 403) else NotTaken)(detail)
+        raise (ServiceRefused if answer.status_code in (401, 403) else NotTaken)(detail)
     return answer

@@ -10,7 +10,7 @@ from pathlib import Path
 import httpx
 
 from portero.core.matching.categories import CategoryIndex, LayeredIndex
-from portero.endpoint.calls import NotTaken, Unreachable
+from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.bundles import BadBundle, CategoryPart, CategoryParts
 from portero.formats.digests import digest_of_file, digits_of
@@ -32,7 +32,7 @@ def _is(path: Path, digest: str) -> bool:
 
 
 @dataclass(frozen=True)
-class KeptIndex:
+class MachineIndex:
     """A category index as it is kept on this machine. The same digest is the same index, wherever its files are."""
 
     digest: str
@@ -49,7 +49,7 @@ class KeptIndex:
 
 
 @lru_cache(maxsize=8)
-def open_index(kept: KeptIndex) -> CategoryIndex:
+def open_index(kept: MachineIndex) -> CategoryIndex:
     """The index, mapped. BadBundle where a file is missing or is not what its name says."""
     try:
         base, *rest = map(kept.mapped, kept.parts.files)
@@ -61,7 +61,7 @@ def open_index(kept: KeptIndex) -> CategoryIndex:
 async def fetch_part(folder: Folder, http: httpx.AsyncClient, identity: Identity, part: CategoryPart) -> None:
     """Fetch one file that is not here yet, going on where it broke off before.
 
-    Unreachable, NotTaken; BadBundle where what came is not what its name says.
+    ServiceUnreachable, NotTaken; BadBundle where what came is not what its name says.
     """
     name = f"index/{file_name(part.digest)}"
     path = folder.part(name)
@@ -92,4 +92,4 @@ async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, part:
                         break  # more than was signed for: it is none of it
     except httpx.HTTPError as problem:
         told = problem or type(problem).__name__
-        raise Unreachable(f"the category index broke off on its way: {told}") from problem
+        raise ServiceUnreachable(f"the category index broke off on its way: {told}") from problem

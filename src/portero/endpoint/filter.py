@@ -14,7 +14,7 @@ import httpx
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.urls import BadUrl
-from portero.endpoint.agent import Agent, Ruling
+from portero.endpoint.agent import Agent, AgentRuling
 from portero.endpoint.notice import NOTICE_HOST, notice_page
 
 CONTINUE_SECONDS = 600.0
@@ -43,7 +43,7 @@ class Filter:
         self._agent, self._user, self._origin = agent, user, origin
         agent.meet(user)
         self._permits: dict[str, float] = {}
-        self._warned: dict[str, Ruling] = {}
+        self._warned: dict[str, AgentRuling] = {}
         self._http = httpx.AsyncClient(trust_env=False, follow_redirects=False, timeout=30.0)
 
     async def start(self, port: int) -> asyncio.Server:
@@ -57,7 +57,7 @@ class Filter:
             writer.close()
             await writer.wait_closed()
 
-    def judge(self, url: str, browser: str | None, *, page: bool = True) -> Ruling:
+    def judge(self, url: str, browser: str | None, *, page: bool = True) -> AgentRuling:
         """Rule on a visit and record it. A person who went on past the warning is let through."""
         ruling = self._agent.rule(url, self._user, page=page)
         continued = ruling.verdict is Verdict.WARN and self._permits.get(ruling.host, 0) > time.monotonic()
@@ -78,7 +78,7 @@ class Filter:
         self._permits[ruling.host] = time.monotonic() + CONTINUE_SECONDS
         return ruling.url
 
-    def notice(self, ruling: Ruling) -> bytes:
+    def notice(self, ruling: AgentRuling) -> bytes:
         """The notice page."""
         return notice_page(ruling, self._agent.facts.hostname).encode()
 

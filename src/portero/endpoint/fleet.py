@@ -16,7 +16,7 @@ import msgspec
 
 from portero.core.nouns.device import Facts
 from portero.endpoint.agent import Agent
-from portero.endpoint.calls import NotTaken, Refused, Unreachable
+from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 from portero.endpoint.folder import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
@@ -41,7 +41,7 @@ class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
     """URL → how often, relative to the others."""
 
 
-class Plan(msgspec.Struct, forbid_unknown_fields=True):
+class FleetPlan(msgspec.Struct, forbid_unknown_fields=True):
     """A fleet."""
 
     portero_fleet: int
@@ -55,10 +55,10 @@ class BadPlan(ValueError):
     """The plan does not read as one."""
 
 
-def read_plan(data: bytes) -> Plan:
+def read_plan(data: bytes) -> FleetPlan:
     """A plan's bytes. BadPlan with what is wrong where."""
     try:
-        return msgspec.json.decode(data, type=Plan)
+        return msgspec.json.decode(data, type=FleetPlan)
     except msgspec.MsgspecError as problem:
         raise BadPlan(f"not a fleet plan: {problem}") from problem
 
@@ -118,7 +118,7 @@ class SimulatedDevice:
         agent.record(ruling, user=user, browser=browsers[0].name if browsers else None, at=at)
 
 
-async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:
+async def run_fleet(plan: FleetPlan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:
     """Run a plan's devices until cancelled. Those that joined before go on as the same devices."""
     async with new_http(len(plan.devices) + 50) as http:
         devices = [
@@ -134,7 +134,7 @@ async def run_fleet(plan: Plan, folder: Path, service: str, code: str, say: Call
         agents = await asyncio.gather(*(begin(device) for device in devices), return_exceptions=True)
         failed = [agent for agent in agents if isinstance(agent, BaseException)]
         for problem in failed:
-            if not isinstance(problem, Refused | NotTaken | Unreachable):
+            if not isinstance(problem, ServiceRefused | NotTaken | ServiceUnreachable):
                 raise problem
         alive = [(d, a) for d, a in zip(devices, agents, strict=True) if isinstance(a, Agent)]
         say(f"{len(alive)} of {len(devices)} machines are up" + (f"; {failed[0]}" if failed else ""))

@@ -23,8 +23,8 @@ from portero.core import wording
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl
-from portero.endpoint.agent import Agent, Ruling
-from portero.endpoint.calls import NotTaken, Refused, Unreachable
+from portero.endpoint.agent import Agent, AgentRuling
+from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
@@ -76,7 +76,7 @@ async def _join(options: argparse.Namespace) -> int:
 
 async def _take_first(agent: Agent) -> None:
     """Take what the machine should have. What it was told of may be replaced before it is fetched: then it asks again.
-    NotTaken, Refused, Unreachable.
+    NotTaken, ServiceRefused, ServiceUnreachable.
     """
     for pause in (0.2, 1.0):
         try:
@@ -105,7 +105,7 @@ async def _run(options: argparse.Namespace) -> int:
     return _DONE
 
 
-def _ruling_json(ruling: Ruling) -> dict[str, Any]:
+def _ruling_json(ruling: AgentRuling) -> dict[str, Any]:
     return {
         "url": ruling.url,
         "host": ruling.host,
@@ -121,7 +121,7 @@ async def _visit(options: argparse.Namespace) -> int:
         agent = Agent(Folder(options.data), http)
         ruling = agent.rule(options.url, options.user)
         agent.record(ruling, user=options.user)
-        with contextlib.suppress(Unreachable, NotTaken, Refused):
+        with contextlib.suppress(ServiceUnreachable, NotTaken, ServiceRefused):
             await agent.report()
     if options.json:
         print(json.dumps(_ruling_json(ruling), indent=2))
@@ -264,10 +264,10 @@ def run(arguments: list[str] | None = None) -> int:
     try:
         work = options.run(options)
         return int(asyncio.run(_until_told(work) if options.lasts else work))
-    except Unreachable as problem:
+    except ServiceUnreachable as problem:
         _say(f"{problem}. Is the service running?")
         return _UNREACHABLE
-    except (Refused, NotTaken, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
+    except (ServiceRefused, NotTaken, NotJoined, BadUrl, BadPlan, BadDocument, OSError) as problem:
         _say(wording.as_sentence(str(problem)))
         return _FAILED
     except ValidationError as problem:

@@ -8,7 +8,7 @@ import jinja2
 
 from portero.core import sentences
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.endpoint.agent import Ruling
+from portero.endpoint.agent import AgentRuling
 
 NOTICE_HOST = "notice.portero.test"
 """Reserved (RFC 6761): the filter itself answers for it, and nobody else ever can."""
@@ -18,7 +18,7 @@ _PAGE = jinja2.Environment(autoescape=True).from_string(
 )
 
 
-def notice_page(ruling: Ruling, machine: str) -> str:
+def notice_page(ruling: AgentRuling, machine: str) -> str:
     """The page for a ruling that warns or blocks."""
     return _PAGE.render(
         warns=ruling.verdict == "warn",

@@ -11,7 +11,7 @@ import httpx
 
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.endpoint.agent import Agent
-from portero.endpoint.calls import NotTaken, Refused, Unreachable
+from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 
 REPORT_SECONDS = 2.0
 MOST_BACKOFF = 60.0
@@ -47,10 +47,10 @@ async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None]
                 say(f"kept the last good bundle: {agent.problem}")
             backoff = 1.0
             woken = await _until_next(agent, rhythm)
-        except Refused as problem:
+        except ServiceRefused as problem:
             say(f"the service refuses this machine: {problem} The last good bundle stays in force.")
             return
-        except (Unreachable, NotTaken) as problem:
+        except (ServiceUnreachable, NotTaken) as problem:
             say(f"{problem}; the last good bundle stays in force")
             await asyncio.sleep(backoff * random.uniform(0.8, 1.2))
             backoff, woken = min(backoff * 2, MOST_BACKOFF), False
@@ -79,7 +79,7 @@ async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:
         try:
             await agent.report()
             wait = every
-        except (Unreachable, NotTaken):
+        except (ServiceUnreachable, NotTaken):
             wait = min(wait * 2, MOST_BACKOFF)
-        except Refused:
+        except ServiceRefused:
             return

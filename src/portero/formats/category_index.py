@@ -11,7 +11,7 @@ from portero.core.nouns.base import unknown_word
 from portero.core.nouns.urls import normal_site
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.digests import digest_of
-from portero.formats.places import BadDocument, Problem
+from portero.formats.places import BadDocument, DocumentProblem
 
 SHIPPED_INDEX = resources.files("portero.formats") / "category_index.csv"
 """The small index that ships, made-up hosts only, until feeds bring a bigger one."""
@@ -22,7 +22,7 @@ def read_index(data: bytes) -> MemoryIndex:
     apart by spaces or ';'. BadDocument with every bad line by number.
     """
     entries: dict[str, tuple[str, ...]] = {}
-    problems: list[Problem] = []
+    problems: list[DocumentProblem] = []
     reader = csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace"), newline=""))
     try:
         for row in reader:
@@ -31,11 +31,11 @@ def read_index(data: bytes) -> MemoryIndex:
             try:
                 host, categories = _entry(row)
             except ValueError as problem:
-                problems.append(Problem(reader.line_num, 1, (), str(problem)))
+                problems.append(DocumentProblem(reader.line_num, 1, (), str(problem)))
                 continue
             entries[host] = tuple(sorted({*entries.get(host, ()), *categories}))
     except csv.Error as problem:
-        problems.append(Problem(reader.line_num, 1, (), f"not CSV: {problem}"))
+        problems.append(DocumentProblem(reader.line_num, 1, (), f"not CSV: {problem}"))
     if problems:
         raise BadDocument(problems)
     return MemoryIndex(entries, digest_of(data))

@@ -10,7 +10,7 @@ from pydantic import ValidationError
 
 from portero.core.nouns.base import fault_of, unknown_word
 from portero.core.nouns.device import NewDevice
-from portero.formats.places import BadDocument, Problem
+from portero.formats.places import BadDocument, DocumentProblem
 
 _PLAIN = ("hostname", "kind", "unit", "serial")
 _SYSTEM = ("os.family", "os.version")
@@ -24,26 +24,28 @@ def read_device_list(data: bytes) -> list[tuple[int, NewDevice]]:
         names = [name.strip() for name in reader.fieldnames or ()]
     except UnicodeDecodeError as problem:
         line = data[: problem.start].count(b"\n") + 1
-        raise BadDocument([Problem(line, 1, (), "not UTF-8 text; save the list as UTF-8")]) from problem
+        raise BadDocument([DocumentProblem(line, 1, (), "not UTF-8 text; save the list as UTF-8")]) from problem
     except csv.Error as problem:
-        raise BadDocument([Problem(1, 1, (), f"not CSV: {problem}")]) from problem
+        raise BadDocument([DocumentProblem(1, 1, (), f"not CSV: {problem}")]) from problem
     _refuse_columns(names)
     devices: list[tuple[int, NewDevice]] = []
-    problems: list[Problem] = []
+    problems: list[DocumentProblem] = []
     try:
         for row in reader:
             found = _read_row(reader.line_num, names, list(row.values()))
-            if isinstance(found, Problem):
+            if isinstance(found, DocumentProblem):
                 problems.append(found)
             else:
                 devices.append((reader.line_num, found))
             if len(devices) > MOST_LINES:
-                problems.append(Problem(reader.line_num, 1, (), f"more than {MOST_LINES:,} machines; split the list"))
+                problems.append(
+                    DocumentProblem(reader.line_num, 1, (), f"more than {MOST_LINES:,} machines; split the list")
+                )
                 break
     except csv.Error as problem:
-        problems.append(Problem(reader.line_num, 1, (), f"not CSV: {problem}"))
+        problems.append(DocumentProblem(reader.line_num, 1, (), f"not CSV: {problem}"))
     if not devices and not problems:
-        problems.append(Problem(1, 1, (), "the list names no machine"))
+        problems.append(DocumentProblem(1, 1, (), "the list names no machine"))
     if problems:
         raise BadDocument(problems)
     return devices
@@ -52,19 +54,19 @@ def read_device_list(data: bytes) -> list[tuple[int, NewDevice]]:
 def _refuse_columns(names: list[str]) -> None:
     known = (*_PLAIN, *_SYSTEM)
     problems = [
-        Problem(1, 1, (name,), unknown_word("column", name, known) + "; labels are labels.NAME")
+        DocumentProblem(1, 1, (name,), unknown_word("column", name, known) + "; labels are labels.NAME")
         for name in names
         if name not in known and not name.startswith("labels.")
     ]
     if "hostname" not in names:
-        problems.append(Problem(1, 1, ("hostname",), "the heading must name the column “hostname”"))
+        problems.append(DocumentProblem(1, 1, ("hostname",), "the heading must name the column “hostname”"))
     if problems:
         raise BadDocument(problems)
 
 
-def _read_row(line: int, names: list[str], values: list[Any]) -> NewDevice | Problem:
+def _read_row(line: int, names: list[str], values: list[Any]) -> NewDevice | DocumentProblem:
     if len(values) > len(names) or None in values:
-        return Problem(line, 1, (), f"the line has not as many cells as the heading, which has {len(names)}")
+        return DocumentProblem(line, 1, (), f"the line has not as many cells as the heading, which has {len(names)}")
     given = {name: value.strip() for name, value in zip(names, values, strict=True) if value.strip()}
     value: dict[str, Any] = {name: given[name] for name in _PLAIN if name in given}
     value["labels"] = {name.removeprefix("labels."): text for name, text in given.items() if name.startswith("labels.")}
@@ -75,4 +77,4 @@ def _read_row(line: int, names: list[str], values: list[Any]) -> NewDevice | Pro
         return NewDevice.model_validate(value)
     except ValidationError as error:
         first = error.errors()[0]
-        return Problem(line, 1, first["loc"], fault_of(first))
+        return DocumentProblem(line, 1, first["loc"], fault_of(first))

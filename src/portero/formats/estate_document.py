@@ -14,7 +14,7 @@ from portero.core.nouns.assignment import made_key
 from portero.core.nouns.base import fault_of, without_tags
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.formats.places import BadDocument, Path, PlacedFiles, PlacedValues, Problem
+from portero.formats.places import BadDocument, DocumentProblem, Path, PlacedFiles, PlacedValues
 
 Document = TypeVar("Document", Estate, FactsDocument)
 
@@ -116,7 +116,7 @@ def _checked(
     head: Path = within or ()
     dropped: int = 0 if within is None else 1
 
-    def placed_problem(path: Path, message: str) -> Problem:
+    def placed_problem(path: Path, message: str) -> DocumentProblem:
         return placed.problem((*head, *path[dropped:]), message)
 
     try:

@@ -38,14 +38,14 @@ class HostLine(NamedTuple):
     registered: date | None = None
 
 
-class Refused(NamedTuple):
+class RefusedLine(NamedTuple):
     """A line that cannot be used, and why."""
 
     number: int
     problem: str
 
 
-Line = HostLine | Refused
+Line = HostLine | RefusedLine
 
 
 def unpacked(chunks: Iterable[bytes], most: int = MAX_BYTES) -> Iterator[bytes]:
@@ -87,7 +87,7 @@ def _decompressed(unzip: zlib._Decompress, chunk: bytes) -> bytes:
         raise BadFeed("the packed file is damaged") from problem
 
 
-def lines_of(chunks: Iterable[bytes]) -> Iterator[tuple[int, str | Refused]]:
+def lines_of(chunks: Iterable[bytes]) -> Iterator[tuple[int, str | RefusedLine]]:
     """The lines of a file with their numbers. One that is too long, or not UTF-8, is refused by itself. BadFeed."""
     number, rest, skipping = 0, b"", False
     for chunk in chunks:
@@ -110,17 +110,17 @@ def lines_of(chunks: Iterable[bytes]) -> Iterator[tuple[int, str | Refused]]:
         yield number + 1, _line(number + 1, rest)
 
 
-def _too_long(number: int) -> Refused:
-    return Refused(number, f"the line is longer than {MAX_LINE:,} bytes")
+def _too_long(number: int) -> RefusedLine:
+    return RefusedLine(number, f"the line is longer than {MAX_LINE:,} bytes")
 
 
-def _line(number: int, raw: bytes) -> str | Refused:
+def _line(number: int, raw: bytes) -> str | RefusedLine:
     if len(raw) > MAX_LINE:
         return _too_long(number)
     try:
         return raw.decode("utf-8-sig" if number == 1 else "utf-8").rstrip("\r")
     except UnicodeDecodeError:
-        return Refused(number, "the line is not UTF-8")
+        return RefusedLine(number, "the line is not UTF-8")
 
 
 def _host(text: str) -> str:
@@ -212,10 +212,10 @@ def read_feed(chunks: Iterable[bytes], format: str) -> Iterator[Line]:
         format, _CsvLines()
     )
     for number, text in lines_of(unpacked(chunks)):
-        if isinstance(text, Refused):
+        if isinstance(text, RefusedLine):
             yield text
             continue
         try:
             yield from read(number, text)
         except (ValueError, csv.Error) as problem:
-            yield Refused(number, str(problem))
+            yield RefusedLine(number, str(problem))

@@ -15,7 +15,7 @@ MAX_DEPTH = 30
 Path = tuple[str | int, ...]
 
 
-class Problem(NamedTuple):
+class DocumentProblem(NamedTuple):
     """Something wrong in a document: line and column (from 1; 0 where there is none), path, what, and in which file."""
 
     line: int
@@ -34,7 +34,7 @@ class Problem(NamedTuple):
 class BadDocument(ValueError):
     """A document that cannot be taken, with every problem found in it."""
 
-    def __init__(self, problems: list[Problem]) -> None:
+    def __init__(self, problems: list[DocumentProblem]) -> None:
         super().__init__("; ".join(str(problem) for problem in problems[:5]))
         self.problems = problems
 
@@ -59,7 +59,7 @@ class PlacedFiles:
 
     def _add(self, name: str, placed: PlacedValues) -> None:
         if not isinstance(placed.value, dict):
-            raise BadDocument([Problem(1, 1, (), "this is no document: it has no keys")])
+            raise BadDocument([DocumentProblem(1, 1, (), "this is no document: it has no keys")])
         for key, value in placed.value.items():
             origins = self._origins.setdefault(key, [])
             before = self.value.get(key)
@@ -74,11 +74,11 @@ class PlacedFiles:
                 self.value[key] = value
                 origins.append((name, placed, -1))
 
-    def problem(self, path: Path, message: str) -> Problem:
+    def problem(self, path: Path, message: str) -> DocumentProblem:
         """A problem at the path, in the file that it comes from."""
         origins = self._origins.get(str(path[0]), []) if path else []
         if not origins:
-            return Problem(0, 0, path, message)
+            return DocumentProblem(0, 0, path, message)
         listed = len(path) > 1 and isinstance(path[1], int) and origins[0][2] >= 0
         name, placed, number = origins[min(int(path[1]), len(origins) - 1)] if listed else origins[0]
         own = (path[0], number, *path[2:]) if listed else path
@@ -122,9 +122,9 @@ class PlacedValues:
                 break
         return where
 
-    def problem(self, path: Path, message: str) -> Problem:
+    def problem(self, path: Path, message: str) -> DocumentProblem:
         """A problem at the path."""
-        return Problem(*self.place(path), path=path, message=message)
+        return DocumentProblem(*self.place(path), path=path, message=message)
 
     def _plain(self, node: _Node, path: Path) -> Any:
         if node.kind == "scalar":
@@ -138,23 +138,23 @@ class PlacedValues:
             key = key_node.value
             if key in result:
                 message = f"the key “{key[:64]}” stands twice; keep one of them"
-                raise BadDocument([Problem(key_node.line, key_node.column, (*path, key), message)])
+                raise BadDocument([DocumentProblem(key_node.line, key_node.column, (*path, key), message)])
             result[key] = self._plain(value_node, (*path, key))
         return result
 
 
 def _too_deep(line: int, column: int) -> BadDocument:
-    return BadDocument([Problem(line, column, (), f"nested deeper than {MAX_DEPTH} levels")])
+    return BadDocument([DocumentProblem(line, column, (), f"nested deeper than {MAX_DEPTH} levels")])
 
 
 def _text_of(data: bytes) -> str:
     if len(data) > MAX_BYTES:
-        raise BadDocument([Problem(0, 0, (), f"the document is over {MAX_BYTES // 1_000_000} MB")])
+        raise BadDocument([DocumentProblem(0, 0, (), f"the document is over {MAX_BYTES // 1_000_000} MB")])
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as problem:
         line = data[: problem.start].count(b"\n") + 1
-        raise BadDocument([Problem(line, 1, (), "not UTF-8 text; save the document as UTF-8")]) from problem
+        raise BadDocument([DocumentProblem(line, 1, (), "not UTF-8 text; save the document as UTF-8")]) from problem
     # JSON writes what lies beyond the first plane as a pair of escapes, which YAML does not know
     return _PAIR.sub(_joined_pair, text) if text.lstrip()[:1] in ("{", "[") else text
 
@@ -177,9 +177,9 @@ def _compose(data: bytes) -> _Node | None:
         mark = problem.problem_mark or problem.context_mark
         where = (mark.line + 1, mark.column + 1) if mark else (0, 0)
         said = f"not YAML: {problem.problem or problem.context}"
-        raise BadDocument([Problem(where[0], where[1], (), said)]) from problem
+        raise BadDocument([DocumentProblem(where[0], where[1], (), said)]) from problem
     except yaml.YAMLError as problem:
-        raise BadDocument([Problem(0, 0, (), f"not YAML: {str(problem).splitlines()[0][:200]}")]) from problem
+        raise BadDocument([DocumentProblem(0, 0, (), f"not YAML: {str(problem).splitlines()[0][:200]}")]) from problem
 
 
 class _Composer:
@@ -200,7 +200,7 @@ class _Composer:
         return root
 
     def _refused(self, event: yaml.Event, message: str) -> BadDocument:
-        return BadDocument([Problem(event.start_mark.line + 1, event.start_mark.column + 1, (), message)])
+        return BadDocument([DocumentProblem(event.start_mark.line + 1, event.start_mark.column + 1, (), message)])
 
     def _node(self, event: yaml.Event, depth: int) -> _Node:
         line, column = event.start_mark.line + 1, event.start_mark.column + 1

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from portero.core.nouns.base import fault_of, rfc3339, unknown_word
 from portero.core.nouns.rule import KEYS, Rule
 from portero.formats.cells import guarded, unguarded
-from portero.formats.feed_files import BadFeed, Refused, lines_of, unpacked
+from portero.formats.feed_files import BadFeed, RefusedLine, lines_of, unpacked
 
 COLUMNS = ("selector", "value", "exact", "action", "name", "note", "valid_until")
 MAX_BYTES = 200_000_000
@@ -45,13 +45,13 @@ def _line(cells: Iterable[str]) -> str:
     return text.getvalue()
 
 
-def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tuple[int, Rule] | Refused]:
+def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tuple[int, Rule] | RefusedLine]:
     """The rules of a CSV file with the number of the line that each begins on; what cannot be used, by number.
 
     The heading names the columns, in any order; only `selector` and `value` must be there. `action` is for those that
     have none. BadFeed where the file as a whole is none.
     """
-    refused: list[Refused] = []
+    refused: list[RefusedLine] = []
     reader = csv.reader(_texts(data, refused))
     heading: list[str] | None = None
     while True:
@@ -59,7 +59,7 @@ def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tup
         try:
             cells = next(reader, None)
         except csv.Error as problem:
-            yield Refused(began, f"not CSV: {problem}")
+            yield RefusedLine(began, f"not CSV: {problem}")
             continue
         yield from refused
         refused.clear()
@@ -73,10 +73,10 @@ def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tup
         yield _rule(began, dict(zip(heading, map(unguarded, cells), strict=False)), action)
 
 
-def _texts(data: Iterable[bytes], refused: list[Refused]) -> Iterator[str]:
+def _texts(data: Iterable[bytes], refused: list[RefusedLine]) -> Iterator[str]:
     """The lines as text; in place of one that cannot be read an empty one, so that numbers stay right."""
     for _, text in lines_of(unpacked(data, MAX_BYTES)):
-        if isinstance(text, Refused):
+        if isinstance(text, RefusedLine):
             refused.append(text)
             yield "\n"
         else:
@@ -93,15 +93,17 @@ def _heading(cells: list[str]) -> list[str]:
     return names
 
 
-def _rule(number: int, cells: Mapping[str, str], action: str | None) -> tuple[int, Rule] | Refused:
+def _rule(number: int, cells: Mapping[str, str], action: str | None) -> tuple[int, Rule] | RefusedLine:
     try:
         return number, Rule.model_validate(_given(cells, action))
     except ValidationError as problem:
         first = problem.errors()[0]
         where = str(first["loc"][0]) if first["loc"] else ""
-        return Refused(number, f"{where}: {fault_of(first)}" if where in ("action", "valid_until") else fault_of(first))
+        return RefusedLine(
+            number, f"{where}: {fault_of(first)}" if where in ("action", "valid_until") else fault_of(first)
+        )
     except ValueError as problem:
-        return Refused(number, str(problem))
+        return RefusedLine(number, str(problem))
 
 
 def _given(cells: Mapping[str, str], action: str | None) -> dict[str, Any]:

@@ -42,7 +42,7 @@ _SELECTORS = {
 _PATHS = {"url": "url:value", "host": "domain-name:value", "sha256": "file:hashes.'SHA-256'"}
 
 
-class Aside(NamedTuple):
+class LeftOut(NamedTuple):
     """An object that cannot be expressed here, and why."""
 
     name: str
@@ -96,7 +96,7 @@ def objects_of(data: bytes) -> list[dict[str, Any]]:
     return [one for one in bundle.get("objects", []) if isinstance(one, dict)]
 
 
-def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> Iterator[StixRule | Aside]:
+def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> Iterator[StixRule | LeftOut]:
     """What each indicator comes to: one rule for each thing that it names, or why it is kept aside.
 
     Objects that are no indicators are passed over without a word.
@@ -113,9 +113,9 @@ def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> It
                 StixRule(id, _rule(kind, value, about)) for kind, value in named_in(str(object_.get("pattern", "")))
             ]
         except ValidationError as problem:
-            yield Aside(_name(object_), fault_of(problem.errors()[0]), dict(object_))
+            yield LeftOut(_name(object_), fault_of(problem.errors()[0]), dict(object_))
         except (ValueError, TypeError, OverflowError) as problem:
-            yield Aside(_name(object_), str(problem), dict(object_))
+            yield LeftOut(_name(object_), str(problem), dict(object_))
         else:
             yield from rules
 
@@ -273,14 +273,14 @@ class _Listener(STIXPatternListener):  # type: ignore[misc]
 
 def write_bundle(
     ruleset: str, rules: Iterable[Rule], made_at: datetime, began_at: datetime
-) -> tuple[dict[str, Any], list[Aside]]:
+) -> tuple[dict[str, Any], list[LeftOut]]:
     """Rules as a STIX 2.1 bundle of indicators, and those that STIX cannot express here."""
     objects, aside = [], []
     for rule in rules:
         try:
             objects.append(_indicator(ruleset, rule, began_at))
         except ValueError as problem:
-            aside.append(Aside(str(rule.selector), str(problem), rule.model_dump(mode="json", exclude_none=True)))
+            aside.append(LeftOut(str(rule.selector), str(problem), rule.model_dump(mode="json", exclude_none=True)))
     id = uuid5(_NAMESPACE, f"bundle {ruleset} {made_at.isoformat()}")
     return {"type": "bundle", "id": f"bundle--{id}", "objects": objects}, aside
 

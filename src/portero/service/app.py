@@ -22,7 +22,7 @@ from portero import __version__
 from portero.core.nouns.estate import NOUNS
 from portero.service import joining, problems, wire
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes import (
     access,
     activity,
@@ -111,7 +111,7 @@ class Bounded:
             return
         announced = dict(scope["headers"]).get(b"content-length", b"0")
         most = _most(scope["path"])
-        too_large = Problem("too-large", f"This request may carry up to {most // 1_000_000} MB.")
+        too_large = Refusal("too-large", f"This request may carry up to {most // 1_000_000} MB.")
         if not announced.isdigit() or int(announced) > most:
             await too_large.response()(scope, receive, send)
             return
@@ -314,7 +314,7 @@ def _health(app: FastAPI) -> None:
             with app.state.keepers.store.writing() as connection:
                 connection.execute("SELECT 1")
         except Exception as problem:
-            return Problem("unavailable", f"The store does not answer: {problem}.").response()
+            return Refusal("unavailable", f"The store does not answer: {problem}.").response()
         return JSONResponse({"status": "ready", "revision": app.state.keepers.estate.snapshot.revision})
 
 
@@ -326,12 +326,12 @@ def _console(app: FastAPI) -> None:
     @app.api_route("/api/{rest:path}", methods=["GET", "HEAD"], include_in_schema=False)
     async def no_such_call(request: Request) -> Response:
         # declared before the console's fallback, so that a mistyped call is told as JSON
-        raise Problem("not-found", f"There is nothing at {request.url.path[:200]}; see /api/v1/openapi.json.")
+        raise Refusal("not-found", f"There is nothing at {request.url.path[:200]}; see /api/v1/openapi.json.")
 
     @app.get("/console/{rest:path}", include_in_schema=False)
     async def console(rest: str) -> Response:
         if not (CONSOLE / "index.html").exists():
-            raise Problem("not-found", "The console has not been built; run “make setup”.")
+            raise Refusal("not-found", "The console has not been built; run “make setup”.")
         file = (CONSOLE / rest).resolve()
         if rest and file.is_file() and file.is_relative_to(CONSOLE):
             cached = "public, max-age=31536000, immutable" if rest.startswith("assets/") else "no-cache"

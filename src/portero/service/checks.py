@@ -15,10 +15,10 @@ from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, blocks, explain
 from portero.core.resolving.policy import Policy
 from portero.service.bundles import Bundles
-from portero.service.directory import People
+from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.fleet import FleetKeeper
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.roster import Roster
 from portero.service.state import Current
 from portero.store import overlays
@@ -35,7 +35,7 @@ class Checks:
         current: Current,
         fleet: FleetKeeper,
         roster: Roster,
-        people: People,
+        people: DirectoryKeeper,
         holdings: Holdings,
         clock: Callable[[], float],
     ) -> None:
@@ -44,7 +44,7 @@ class Checks:
         self._bundles = Bundles(store)
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
-        """The whole answer to an attempt on one of the devices. Problem; BadUrl where the URL is none."""
+        """The whole answer to an attempt on one of the devices. Refusal; BadUrl where the URL is none."""
         return self._explain(self._fleet.device(attempt.device), attempt, left_aside)
 
     def judging_many(self) -> Callable[[Attempt], Explanation]:
@@ -56,7 +56,7 @@ class Checks:
             if device is None:
                 try:
                     device = known[attempt.device] = self._fleet.device(attempt.device)
-                except Problem as problem:
+                except Refusal as problem:
                     raise UnknownDevice(problem.detail) from problem
             return self._explain(device, attempt)
 

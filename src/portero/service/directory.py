@@ -1,4 +1,4 @@
-"""People and their user groups, as of the newest generation of the directory."""
+"""DirectoryKeeper and their user groups, as of the newest generation of the directory."""
 
 from __future__ import annotations
 
@@ -6,13 +6,13 @@ import threading
 from collections.abc import Callable
 
 from portero.core.nouns.directory import Directory, DirectoryState
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.refusals import refuse_faults
 from portero.store.database import Store
 from portero.store.directory import keep_directory, newest_directory
 
 
-class People:
+class DirectoryKeeper:
     """Who is known, and in which user groups each is."""
 
     def __init__(self, store: Store, clock: Callable[[], float]) -> None:
@@ -26,17 +26,17 @@ class People:
         return self.directory.groups_of(user) if user else frozenset()
 
     def newest(self) -> DirectoryState:
-        """The newest generation. Problem where none has been brought in."""
+        """The newest generation. Refusal where none has been brought in."""
         with self._store.reading() as connection:
             found = newest_directory(connection)
         if found is None:
-            raise Problem(
+            raise Refusal(
                 "not-found", "No directory has been brought in yet; bring one in with “portero directory put”."
             )
         return found
 
     def put(self, directory: Directory, by: str) -> None:
-        """Take a new generation into use. Problem where it does not fit together."""
+        """Take a new generation into use. Refusal where it does not fit together."""
         refuse_faults(directory)
         # of two that come at once the later one counts
         with self._lock:

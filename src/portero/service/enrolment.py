@@ -18,7 +18,7 @@ from portero.formats.device_list import read_device_list
 from portero.formats.places import BadDocument
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Refusal, field_error
 from portero.service.roster import Settlement
 from portero.service.secrets import hash_secret, new_code, new_secret
 from portero.store import devices, enrolment_codes
@@ -29,7 +29,7 @@ from portero.store.moments import moment
 HOUR = 3600.0
 
 
-class Enrolment:
+class EnrolmentKeeper:
     """How machines come into the fleet, and what administrators do to single ones."""
 
     def __init__(self, store: Store, fleet: FleetKeeper, live: Live, clock: Callable[[], float]) -> None:
@@ -56,7 +56,7 @@ class Enrolment:
     # --- machines that are known before they join ---
 
     def invite(self, wanted: Invitations, by: str) -> Invited:
-        """Record machines, each with a code of its own if wanted; all of them or none. Problem names each bad one."""
+        """Record machines, each with a code of its own if wanted; all of them or none. Refusal names each bad one."""
         with self._fleet.settling() as settlement:
             _refuse_known(settlement, wanted.devices)
             made = [_invite_one(settlement, new, wanted, by) for new in wanted.devices]
@@ -66,17 +66,17 @@ class Enrolment:
         return Invited(invitations=tuple(made))
 
     def invite_list(self, data: bytes, hours: int, codes: bool, by: str) -> Invited:
-        """The same from a list as CSV. Problem with the number of each bad line."""
+        """The same from a list as CSV. Refusal with the number of each bad line."""
         try:
             lines = read_device_list(data)
         except BadDocument as problem:
             errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
             count = wording.counted(len(problem.problems), "line")
-            raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
+            raise Refusal("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
         wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)
         try:
             return self.invite(wanted, by)
-        except Problem as problem:
+        except Refusal as problem:
             # errors point at the list's lines, not at the places in a JSON body
             for error in problem.errors:
                 _, _, place, field = error["pointer"].split("/")
@@ -108,10 +108,10 @@ class Enrolment:
     # --- what administrators do to one device ---
 
     def set_labels(self, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
-        """Put other labels on a device as it was seen. Problem where somebody changed it meanwhile."""
+        """Put other labels on a device as it was seen. Refusal where somebody changed it meanwhile."""
         with self._fleet.settling() as settlement:
             if not devices.set_labels(settlement.connection, device.id, labels, device.version):
-                raise Problem(
+                raise Refusal(
                     "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
                 )
             words = wording.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
@@ -122,7 +122,7 @@ class Enrolment:
     def retire(self, device: Device, by: str, reason: str | None) -> None:
         """Take a device out of the fleet; its credential is refused at once, its history stays."""
         if device.lifecycle is Lifecycle.RETIRED:
-            raise Problem("in-use", f"{device.hostname} is retired already.")
+            raise Refusal("in-use", f"{device.hostname} is retired already.")
         with self._fleet.settling() as settlement:
             devices.retire(settlement.connection, device.id)
             devices.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
@@ -144,7 +144,7 @@ class Enrolment:
         with self._fleet.settling() as settlement:
             connection, now = settlement.connection, settlement.now
             if old is None or not devices.waits_to_be(connection, device.id, old):
-                raise Problem("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
+                raise Refusal("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
             if same:
                 devices.take_up(connection, old, device.id)
                 devices.note_event(connection, old, now, by, "recognised after joining again", reason)
@@ -179,7 +179,7 @@ def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
             errors.append(field_error([*where, "serial"], f"there is a machine with serial “{new.serial}” already"))
     if errors:
         count = wording.counted(len(errors), "row")
-        raise Problem("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors)
+        raise Refusal("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors)
 
 
 def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by: str) -> Invitation:
@@ -207,7 +207,7 @@ def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by:
 
 
 def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
-    """The device that joins: one that is recorded already, or a new one. Problem where the code is another's."""
+    """The device that joins: one that is recorded already, or a new one. Refusal where the code is another's."""
     connection, now = settlement.connection, settlement.now
     if used.device is not None:
         _refuse_foreign(settlement, used.device, facts)
@@ -234,9 +234,9 @@ def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
     invited = Facts.model_validate_json(row["document"])
     same = invited.serial == facts.serial if invited.serial else invited.hostname == facts.hostname
     if not same:
-        raise Problem("not-allowed", f"This code invites another machine, {invited.hostname}; ask for one of your own.")
+        raise Refusal("not-allowed", f"This code invites another machine, {invited.hostname}; ask for one of your own.")
 
 
 def _expect_joined(device: Device) -> None:
     if device.lifecycle in (Lifecycle.INVITED, Lifecycle.RETIRED):
-        raise Problem("in-use", f"{device.hostname} is {device.lifecycle}; it has no credential.")
+        raise Refusal("in-use", f"{device.hostname} is {device.lifecycle}; it has no credential.")

@@ -21,17 +21,17 @@ from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
 from portero.service.live import Live, Subject
 from portero.service.planning import Planner
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
 from portero.service.roster import Roster
-from portero.service.state import Current, Naming, Snapshot, Transition, changed_versions
+from portero.service.state import Current, EstateTransition, Naming, Snapshot, changed_versions
 from portero.store import access, revisions
 from portero.store.database import Store
-from portero.store.feeds import KeptIndex
+from portero.store.feeds import IndexRecord
 from portero.store.plans import GenerationInForce, Plan, write_plan
 
 Edit = Callable[[Snapshot], Estate]
-"""Takes what counts; gives the estate as it should be. May raise Problem."""
+"""Takes what counts; gives the estate as it should be. May raise Refusal."""
 Brought = Mapping[str, tuple[Rule, ...]]
 """The rules that a generation of a feed brings, by the kind of ruleset that they belong in."""
 
@@ -85,10 +85,10 @@ class EstateKeeper:
         return self._current.snapshot
 
     def at(self, number: int) -> Estate:
-        """The estate as it was at a revision. Problem where there is no such revision."""
+        """The estate as it was at a revision. Refusal where there is no such revision."""
         snapshot = self.snapshot
         if not 0 <= number <= snapshot.revision:
-            raise Problem("not-found", f"There is no revision {number}; the newest is {snapshot.revision}.")
+            raise Refusal("not-found", f"There is no revision {number}; the newest is {snapshot.revision}.")
         with self._store.reading() as connection:
             steps = list(revisions.steps_back(connection, snapshot.revision, number))
         return filled(undone(snapshot.authored, steps), snapshot.contents) if steps else snapshot.estate
@@ -104,7 +104,7 @@ class EstateKeeper:
         once: Once | None = None,
         answer: Callable[[Estate], str] = lambda _estate: "",
     ) -> Done:
-        """Make a change. Problem where the edit does not fit; the same Idempotency-Key is answered as before."""
+        """Make a change. Refusal where the edit does not fit; the same Idempotency-Key is answered as before."""
 
         def reckon() -> _Reckoned:
             before = self.snapshot
@@ -113,7 +113,7 @@ class EstateKeeper:
             after, changes = self._edited(edit, before)
             if not changes:
                 return _Reckoned(Done(before, answer(before.estate)))
-            going = Transition(before, after, changes, self._now())
+            going = EstateTransition(before, after, changes, self._now())
             with self._store.reading() as connection:
                 plan, regrouping = self._planner.plan(connection, going, by, reason)
             return _Reckoned(Done(after, answer(after.estate)), plan, regrouping)
@@ -125,24 +125,24 @@ class EstateKeeper:
         return self._carry_out(reckon, ("revision", "device"), remember if once is not None else None)
 
     def preview(self, edit: Edit) -> Preview:
-        """What a change would do. Nothing is kept and nobody waits. Problem where the edit does not fit."""
+        """What a change would do. Nothing is kept and nobody waits. Refusal where the edit does not fit."""
         before = self.snapshot
         after, _ = self._edited(edit, before)
         return self._foresight.preview(before.estate, after.estate, before.revision)
 
     def _recalled(self, by: str, once: Once | None) -> str | None:
-        """What was answered before to the same Idempotency-Key. Problem where that came with another request."""
+        """What was answered before to the same Idempotency-Key. Refusal where that came with another request."""
         if once is None:
             return None
         with self._store.reading() as connection:
             kept = access.recall_answer(connection, by, once.key)
         if kept is not None and kept[0] != once.fingerprint:
-            raise Problem("invalid", "This Idempotency-Key was used for another request; take a new one.")
+            raise Refusal("invalid", "This Idempotency-Key was used for another request; take a new one.")
         return kept[1] if kept is not None else None
 
     def _edited(self, edit: Edit, before: Snapshot) -> tuple[Snapshot, tuple[Change, ...]]:
         """What is to count as the edit makes it, with what feeds bring; and what is authored of the difference.
-        Problem.
+        Refusal.
         """
         estate = edit(before)
         left = {feed.key for feed in estate.feeds}
@@ -198,22 +198,22 @@ class EstateKeeper:
 
     # --- what feeds bring ---
 
-    def bring_in(self, generation: GenerationInForce, brought: Brought | None, index: KeptIndex | None) -> None:
+    def bring_in(self, generation: GenerationInForce, brought: Brought | None, index: IndexRecord | None) -> None:
         """Put a generation of a feed in force: of indicators with their bundles (`brought`), of categories with their
-        index. Problem where machines would have more to carry than they may.
+        index. Refusal where machines would have more to carry than they may.
         """
 
         def reckon() -> _Reckoned:
             before = self.snapshot
             if all(feed.key != generation.feed for feed in before.estate.feeds):
-                raise Problem("not-found", f"There is no feed “{generation.feed}” any more.")
+                raise Refusal("not-found", f"There is no feed “{generation.feed}” any more.")
             contents = before.contents if brought is None else {**before.contents, generation.feed: brought}
             estate = filled(before.estate, contents)
             refuse_overload(before.estate, estate, self._roster)
             generations = {**dict(before.naming.generations), generation.feed: generation.number}
             naming = Naming(index.digest if index else before.naming.index, tuple(sorted(generations.items())))
             after = replace(before, estate=estate, contents=contents, naming=naming)
-            going = Transition(before, after, (), self._now())
+            going = EstateTransition(before, after, (), self._now())
             with self._store.reading() as connection:
                 if index is None:
                     plan = self._planner.plan_generation(connection, going, generation)
@@ -223,14 +223,14 @@ class EstateKeeper:
 
         self._carry_out(reckon, ("feed", "device", "finding"))
 
-    def refresh_index(self, index: KeptIndex) -> None:
+    def refresh_index(self, index: IndexRecord) -> None:
         """Put an index of the same generations in force, made on another day or by other settings."""
 
         def reckon() -> _Reckoned:
             before = self.snapshot
             after = replace(before, naming=replace(before.naming, index=index.digest))
             with self._store.reading() as connection:
-                going = Transition(before, after, (), self._now())
+                going = EstateTransition(before, after, (), self._now())
                 return _Reckoned(Done(after), self._planner.plan_index(connection, going, index, None))
 
         self._carry_out(reckon, ("feed",))

@@ -9,7 +9,7 @@ from portero.core.insight.findings.finding import Found
 from portero.core.nouns.finding import SEVERITIES, Acceptance, Finding, Findings, NewAcceptance
 from portero.service.foresight import Foresight
 from portero.service.live import Live
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Refusal, field_error
 from portero.service.state import Current
 from portero.store import findings as accepting
 from portero.store.database import Store
@@ -44,7 +44,7 @@ class FindingsKeeper:
         )
 
     def get(self, id: str) -> Finding:
-        """One of them. Problem."""
+        """One of them. Refusal."""
         for item in self.all().items:
             if item.id == id:
                 return item
@@ -56,10 +56,10 @@ class FindingsKeeper:
         return self._foresight.findings(snapshot.estate, snapshot.revision)
 
     def accept(self, id: str, new: NewAcceptance, by: str) -> Finding:
-        """Say why one may stay as it is, and until when. Problem."""
+        """Say why one may stay as it is, and until when. Refusal."""
         now = moment(self._now())
         if new.until <= now:
-            raise Problem(
+            raise Refusal(
                 "invalid",
                 "The end of the acceptance has passed; give a later one.",
                 errors=[field_error(["until"], "past")],
@@ -71,13 +71,13 @@ class FindingsKeeper:
         return self.get(id)
 
     def reopen(self, id: str) -> None:
-        """Open one again that somebody has accepted. Problem where nobody has."""
+        """Open one again that somebody has accepted. Refusal where nobody has."""
         with self._store.writing() as connection:
             if not accepting.take_back(connection, id):
-                raise Problem("not-found", f"Nobody has accepted a finding “{id[:200]}”.")
+                raise Refusal("not-found", f"Nobody has accepted a finding “{id[:200]}”.")
         self._live.tell("finding")
 
 
-def no_finding(id: str) -> Problem:
+def no_finding(id: str) -> Refusal:
     """There is none of that id."""
-    return Problem("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")
+    return Refusal("not-found", f"There is no finding “{id[:200]}” (any more): what it was about may be settled.")

@@ -12,7 +12,7 @@ from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
 from portero.service.last_heard import Heard
 from portero.service.live import Live
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster, Settlement
 from portero.service.state import Current
@@ -43,14 +43,14 @@ class FleetKeeper:
         return self._roster.fleet
 
     def device(self, name: str) -> Device:
-        """The device of that id or hostname. Problem where there is none, or more than one."""
+        """The device of that id or hostname. Refusal where there is none, or more than one."""
         with self._store.reading() as connection:
             found = device_lists.find_devices(connection, name, self._now())
         if not found:
-            raise Problem("not-found", f"There is no device “{name[:80]}”; search the list of devices for it.")
+            raise Refusal("not-found", f"There is no device “{name[:80]}”; search the list of devices for it.")
         if len(found) > 1:
             ids = wording.joined([device.id for device in found])
-            raise Problem(
+            raise Refusal(
                 "ambiguous-device",
                 f"{len(found)} devices call themselves “{name[:80]}”; say which by its id: {ids}.",
             )

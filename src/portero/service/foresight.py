@@ -20,7 +20,7 @@ from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.preview import Hindrance, Preview
-from portero.service.directory import People
+from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
 from portero.store import access, device_lists
@@ -39,7 +39,7 @@ class Foresight:
     """Looks ahead on copies in memory: nothing is kept, nobody waits for it."""
 
     def __init__(
-        self, store: Store, roster: Roster, people: People, holdings: Holdings, clock: Callable[[], float]
+        self, store: Store, roster: Roster, people: DirectoryKeeper, holdings: Holdings, clock: Callable[[], float]
     ) -> None:
         self._store, self._roster, self._people, self._holdings, self._clock = store, roster, people, holdings, clock
         self._programs: tuple[int, list[Application]] = (-1, [])

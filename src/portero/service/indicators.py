@@ -26,11 +26,11 @@ from portero.core.nouns.rule import SELECTORS, Rule
 from portero.core.nouns.ruleset import MAX_RULES, Ruleset
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import Visit, address_of, parse_visit
-from portero.formats.feed_files import BadFeed, Refused
+from portero.formats.feed_files import BadFeed, RefusedLine
 from portero.formats.rules_csv import read_rules
-from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_objects
+from portero.formats.stix import Defaults, LeftOut, StixRule, objects_of, read_objects
 from portero.service.fleet import FleetKeeper
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.state import Current
 from portero.store import activity
 from portero.store import indicators as kept
@@ -52,19 +52,19 @@ class Parcel:
     rules: list[tuple[int, Rule]] = field(default_factory=list)
     files: list[Rule] = field(default_factory=list)
     """Rules for programs, which came among those for visits."""
-    refused: list[Refused] = field(default_factory=list)
-    asides: list[Aside] = field(default_factory=list)
+    refused: list[RefusedLine] = field(default_factory=list)
+    asides: list[LeftOut] = field(default_factory=list)
     duplicates: int = 0
 
 
 def read_parcel(data: bytes, format: Format, ruleset: Ruleset, action: str | None, now: datetime) -> Parcel:
-    """Read a file of rules that are meant for a ruleset. Problem where the file as a whole is none."""
+    """Read a file of rules that are meant for a ruleset. Refusal where the file as a whole is none."""
     parcel, seen = Parcel(), set[Selector]()
     try:
         for line, read in _csv(data, action) if format == "csv" else _stix(data, action, now):
-            if isinstance(read, Refused):
+            if isinstance(read, RefusedLine):
                 parcel.refused.append(read)
-            elif isinstance(read, Aside):
+            elif isinstance(read, LeftOut):
                 parcel.asides.append(read)
             elif read.selector in seen:
                 parcel.duplicates += 1
@@ -72,18 +72,18 @@ def read_parcel(data: bytes, format: Format, ruleset: Ruleset, action: str | Non
                 seen.add(read.selector)
                 _sort_in(parcel, line, read, ruleset)
     except BadFeed as problem:
-        raise Problem("bad-request", wording.as_sentence(str(problem))) from problem
+        raise Refusal("bad-request", wording.as_sentence(str(problem))) from problem
     if len(parcel.rules) > MAX_RULES:
-        raise Problem("too-large", f"A ruleset holds {MAX_RULES:,} rules at most, and the file has more.")
+        raise Refusal("too-large", f"A ruleset holds {MAX_RULES:,} rules at most, and the file has more.")
     return parcel
 
 
-def _csv(data: bytes, action: str | None) -> Iterator[tuple[int, Rule | Refused]]:
+def _csv(data: bytes, action: str | None) -> Iterator[tuple[int, Rule | RefusedLine]]:
     for read in read_rules([data], action):
-        yield (read.number, read) if isinstance(read, Refused) else read
+        yield (read.number, read) if isinstance(read, RefusedLine) else read
 
 
-def _stix(data: bytes, action: str | None, now: datetime) -> Iterator[tuple[int, Rule | Aside]]:
+def _stix(data: bytes, action: str | None, now: datetime) -> Iterator[tuple[int, Rule | LeftOut]]:
     defaults = Defaults(action or "block", now, may_allow=True)
     for number, read in enumerate(read_objects(objects_of(data), defaults), start=1):
         yield number, read.rule if isinstance(read, StixRule) else read
@@ -97,7 +97,9 @@ def _sort_in(parcel: Parcel, line: int, rule: Rule, ruleset: Ruleset) -> None:
         parcel.files.append(rule)
     else:
         takes = ", ".join(SELECTORS[ruleset.kind])
-        parcel.refused.append(Refused(line, f"“{ruleset.key}” is of kind {ruleset.kind} and takes {takes}, not {kind}"))
+        parcel.refused.append(
+            RefusedLine(line, f"“{ruleset.key}” is of kind {ruleset.kind} and takes {takes}, not {kind}")
+        )
 
 
 def files_key(ruleset: str) -> str:
@@ -106,14 +108,14 @@ def files_key(ruleset: str) -> str:
 
 
 def put_in(estate: Estate, ruleset: Ruleset, parcel: Parcel, replace: bool) -> Estate:
-    """The estate with the rules in its ruleset, and hashes of files in a startup ruleset of the same name. Problem."""
+    """The estate with the rules in its ruleset, and hashes of files in a startup ruleset of the same name. Refusal."""
     made = merged(ruleset, [rule for _, rule in parcel.rules], replace)
     rulesets = [made if one.key == ruleset.key else one for one in estate.rulesets]
     if parcel.files:
         key = files_key(ruleset.key)
         had = estate.ruleset_by_key.get(key)
         if had is not None and had.kind != "startup":
-            raise Problem("invalid", f"Hashes of files go to the startup ruleset “{key}”, and that is another kind.")
+            raise Refusal("invalid", f"Hashes of files go to the startup ruleset “{key}”, and that is another kind.")
         name = ruleset.name or ruleset.key
         files = merged(had or Ruleset(key=key, name=name, kind="startup"), parcel.files, replace)
         rulesets = [files if one.key == key else one for one in rulesets] if had else [*rulesets, files]
@@ -138,11 +140,11 @@ def without(ruleset: Ruleset, gone: set[str]) -> Ruleset:
 
 def _with_rules(ruleset: Ruleset, rules: tuple[Rule, ...]) -> Ruleset:
     if len(rules) > MAX_RULES:
-        raise Problem("too-large", f"A ruleset holds {MAX_RULES:,} rules at most; “{ruleset.key}” would have more.")
+        raise Refusal("too-large", f"A ruleset holds {MAX_RULES:,} rules at most; “{ruleset.key}” would have more.")
     return ruleset.model_copy(update={"rules": rules})
 
 
-class Indicators:
+class IndicatorsKeeper:
     """Weighs, counts and cleans up what rulesets hold."""
 
     def __init__(self, store: Store, current: Current, fleet: FleetKeeper, clock: Callable[[], float]) -> None:

@@ -11,7 +11,7 @@ from pydantic import Field
 from portero.core import wording
 from portero.core.nouns.base import Noun
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.secrets import hash_secret
 from portero.store import enrolment_codes
 
@@ -41,7 +41,7 @@ def install(app: FastAPI) -> None:
     @app.get("/join/{name}", include_in_schema=False)
     async def file(name: str) -> FileResponse:
         if name not in _FILES:
-            raise Problem("not-found", f"There is nothing at /join/{name[:80]}.")
+            raise Refusal("not-found", f"There is nothing at /join/{name[:80]}.")
         return FileResponse(PAGES / name, media_type=_FILES[name], headers={"Cache-Control": "no-cache"})
 
     @app.post("/join/check", include_in_schema=False)
@@ -50,12 +50,12 @@ def install(app: FastAPI) -> None:
         who = f"join@{request.client.host if request.client else ''}"
         now = keepers.now()
         if keepers.throttle.wait(who, now) > 0:
-            raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
+            raise Refusal("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
         with keepers.store.reading() as connection:
             found = enrolment_codes.code_by_hash(connection, hash_secret(body.code.strip().upper()), now)
         if found is None or found.state != "good":
             keepers.throttle.failed(who, now)
             state = f"is {found.state}" if found else "is not known; look for a slip of the pen"
-            raise Problem("not-found", f"This code {state}. Ask your help desk for a new one.")
+            raise Refusal("not-found", f"This code {state}. Ask your help desk for a new one.")
         machine = f"for {found.device}" if found.device else f"for {wording.counted(found.uses_left, 'machine')}"
         return CodeTold(sentence=f"This code is good {machine} until {found.expires_at:%Y-%m-%d %H:%M} UTC.")

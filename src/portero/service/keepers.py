@@ -11,17 +11,17 @@ from portero.core.insight.feed_rulesets import filled
 from portero.formats.bundles import public_text_of
 from portero.formats.owned_files import make_owned
 from portero.service.checks import Checks
-from portero.service.directory import People
-from portero.service.enrolment import Enrolment
+from portero.service.directory import DirectoryKeeper
+from portero.service.enrolment import EnrolmentKeeper
 from portero.service.estate import EstateKeeper
 from portero.service.feeds.comparing import Comparisons
 from portero.service.feeds.fetching import Bounds
 from portero.service.feeds.holdings import Holdings
-from portero.service.feeds.polling import Feeds
+from portero.service.feeds.polling import FeedsKeeper
 from portero.service.findings import FindingsKeeper
 from portero.service.fleet import FleetKeeper
 from portero.service.foresight import Foresight
-from portero.service.indicators import Indicators
+from portero.service.indicators import IndicatorsKeeper
 from portero.service.live import Live
 from portero.service.lookups import Lookups
 from portero.service.planning import Planner
@@ -49,20 +49,20 @@ class Keepers:
     public_key: str
     estate: EstateKeeper
     fleet: FleetKeeper
-    people: People
+    people: DirectoryKeeper
     checks: Checks
     foresight: Foresight
     findings: FindingsKeeper
     texts: RulesetTexts
     holdings: Holdings
-    feeds: Feeds
+    feeds: FeedsKeeper
     comparisons: Comparisons
     lookups: Lookups
-    indicators: Indicators
-    enrolment: Enrolment
+    indicators: IndicatorsKeeper
+    enrolment: EnrolmentKeeper
 
     def let_time_pass(self) -> None:
-        """Feeds that are due, devices that have fallen silent, the hourly count of indicators."""
+        """FeedsKeeper that are due, devices that have fallen silent, the hourly count of indicators."""
         self.feeds.poll_due()
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
@@ -87,7 +87,7 @@ def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: B
     estate = current.snapshot.estate
     with store.reading() as connection:
         roster = Roster(connection, estate, clock())
-    publisher, people = Publisher(key), People(store, clock)
+    publisher, people = Publisher(key), DirectoryKeeper(store, clock)
     foresight = Foresight(store, roster, people, holdings, clock)
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
     fleet = FleetKeeper(store, current, roster, publisher, live, clock)
@@ -106,9 +106,9 @@ def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: B
         findings=FindingsKeeper(store, current, foresight, live, clock),
         texts=RulesetTexts(),
         holdings=holdings,
-        feeds=Feeds(store, estate_keeper, holdings, live, clock, bounds),
+        feeds=FeedsKeeper(store, estate_keeper, holdings, live, clock, bounds),
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=Lookups(store, current, holdings, foresight, clock),
-        indicators=Indicators(store, current, fleet, clock),
-        enrolment=Enrolment(store, fleet, live, clock),
+        indicators=IndicatorsKeeper(store, current, fleet, clock),
+        enrolment=EnrolmentKeeper(store, fleet, live, clock),
     )

@@ -15,10 +15,10 @@ from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.revision import Change
 from portero.service.publishing import Publisher
 from portero.service.roster import Obstacles, Roster
-from portero.service.state import Transition
+from portero.service.state import EstateTransition
 from portero.store import classes, overlays
 from portero.store.classes import DeviceClass
-from portero.store.feeds import KeptIndex
+from portero.store.feeds import IndexRecord
 from portero.store.plans import GenerationInForce, Groups, NewRevision, Plan, PlannedClass, PlannedOverlay
 
 _REGROUPING = frozenset({"group", "precedence"})
@@ -79,7 +79,7 @@ class Planner:
         self._publisher, self._roster = publisher, roster
 
     def plan(
-        self, connection: sqlite3.Connection, going: Transition, by: str, reason: str | None
+        self, connection: sqlite3.Connection, going: EstateTransition, by: str, reason: str | None
     ) -> tuple[Plan, Regrouping | None]:
         """What a change of what is authored comes to; and the groups of devices, where they change."""
         nouns, roster = {change.noun for change in going.changes}, self._roster
@@ -103,7 +103,9 @@ class Planner:
         )
         return plan, regrouping
 
-    def plan_generation(self, connection: sqlite3.Connection, going: Transition, generation: GenerationInForce) -> Plan:
+    def plan_generation(
+        self, connection: sqlite3.Connection, going: EstateTransition, generation: GenerationInForce
+    ) -> Plan:
         """What a generation of a feed of indicators comes to."""
         changes = [
             Change(noun="ruleset", key=ruleset.key, verb="changed")
@@ -121,7 +123,11 @@ class Planner:
         )
 
     def plan_index(
-        self, connection: sqlite3.Connection, going: Transition, index: KeptIndex, generation: GenerationInForce | None
+        self,
+        connection: sqlite3.Connection,
+        going: EstateTransition,
+        index: IndexRecord,
+        generation: GenerationInForce | None,
     ) -> Plan:
         """What another category index comes to: all that devices should have is signed for it."""
         publisher, after, now = self._publisher, going.after, going.now
@@ -146,7 +152,7 @@ class Planner:
         )
 
     def _published(
-        self, connection: sqlite3.Connection, going: Transition, changes: Sequence[Change], moved: Moved
+        self, connection: sqlite3.Connection, going: EstateTransition, changes: Sequence[Change], moved: Moved
     ) -> Published:
         """What the changes touch, compiled anew; and the classes that devices come into."""
         publisher, after, now = self._publisher, going.after, going.now
@@ -162,7 +168,7 @@ class Planner:
         self._overlay(connection, going, found, moved)
         return found
 
-    def _overlay(self, connection: sqlite3.Connection, going: Transition, found: Published, moved: Moved) -> None:
+    def _overlay(self, connection: sqlite3.Connection, going: EstateTransition, found: Published, moved: Moved) -> None:
         """The overlays of all devices that have one, or are to have one."""
         named = going.before.estate.named_devices | going.after.estate.named_devices
         by_id = {one.id: groups for groups, one in found.classes.known.items()}
@@ -176,14 +182,14 @@ class Planner:
             if is_other:
                 found.alone.append(groups)
 
-    def _obstacles(self, going: Transition, moved: Moved, everywhere: bool) -> dict[str, Sequence[Obstacle]]:
+    def _obstacles(self, going: EstateTransition, moved: Moved, everywhere: bool) -> dict[str, Sequence[Obstacle]]:
         """What stands in the way of the devices that are moved, or of all, where it is something else than before."""
         roster, then = self._roster, Obstacles(going.after.estate)
         concerned = {**roster.held_by(roster.fleet), **moved} if everywhere else moved
         return dict(roster.other_obstacles(then, concerned))
 
 
-def _new_revision(going: Transition, by: str, reason: str | None) -> NewRevision:
+def _new_revision(going: EstateTransition, by: str, reason: str | None) -> NewRevision:
     """What is authored of a change."""
     changes, step = going.changes, step_back(going.before.authored, going.after.authored, going.changes)
     return NewRevision(

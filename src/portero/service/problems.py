@@ -36,7 +36,7 @@ TITLES = {
 }
 
 
-class Problem(Exception):
+class Refusal(Exception):
     """Something that the caller has to know. `extra` fields go into the answer beside the standard ones."""
 
     def __init__(
@@ -71,12 +71,12 @@ def field_error(path: Sequence[str | int], detail: str) -> dict[str, str]:
     return {"pointer": pointer(tuple(path)), "detail": detail}
 
 
-def _invalid(error: RequestValidationError) -> Problem:
+def _invalid(error: RequestValidationError) -> Refusal:
     errors = []
     for one in error.errors():
         where, *path = one["loc"]
         if one["type"] == "json_invalid":
-            return Problem("bad-request", f"The body is not JSON: {one['ctx']['error']}.")
+            return Refusal("bad-request", f"The body is not JSON: {one['ctx']['error']}.")
         message = fault_of(one)
         if one["type"] == "extra_forbidden":
             message = f"unknown key “{str(path[-1])[:64]}”"
@@ -88,13 +88,13 @@ def _invalid(error: RequestValidationError) -> Problem:
     first = errors[0]
     at = first["pointer"] or first.get("query") or first.get("path") or first.get("header") or "the body"
     more = f" (and {len(errors) - 1} more, see errors)" if len(errors) > 1 else ""
-    return Problem("invalid", f"{at}: {first['detail']}{more}.", errors=errors)
+    return Refusal("invalid", f"{at}: {first['detail']}{more}.", errors=errors)
 
 
 def install(app: FastAPI) -> None:
     """Answer every error of the application as a problem."""
 
-    async def told(_request: Request, problem: Problem) -> JSONResponse:
+    async def told(_request: Request, problem: Refusal) -> JSONResponse:
         return problem.response()
 
     async def validation(_request: Request, error: RequestValidationError) -> JSONResponse:
@@ -102,7 +102,7 @@ def install(app: FastAPI) -> None:
 
     async def http(request: Request, error: HTTPException) -> JSONResponse:
         if error.status_code == 404:
-            return Problem("not-found", f"There is nothing at {request.url.path[:200]}.").response()
+            return Refusal("not-found", f"There is nothing at {request.url.path[:200]}.").response()
         if error.status_code == 405:
             body = {
                 "type": "urn:portero:problem:method-not-allowed",
@@ -111,15 +111,15 @@ def install(app: FastAPI) -> None:
                 "detail": f"{request.method} is not possible here; see the Allow header.",
             }
             return JSONResponse(body, 405, dict(error.headers or {}), MEDIA_TYPE)
-        return Problem("bad-request", str(error.detail)).response()
+        return Refusal("bad-request", str(error.detail)).response()
 
     def simple(kind: str) -> Any:
         async def handler(_request: Request, error: Exception) -> JSONResponse:
-            return Problem(kind, str(error)).response()
+            return Refusal(kind, str(error)).response()
 
         return handler
 
-    app.add_exception_handler(Problem, told)  # type: ignore[arg-type]
+    app.add_exception_handler(Refusal, told)  # type: ignore[arg-type]
     app.add_exception_handler(RequestValidationError, validation)  # type: ignore[arg-type]
     app.add_exception_handler(HTTPException, http)  # type: ignore[arg-type]
     app.add_exception_handler(BadCursor, simple("bad-request"))

@@ -6,29 +6,29 @@ from portero.core import wording
 from portero.core.insight.capacity import overload
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Refusal, field_error
 from portero.service.roster import Roster
 
 
 def refuse_faults(document: Estate | Directory) -> None:
-    """Problem where the parts of a document do not fit together."""
+    """Refusal where the parts of a document do not fit together."""
     faults = list(document.faults())
     if faults:
         errors = [field_error(fault.path, fault.message) for fault in faults]
-        raise Problem("invalid", wording.as_sentence(faults[0].message), errors=errors)
+        raise Refusal("invalid", wording.as_sentence(faults[0].message), errors=errors)
 
 
 def refuse_other_kinds(before: Estate, after: Estate) -> None:
-    """Problem where a feed would bring something else than so far: what it brought would be of no use."""
+    """Refusal where a feed would bring something else than so far: what it brought would be of no use."""
     kinds = {feed.key: feed.kind for feed in before.feeds}
     for feed in after.feeds:
         had = kinds.get(feed.key, feed.kind)
         if had != feed.kind:
-            raise Problem("invalid", f"The feed “{feed.key}” brings {had}, and that never changes; make another feed.")
+            raise Refusal("invalid", f"The feed “{feed.key}” brings {had}, and that never changes; make another feed.")
 
 
 def refuse_overload(before: Estate, after: Estate, roster: Roster) -> None:
-    """Problem where machines would have more indicators to carry than they may, and more than they have now."""
+    """Refusal where machines would have more indicators to carry than they may, and more than they have now."""
     found = overload(before, after, roster.fleet.combinations)
     if found is not None:
-        raise Problem("invalid", found)
+        raise Refusal("invalid", found)

@@ -46,7 +46,7 @@ class Snapshot:
         return self.versions[noun].get(key, 0)
 
 
-class Transition(NamedTuple):
+class EstateTransition(NamedTuple):
     """A change on its way: what counts, what is to count, and what of it is authored."""
 
     before: Snapshot

@@ -24,10 +24,10 @@ from portero.core.nouns.base import fault_of
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Refusal, field_error
 from portero.service.secrets import hash_secret
 from portero.store import activity, classes, devices, overlays
-from portero.store.devices import Known, Wanted
+from portero.store.devices import KnownDevice, Wanted
 
 HOLD_SECONDS = 25.0
 """How long a held request waits for news before it answers that there is none."""
@@ -59,12 +59,12 @@ async def _message(request: Request, type: type[Any]) -> Any:
     try:
         return msgspec.json.decode(await request.body(), type=type)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as problem:
-        raise Problem("bad-request", f"The body does not read as a {type.__name__} message: {problem}.") from problem
+        raise Refusal("bad-request", f"The body does not read as a {type.__name__} message: {problem}.") from problem
 
 
 def _refuse_invalid(error: ValidationError, prefix: tuple[str, ...]) -> NoReturn:
     errors = [field_error((*prefix, *one["loc"]), fault_of(one)) for one in error.errors()]
-    raise Problem("invalid", f"{errors[0]['pointer']}: {errors[0]['detail']}.", errors=errors[:50]) from error
+    raise Refusal("invalid", f"{errors[0]['pointer']}: {errors[0]['detail']}.", errors=errors[:50]) from error
 
 
 def _facts(value: dict[str, Any]) -> Facts:
@@ -74,7 +74,7 @@ def _facts(value: dict[str, Any]) -> Facts:
         _refuse_invalid(error, ("facts",))
 
 
-def _device(keepers: Keepers, request: Request) -> Known:
+def _device(keepers: Keepers, request: Request) -> KnownDevice:
     scheme, _, credential = request.headers.get("authorization", "").partition(" ")
     known = None
     if scheme.lower() == "bearer" and credential:
@@ -82,7 +82,7 @@ def _device(keepers: Keepers, request: Request) -> Known:
             known = devices.by_credential(connection, hash_secret(credential.strip()))
     if known is None:
         detail = "This device credential is not good (any more); join again with an enrolment code."
-        raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
+        raise Refusal("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
     return known
 
 
@@ -93,9 +93,9 @@ def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
         # a right code is always taken: many machines may share an address with one that guesses
         now = keepers.now()
         if keepers.throttle.wait(f"join@{address}", now) > 0:
-            raise Problem("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
+            raise Refusal("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
         keepers.throttle.failed(f"join@{address}", now)
-        raise Problem("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
+        raise Refusal("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
     device, credential = joined
     return {
         "device": device,
@@ -116,7 +116,7 @@ def _usual(last_heard: float, before: float | None, message: CheckIn, now: float
     return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
 
 
-def _check_in(keepers: Keepers, known: Known, message: CheckIn) -> dict[str, Any] | None:
+def _check_in(keepers: Keepers, known: KnownDevice, message: CheckIn) -> dict[str, Any] | None:
     now, heard = keepers.now(), keepers.fleet.heard
     usual = _usual(*heard.last(known.id, known.last_heard, known.usual_interval), message, now)
     if _says_something(known, message):
@@ -132,23 +132,23 @@ def _check_in(keepers: Keepers, known: Known, message: CheckIn) -> dict[str, Any
     return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
 
 
-def _has_applied(known: Known, message: CheckIn) -> bool:
+def _has_applied(known: KnownDevice, message: CheckIn) -> bool:
     """Whether the device says that it has applied something else than it said before."""
     applied = (known.applied_bundle, known.applied_revision)
     return bool(message.have) and (message.have, message.revision) != applied
 
 
-def _has_other_index(known: Known, message: CheckIn) -> bool:
+def _has_other_index(known: KnownDevice, message: CheckIn) -> bool:
     return bool(message.index) and message.index != known.applied_index
 
 
-def _says_something(known: Known, message: CheckIn) -> bool:
+def _says_something(known: KnownDevice, message: CheckIn) -> bool:
     """Whether there is more to note than that the device was heard of."""
     told = message.facts is not None or bool(message.problem) or known.told_silent
     return told or _has_applied(known, message) or _has_other_index(known, message)
 
 
-def _note(keepers: Keepers, known: Known, message: CheckIn, usual: float | None, now: float) -> Wanted:
+def _note(keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float | None, now: float) -> Wanted:
     """Note all that the device says; what it should have then."""
     facts = _facts(message.facts) if message.facts is not None else None
     with keepers.fleet.settling() as settlement:
@@ -172,7 +172,7 @@ def _note(keepers: Keepers, known: Known, message: CheckIn, usual: float | None,
     return wanted
 
 
-def _keep(keepers: Keepers, known: Known, body: bytes) -> dict[str, Any]:
+def _keep(keepers: Keepers, known: KnownDevice, body: bytes) -> dict[str, Any]:
     try:
         batch = ActivityBatch.model_validate_json(body)
     except ValidationError as error:
@@ -195,7 +195,7 @@ def _endpoint(handler: Callable[[Request, Keepers], Awaitable[Response]]) -> Cal
     async def endpoint(request: Request) -> Response:
         try:
             return await handler(request, request.app.state.keepers)
-        except Problem as problem:
+        except Refusal as problem:
             return problem.response()
 
     return endpoint
@@ -257,7 +257,7 @@ async def bundle(request: Request, keepers: Keepers) -> Response:
 
     packed, difference = await run_in_threadpool(read)
     if packed is None:
-        raise Problem("not-found", "This device has no such bundle; check in to learn which it should have.")
+        raise Refusal("not-found", "This device has no such bundle; check in to learn which it should have.")
     if difference is not None and len(difference) < len(packed):
         headers = {"Portero-From": begin, "Cache-Control": "private, max-age=31536000, immutable"}
         return Response(difference, media_type="application/zstd", headers=headers)
@@ -274,7 +274,7 @@ async def overlay(request: Request, keepers: Keepers) -> Response:
 
     found = await run_in_threadpool(read)
     if found is None:
-        raise Problem("not-found", "This device has no such overlay; check in to learn which it should have.")
+        raise Refusal("not-found", "This device has no such overlay; check in to learn which it should have.")
     return _immutable(request, digest, found[0], "application/zstd")
 
 
@@ -296,7 +296,7 @@ async def index(request: Request, keepers: Keepers) -> Response:
     await run_in_threadpool(_device, keepers, request)
     digest, kept = request.path_params["digest"], keepers.holdings.held.kept
     if digest != kept.digest:
-        raise Problem("not-found", "There is no such category index (any more); check in to learn which there is.")
+        raise Refusal("not-found", "There is no such category index (any more); check in to learn which there is.")
     return _immutable(request, digest, kept.parts.written(), "application/json")
 
 
@@ -305,7 +305,7 @@ async def index_file(request: Request, keepers: Keepers) -> Response:
     await run_in_threadpool(_device, keepers, request)
     digest = request.path_params["digest"]
     if digest not in {file.digest for file in keepers.holdings.held.kept.parts.files}:
-        raise Problem("not-found", "The category index has no such file (any more); check in to learn what it has.")
+        raise Refusal("not-found", "The category index has no such file (any more); check in to learn what it has.")
     headers = {"ETag": f'"{digest}"', "Cache-Control": "private, max-age=31536000, immutable"}
     return FileResponse(keepers.holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
 

@@ -257,7 +257,7 @@ def fall_silent(connection: sqlite3.Connection, now: float) -> list[str]:
 
 
 @dataclass(frozen=True)
-class Known:
+class KnownDevice:
     """What the device routes need to know of a device."""
 
     id: str
@@ -272,7 +272,7 @@ class Known:
     seq_offset: int
 
 
-def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known | None:
+def by_credential(connection: sqlite3.Connection, credential_hash: str) -> KnownDevice | None:
     """The device with that credential."""
     row = connection.execute(
         "SELECT device.*, coalesce(device.overlay, class.digest) AS digest"
@@ -281,7 +281,7 @@ def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known
     ).fetchone()
     if row is None:
         return None
-    return Known(
+    return KnownDevice(
         row["id"],
         row["class"],
         bool(row["told_silent"]),

@@ -161,7 +161,7 @@ def wanted_digests(connection: sqlite3.Connection, kept: int) -> set[str]:
 # --- the category index ---
 
 
-class KeptIndex(NamedTuple):
+class IndexRecord(NamedTuple):
     """A category index: its parts, when and on which day it was made, and of which generations."""
 
     parts: CategoryParts
@@ -175,16 +175,16 @@ class KeptIndex(NamedTuple):
         return self.parts.digest
 
 
-def get_index(connection: sqlite3.Connection) -> KeptIndex | None:
+def get_index(connection: sqlite3.Connection) -> IndexRecord | None:
     """The index in force."""
     row = connection.execute("SELECT * FROM category_index").fetchone()
     if row is None:
         return None
     parts = CategoryParts.read(row["document"].encode())
-    return KeptIndex(parts, row["made_at"], row["day"], json.loads(row["generations"]))
+    return IndexRecord(parts, row["made_at"], row["day"], json.loads(row["generations"]))
 
 
-def set_index(connection: sqlite3.Connection, index: KeptIndex) -> None:
+def set_index(connection: sqlite3.Connection, index: IndexRecord) -> None:
     """Put an index in force."""
     connection.execute(
         "INSERT INTO category_index (id, digest, made_at, day, document, generations) VALUES (1, ?, ?, ?, ?, ?)"

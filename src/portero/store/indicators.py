@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Sequence
 
 from portero.core.nouns.indicator import SetAside
-from portero.formats.stix import Aside
+from portero.formats.stix import LeftOut
 from portero.store.moments import moment
 from portero.store.paging import Query, Rows, page
 
@@ -15,7 +15,7 @@ MOST_ASIDE, MOST_DOCUMENT = 10_000, 20_000
 """How many are kept for one ruleset or feed, the oldest go first; and how long an object may be to be kept whole."""
 
 
-def set_aside(connection: sqlite3.Connection, owner: str, asides: Sequence[Aside], now: float) -> None:
+def set_aside(connection: sqlite3.Connection, owner: str, asides: Sequence[LeftOut], now: float) -> None:
     """Keep what cannot be expressed, for a ruleset or a feed; an object that is there already is replaced."""
     for aside in asides[-MOST_ASIDE:]:
         id = str(aside.document.get("id", aside.name))[:200]

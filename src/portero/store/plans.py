@@ -13,7 +13,7 @@ from portero.core.nouns.revision import Change
 from portero.formats.bundles import PackedBundle, PackedOverlay
 from portero.store import classes, feeds, overlays, revisions
 from portero.store.estate import apply_changes, put_in_order
-from portero.store.feeds import KeptIndex
+from portero.store.feeds import IndexRecord
 from portero.store.readiness import keep_obstacles
 
 Groups = tuple[str, ...]
@@ -83,7 +83,7 @@ class Plan:
     reached_alone: int = 0
     """How many devices of other classes get something new."""
     generation: GenerationInForce | None = None
-    index: KeptIndex | None = None
+    index: IndexRecord | None = None
     woken: frozenset[int] = frozenset()
     """The classes to wake once it is written."""
 

@@ -11,7 +11,7 @@ from portero.core.insight.effects.circumstances import Circumstance, Frames, whe
 from portero.core.insight.effects.rulings import ANY_TIME, Judge, Ruling, rules_met
 from portero.core.insight.effects.slicing import Slice
 from portero.core.insight.effects.subjects import (
-    Known,
+    KnownSubjects,
     Shown,
     Subject,
     category_subject,
@@ -105,7 +105,7 @@ def overlap(
 
 def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[Subject]:
     """What the rulesets name that are put on the targets; categories in the taxonomy's order."""
-    known = Known.of([estate], world.programs, world.catalogue)
+    known = KnownSubjects.of([estate], world.programs, world.catalogue)
     used = {
         assignment.ruleset
         for assignment in estate.assignments

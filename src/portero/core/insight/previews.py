@@ -13,7 +13,7 @@ from portero.core.insight.differences import differences
 from portero.core.insight.effects.circumstances import Circumstance, Frames, when
 from portero.core.insight.effects.rulings import Judge, Ruling
 from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.subjects import Known, Shown, Subject, host_subject
+from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject, host_subject
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
 from portero.core.insight.effects.world import Groups, World
@@ -51,7 +51,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     """What `after` would change. `moved` gives the groups of those devices that would have others, by id."""
     changes, pairs = tuple(differences(before, after)), world.moving(moved)
     touched, classes, whole = _touched_devices(before, after, changes, pairs, world)
-    known = Known.of((before, after), world.programs, world.catalogue)
+    known = KnownSubjects.of((before, after), world.programs, world.catalogue)
     groups = moved_groups(moved, world)
     cutters = [world.cutter(estate) for estate in (before, after)]
     reached = Touched(before, after, changes, groups, known)

@@ -14,7 +14,7 @@ from portero.core.nouns.feed_comparison import FeedComparison, Transition
 from portero.formats.index_files import IndexFile
 from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.state import Current, Snapshot
 from portero.store import activity, feeds
 from portero.store.database import Store
@@ -47,7 +47,7 @@ class Comparisons:
 
     def compare(self, feed: Feed, number: int) -> FeedComparison:
         """What a generation changes, against the one that it replaced; what one that never counted would, against the
-        one in force. Problem where they are not there (any more).
+        one in force. Refusal where they are not there (any more).
         """
         with self.store.reading() as connection:
             current = feeds.status_of(connection, feed.key).current
@@ -55,10 +55,10 @@ class Comparisons:
             replaced = generation.replaced if generation is not None else None
             against = feeds.get_generation(connection, feed.key, current if replaced is None else replaced)
         if generation is None:
-            raise Problem("not-found", f"There is no generation {number} of “{feed.key}”.")
+            raise Refusal("not-found", f"There is no generation {number} of “{feed.key}”.")
         has = self.holdings.artefacts.has
         if not has(generation.digest) or (against is not None and not has(against.digest)):
-            raise Problem("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
+            raise Refusal("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
         if feed.kind == "indicators":
             return self._of_indicators(feed, generation, against)
         return _Categories(self, feed, generation, against).compared()

@@ -18,11 +18,11 @@ from portero.core.nouns.rule import Rule
 from portero.formats.bundles import CategoryPart, CategoryParts
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 from portero.formats.index_files import IndexFile, write_index
-from portero.service.feeds.indicators import Indicators
+from portero.service.feeds.indicators import FeedIndicators
 from portero.store import feeds
 from portero.store.artefacts import Artefacts
 from portero.store.database import Store
-from portero.store.feeds import KeptIndex
+from portero.store.feeds import IndexRecord
 from portero.store.moments import moment
 
 KEPT_GENERATIONS = 5
@@ -33,11 +33,11 @@ FEW = 2_000
 """So many may be different however small the base is."""
 
 
-class Held(NamedTuple):
+class HeldIndex(NamedTuple):
     """The index in force, opened, and what is kept of it; never changed, only replaced."""
 
     category_index: LayeredIndex
-    kept: KeptIndex
+    kept: IndexRecord
 
 
 class _TooDifferent(Exception):
@@ -57,19 +57,19 @@ class Holdings:
             with store.writing() as connection:
                 feeds.set_index(connection, made)
             kept = made
-        self.held = Held(self.open_index(kept.parts), kept)
+        self.held = HeldIndex(self.open_index(kept.parts), kept)
 
     @property
     def index_in_force(self) -> LayeredIndex:
         """The category index that counts."""
         return self.held.category_index
 
-    def take(self, index: KeptIndex) -> None:
+    def take(self, index: IndexRecord) -> None:
         """From now on this index counts."""
         self.artefacts.settle(file.digest for file in index.parts.files)
         before = self.held
         same = index.digest == before.kept.digest
-        self.held = Held(before.category_index if same else self.open_index(index.parts), index)
+        self.held = HeldIndex(before.category_index if same else self.open_index(index.parts), index)
 
     def contents(self, estate: Estate) -> dict[str, Mapping[str, tuple[Rule, ...]]]:
         """What each feed of indicators brings by its generation in force."""
@@ -111,11 +111,11 @@ class Holdings:
         files = {key: self.categories_of(one) for key, one in current.items()}
         return {key: file for key, file in files.items() if file is not None}
 
-    def indicators_of(self, generation: Generation | None) -> Indicators:
+    def indicators_of(self, generation: Generation | None) -> FeedIndicators:
         """The indicators of a generation; none where its file is gone."""
         if generation is None or not self.artefacts.has(generation.digest):
-            return Indicators()
-        return Indicators.of(self.artefacts.path(generation.digest).read_bytes())
+            return FeedIndicators()
+        return FeedIndicators.of(self.artefacts.path(generation.digest).read_bytes())
 
     def contents_of(self, generation: Generation | None) -> Mapping[str, tuple[Rule, ...]]:
         """The rules of a generation, by the kind of ruleset that they belong in."""
@@ -136,8 +136,8 @@ class Holdings:
         return LayeredIndex(parts.digest, base, rest[0] if rest else None)
 
     def make_index(
-        self, estate: Estate, current: Mapping[str, Generation], now: float, before: KeptIndex | None
-    ) -> KeptIndex:
+        self, estate: Estate, current: Mapping[str, Generation], now: float, before: IndexRecord | None
+    ) -> IndexRecord:
         """The index of these generations today: what differs from the base in force, or a new base.
 
         Without any generation of categories it is the small one that ships.
@@ -146,7 +146,7 @@ class Holdings:
         sources = self._of_kind(estate, current, "categories")
         numbers = {source.feed: source.number for source in sources.values()}
         parts = self._difference(before, sources, day, days) if before is not None else None
-        return KeptIndex(parts or self._base(sources, day, days), now, day.toordinal(), numbers)
+        return IndexRecord(parts or self._base(sources, day, days), now, day.toordinal(), numbers)
 
     def _entries(
         self, sources: Mapping[str, Generation], day: date, days: int
@@ -163,7 +163,7 @@ class Holdings:
         return CategoryParts(1, CategoryPart(digest, size, hosts), None, hosts, days)
 
     def _difference(
-        self, before: KeptIndex, sources: Mapping[str, Generation], day: date, days: int
+        self, before: IndexRecord, sources: Mapping[str, Generation], day: date, days: int
     ) -> CategoryParts | None:
         """The base as it is with what differs; None where that is too much."""
         base = before.parts.base

@@ -16,7 +16,7 @@ from portero.core.nouns.selector import Selector
 MOST_BYTES = 2_000_000_000
 
 
-class Entry(NamedTuple):
+class FeedIndicator(NamedTuple):
     """A rule as one object says it, or a line of a list, which has no identifier."""
 
     id: str | None
@@ -32,18 +32,18 @@ class Entry(NamedTuple):
         return datetime.fromisoformat(written) if written else None
 
 
-class Indicators:
+class FeedIndicators:
     """Rules by what they are for, in the order in which they came. Several objects may say something of the same."""
 
     def __init__(self) -> None:
-        self._kept: dict[Selector, dict[str | None, Entry]] = {}
+        self._kept: dict[Selector, dict[str | None, FeedIndicator]] = {}
 
     @classmethod
-    def of(cls, packed: bytes) -> Indicators:
+    def of(cls, packed: bytes) -> FeedIndicators:
         """What `packed` wrote."""
         made = cls()
         for written in json.loads(zstandard.ZstdDecompressor().decompress(packed, max_output_size=MOST_BYTES)):
-            made._add(Rule.model_validate(written["rule"]).selector, Entry(**written))
+            made._add(Rule.model_validate(written["rule"]).selector, FeedIndicator(**written))
         return made
 
     def packed(self) -> bytes:
@@ -51,18 +51,18 @@ class Indicators:
         entries = [entry._asdict() for said in self._kept.values() for entry in said.values()]
         return zstandard.ZstdCompressor(level=6).compress(json.dumps(entries, separators=(",", ":")).encode())
 
-    def _add(self, selector: Selector, entry: Entry) -> None:
+    def _add(self, selector: Selector, entry: FeedIndicator) -> None:
         self._kept.setdefault(selector, {})[entry.id] = entry
 
     def put(self, rule: Rule, id: str | None, day: str) -> bool:
         """Take a rule in; False where something was said of the same already, since when it stays known."""
         first = self.first(rule)
-        self._add(rule.selector, Entry(id, first or day, rule.model_dump(mode="json", exclude_none=True)))
+        self._add(rule.selector, FeedIndicator(id, first or day, rule.model_dump(mode="json", exclude_none=True)))
         return first is None
 
-    def copy(self) -> Indicators:
+    def copy(self) -> FeedIndicators:
         """The same, to be changed by itself."""
-        made = Indicators()
+        made = FeedIndicators()
         made._kept = {selector: dict(said) for selector, said in self._kept.items()}
         return made
 
@@ -105,11 +105,11 @@ class Indicators:
         return tuple(map(Rule.model_validate, self.said().values()))
 
 
-def _counting(said: dict[str | None, Entry]) -> Entry:
+def _counting(said: dict[str | None, FeedIndicator]) -> FeedIndicator:
     """Of what several objects say of the same: what holds longest, then what is strictest. Their order has no part."""
     return max(said.values(), key=_weight) if len(said) > 1 else next(iter(said.values()))
 
 
-def _weight(entry: Entry) -> tuple[bool, datetime, int, str]:
+def _weight(entry: FeedIndicator) -> tuple[bool, datetime, int, str]:
     ever = entry.until is None
     return ever, entry.until or datetime.max, STRICTNESS.get(entry.rule["action"], -1), entry.id or ""

@@ -1,4 +1,4 @@
-"""Feeds at work: fetched on their schedules or when asked, read in the background, put in force, put back."""
+"""FeedsKeeper at work: fetched on their schedules or when asked, read in the background, put in force, put back."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from portero.service.feeds.holdings import Holdings
 from portero.service.feeds.reading import Brought, read_categories, read_indicators
 from portero.service.feeds.taxii import read_collection
 from portero.service.live import Live
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.store import feeds, indicators
 from portero.store.database import Store, StoreProblem
 from portero.store.feeds import Status
@@ -52,7 +52,7 @@ class _Task:
     review: bool = False
 
 
-class Feeds:
+class FeedsKeeper:
     """One at a time, in the background; safe to ask from several threads."""
 
     def __init__(
@@ -126,7 +126,7 @@ class Feeds:
                 self._note(task, Poll(at=moment(self._now()), result=self._read(task)))
         except (FetchProblem, BadFeed, StoreProblem, OSError) as problem:
             self._fail(task, str(problem))
-        except Problem as problem:
+        except Refusal as problem:
             self._fail(task, problem.detail)
         except Exception:
             _log.exception("failed", feed=key)
@@ -180,7 +180,7 @@ class Feeds:
         """Keep what was brought as a generation, and put it in force unless it is to be looked at first."""
         feed = task.feed
         if (newest := self._configured(feed.key)) is None or newest.fingerprint != feed.fingerprint:
-            raise Problem("changed-meanwhile", "the feed was changed while it was read; read it again")
+            raise Refusal("changed-meanwhile", "the feed was changed while it was read; read it again")
         with self._store.reading() as connection:
             status, number = feeds.status_of(connection, feed.key), feeds.next_number(connection, feed.key)
             waiting = feeds.get_generation(connection, feed.key, status.waiting)
@@ -313,7 +313,7 @@ class Feeds:
     # --- in force ---
 
     def put_in_force(self, feed: Feed, number: int, held: bool) -> None:
-        """Put a generation in force, whatever was before. Problem where machines would have too much to carry."""
+        """Put a generation in force, whatever was before. Refusal where machines would have too much to carry."""
         with self._swapping:
             index = None
             if feed.kind == "categories":
@@ -332,28 +332,28 @@ class Feeds:
             self._holdings.tidy()
 
     def take(self, feed: Feed) -> None:
-        """Put the generation that waits in force. Problem where none does."""
+        """Put the generation that waits in force. Refusal where none does."""
         with self._store.reading() as connection:
             waiting = feeds.status_of(connection, feed.key).waiting
         if waiting is None:
-            raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
+            raise Refusal("not-found", f"No generation of “{feed.key}” waits to be looked at.")
         self.put_in_force(feed, waiting, held=False)
 
     def drop(self, feed: Feed) -> None:
-        """Drop the generation that waits; what is in force stays. Problem where none waits."""
+        """Drop the generation that waits; what is in force stays. Refusal where none waits."""
         with self._store.writing() as connection:
             if feeds.status_of(connection, feed.key).waiting is None:
-                raise Problem("not-found", f"No generation of “{feed.key}” waits to be looked at.")
+                raise Refusal("not-found", f"No generation of “{feed.key}” waits to be looked at.")
             feeds.note(connection, feed.key, waiting=None)
         self._live.tell("feed")
 
     def go_back(self, feed: Feed) -> None:
-        """Put the generation before the one in force back in force; the schedule rests. Problem where there is none."""
+        """Put the generation before the one in force back in force; the schedule rests. Refusal where there is none."""
         with self._store.reading() as connection:
             current = feeds.get_generation(connection, feed.key, feeds.status_of(connection, feed.key).current)
             earlier = feeds.get_generation(connection, feed.key, current.replaced) if current is not None else None
         if earlier is None or not self._holdings.artefacts.has(earlier.digest):
-            raise Problem("not-found", f"There is no earlier generation of “{feed.key}” to go back to.")
+            raise Refusal("not-found", f"There is no earlier generation of “{feed.key}” to go back to.")
         self.put_in_force(feed, earlier.number, held=True)
 
     def resume(self, feed: Feed) -> None:

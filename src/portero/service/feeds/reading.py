@@ -13,11 +13,11 @@ from portero.core.nouns.feed import BadLine, Feed
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import MAX_RULES
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.formats.feed_files import BadFeed, HostLine, Refused, read_feed, unpacked
+from portero.formats.feed_files import BadFeed, HostLine, RefusedLine, read_feed, unpacked
 from portero.formats.index_files import IndexFile, write_index
 from portero.formats.rules_csv import read_rules
-from portero.formats.stix import Aside, Defaults, StixRule, objects_of, read_objects
-from portero.service.feeds.indicators import Indicators
+from portero.formats.stix import Defaults, LeftOut, StixRule, objects_of, read_objects
+from portero.service.feeds.indicators import FeedIndicators
 from portero.store.artefacts import Artefacts
 from portero.store.host_sorting import Gathering
 
@@ -29,7 +29,7 @@ Note = Callable[[str, int], None]
 
 
 @dataclass
-class Tally:
+class ReadingTally:
     """What reading came across."""
 
     lines: int = 0
@@ -38,12 +38,12 @@ class Tally:
     bad: int = 0
     bad_lines: list[BadLine] = field(default_factory=list)
     unknown_words: Counter[str] = field(default_factory=Counter)
-    asides: list[Aside] = field(default_factory=list)
+    asides: list[LeftOut] = field(default_factory=list)
     added: int = 0
     removed: int = 0
     changed: int = 0
 
-    def refuse(self, refused: Refused) -> None:
+    def refuse(self, refused: RefusedLine) -> None:
         """Count a line that cannot be used."""
         self.bad += 1
         if len(self.bad_lines) < MOST_TOLD:
@@ -56,7 +56,7 @@ class Brought:
 
     digest: str
     entries: int
-    tally: Tally
+    tally: ReadingTally
     bookmark: str | None = None
     """The moment up to which a collection has been read, as its server writes it."""
 
@@ -95,7 +95,7 @@ def read_categories(
     feed: Feed, chunks: Iterable[bytes], before: IndexFile | None, artefacts: Artefacts, today: date, note: Note
 ) -> Brought:
     """A generation of a feed of categories; hosts of which it says the same as `before` keep their since. BadFeed."""
-    tally, path = Tally(), artefacts.begin()
+    tally, path = ReadingTally(), artefacts.begin()
     with Gathering(path) as gathering:
         categories = _gather(feed, chunks, gathering, tally, note)
         note("sorting", tally.lines)
@@ -105,14 +105,14 @@ def read_categories(
 
 
 def _gather(
-    feed: Feed, chunks: Iterable[bytes], gathering: Gathering, tally: Tally, note: Note
+    feed: Feed, chunks: Iterable[bytes], gathering: Gathering, tally: ReadingTally, note: Note
 ) -> list[tuple[str, ...]]:
     """Gather all lines; the sets of categories that they were gathered under, by number."""
     words, numbers = _Words(feed), dict[tuple[str, ...], int]()
     rows: list[tuple[str, int, int | None]] = []
     for line in read_feed(chunks, feed.format):
         tally.lines = max(tally.lines, line.number)
-        if isinstance(line, Refused):
+        if isinstance(line, RefusedLine):
             tally.refuse(line)
             continue
         categories, unknown = words.of(line.words)
@@ -121,7 +121,7 @@ def _gather(
                 tally.unknown_words[word] += 1
         if not categories and line.registered is None:
             if not unknown and not line.words:
-                tally.refuse(Refused(line.number, "the line names no category"))
+                tally.refuse(RefusedLine(line.number, "the line names no category"))
             continue
         number = numbers.setdefault(categories, len(numbers))
         rows.append((line.host, number, line.registered.toordinal() if line.registered else None))
@@ -138,7 +138,7 @@ def _entries(
     categories: list[tuple[str, ...]],
     before: IndexFile | None,
     today: int,
-    tally: Tally,
+    tally: ReadingTally,
 ) -> Iterator[tuple[str, tuple[Any, ...]]]:
     """Each host once, with its categories joined and since when; what differs from before is counted."""
     had = before.items() if before is not None else iter(())
@@ -155,7 +155,7 @@ def _entries(
 
 
 def _grouped(
-    rows: Iterable[tuple[str, int, int | None]], categories: list[tuple[str, ...]], tally: Tally
+    rows: Iterable[tuple[str, int, int | None]], categories: list[tuple[str, ...]], tally: ReadingTally
 ) -> Iterator[tuple[str, tuple[Any, ...]]]:
     """Each host once: nearly all come once only, so those are let through without ado."""
     last: tuple[str, int, int | None] | None = None
@@ -175,7 +175,7 @@ def _joined(
     first: tuple[str, int, int | None],
     others: list[tuple[str, int, int | None]],
     categories: list[tuple[str, ...]],
-    tally: Tally,
+    tally: ReadingTally,
 ) -> tuple[str, tuple[Any, ...]]:
     """A host with what all of its lines say; the list of others is emptied."""
     host, number, day = first
@@ -196,22 +196,22 @@ def read_indicators(
     feed: Feed,
     pages: Iterable[Iterable[Mapping[str, Any]]] | None,
     chunks: Iterable[bytes],
-    before: Indicators,
+    before: FeedIndicators,
     now: datetime,
     artefacts: Artefacts,
     note: Note,
-    base: Indicators | None = None,
+    base: FeedIndicators | None = None,
 ) -> Brought:
     """A generation of a feed of indicators, compared with the one before. BadFeed.
 
     `pages` are those of a TAXII collection: what was added to it since `base`, or all of it. Other feeds come whole,
     as `chunks`.
     """
-    tally = Tally()
+    tally = ReadingTally()
     if pages is not None:
-        made = _updated(feed, pages, base or Indicators(), now, tally)
+        made = _updated(feed, pages, base or FeedIndicators(), now, tally)
     elif feed.format in ("stix", "taxii"):
-        made = _updated(feed, [objects_of(b"".join(unpacked(chunks, 400_000_000)))], Indicators(), now, tally)
+        made = _updated(feed, [objects_of(b"".join(unpacked(chunks, 400_000_000)))], FeedIndicators(), now, tally)
     else:
         made = _listed(feed, chunks, before, now, tally, note)
     tally.ended = made.drop_ended(now)
@@ -229,8 +229,8 @@ def _write(out: BinaryIO, packed: bytes) -> None:
 
 
 def _updated(
-    feed: Feed, pages: Iterable[Iterable[Mapping[str, Any]]], base: Indicators, now: datetime, tally: Tally
-) -> Indicators:
+    feed: Feed, pages: Iterable[Iterable[Mapping[str, Any]]], base: FeedIndicators, now: datetime, tally: ReadingTally
+) -> FeedIndicators:
     """What STIX objects make of what was there: newer versions replace, what is called back goes."""
     made = base.copy()
     assert feed.action is not None
@@ -255,13 +255,13 @@ def _updated(
 
 
 def _listed(
-    feed: Feed, chunks: Iterable[bytes], before: Indicators, now: datetime, tally: Tally, note: Note
-) -> Indicators:
+    feed: Feed, chunks: Iterable[bytes], before: FeedIndicators, now: datetime, tally: ReadingTally, note: Note
+) -> FeedIndicators:
     """What a list says, whole: what it does not name any more goes."""
-    made, day = Indicators(), f"{now:%Y-%m-%d}"
+    made, day = FeedIndicators(), f"{now:%Y-%m-%d}"
     for number, read in _rules(feed, chunks):
         tally.lines = max(tally.lines, number)
-        if isinstance(read, Refused):
+        if isinstance(read, RefusedLine):
             tally.refuse(read)
             continue
         rule, first = read, before.first(read) or day
@@ -274,10 +274,10 @@ def _listed(
     return made
 
 
-def _rules(feed: Feed, chunks: Iterable[bytes]) -> Iterator[tuple[int, Rule | Refused]]:
+def _rules(feed: Feed, chunks: Iterable[bytes]) -> Iterator[tuple[int, Rule | RefusedLine]]:
     if feed.format == "csv":
         for read in read_rules(chunks, feed.action):
-            if isinstance(read, Refused):
+            if isinstance(read, RefusedLine):
                 yield read.number, read
             else:
                 yield read[0], _no_allow(*read)
@@ -286,23 +286,25 @@ def _rules(feed: Feed, chunks: Iterable[bytes]) -> Iterator[tuple[int, Rule | Re
         yield line.number, _host_rule(line, str(feed.action)) if isinstance(line, HostLine) else line
 
 
-def _no_allow(number: int, rule: Rule) -> Rule | Refused:
+def _no_allow(number: int, rule: Rule) -> Rule | RefusedLine:
     if rule.selector.kind not in ("host", "url", "address", "sha256"):
-        return Refused(number, f"a feed names hosts, URLs, addresses and files, not {rule.selector.kind}")
+        return RefusedLine(number, f"a feed names hosts, URLs, addresses and files, not {rule.selector.kind}")
     return (
-        Refused(number, "it allows, and what is brought in from outside never does") if rule.action == "allow" else rule
+        RefusedLine(number, "it allows, and what is brought in from outside never does")
+        if rule.action == "allow"
+        else rule
     )
 
 
-def _host_rule(line: HostLine, action: str) -> Rule | Refused:
+def _host_rule(line: HostLine, action: str) -> Rule | RefusedLine:
     try:
         kind = "address" if line.host.startswith("[") or line.host.replace(".", "").isdigit() else "host"
         return Rule.model_validate({kind: line.host.strip("[]"), "action": action})
     except ValueError as problem:
-        return Refused(line.number, str(problem))
+        return RefusedLine(line.number, str(problem))
 
 
-def _count_differences(before: Indicators, made: Indicators, tally: Tally) -> None:
+def _count_differences(before: FeedIndicators, made: FeedIndicators, tally: ReadingTally) -> None:
     old, new = before.said(), made.said()
     tally.added = len(new.keys() - old.keys())
     tally.removed = len(old.keys() - new.keys())

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request, Response
 
 from portero.core.nouns.access import MadeToken, NewToken, Session, SignIn, Token
 from portero.service import secrets
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import COOKIE, ROLES, Signed, TheKeepers
 from portero.store import access
 from portero.store.moments import moment
@@ -22,7 +22,7 @@ def sign_in(body: SignIn, request: Request, response: Response, keepers: TheKeep
     who, now = f"{body.name}@{request.client.host if request.client else ''}", keepers.now()
     wait = keepers.throttle.wait(who, now)
     if wait > 0:
-        raise Problem(
+        raise Refusal(
             "too-many-tries",
             f"Too many failed tries; wait {int(wait // 60) + 1} minutes.",
             headers={"Retry-After": str(int(wait) + 1)},
@@ -31,7 +31,7 @@ def sign_in(body: SignIn, request: Request, response: Response, keepers: TheKeep
         password_hash = access.password_hash_of(connection, body.name)
     if not secrets.password_matches(password_hash, body.password):
         keepers.throttle.failed(who, now)
-        raise Problem("not-signed-in", "Name or password is wrong.")
+        raise Refusal("not-signed-in", "Name or password is wrong.")
     secret, csrf_token = secrets.new_secret("ps"), secrets.new_secret("csrf")
     with keepers.store.writing() as connection:
         access.add_session(connection, secrets.hash_secret(secret), body.name, csrf_token, now + SESSION_SECONDS)
@@ -68,7 +68,7 @@ def create_token(body: NewToken, who: Signed, keepers: TheKeepers) -> MadeToken:
     """Make an API token for programs. Its secret is shown this once and kept only as a hash."""
     role = body.role or who.role
     if ROLES.index(role) > ROLES.index(who.role):
-        raise Problem("not-allowed", f"You are {who.role}; a token of yours cannot be {role}.")
+        raise Refusal("not-allowed", f"You are {who.role}; a token of yours cannot be {role}.")
     secret, id, now = secrets.new_secret("pt"), secrets.new_code().lower(), keepers.now()
     expires = now + body.days * 86_400 if body.days else None
     with keepers.store.writing() as connection:
@@ -107,4 +107,4 @@ def revoke_token(id: str, who: Signed, keepers: TheKeepers) -> None:
     """Take back one of your tokens; it is refused from now on."""
     with keepers.store.writing() as connection:
         if not access.revoke_token(connection, id, who.name):
-            raise Problem("not-found", f"You have no token “{id[:40]}”.")
+            raise Refusal("not-found", f"You have no token “{id[:40]}”.")

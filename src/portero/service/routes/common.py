@@ -21,7 +21,7 @@ from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun
 from portero.service.estate import Done, Edit, Once
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem, field_error
+from portero.service.problems import Refusal, field_error
 from portero.service.secrets import hash_secret
 from portero.service.state import Snapshot
 from portero.store import access
@@ -55,9 +55,9 @@ def principal(request: Request, keepers: TheKeepers) -> Principal:
         else:
             found, detail = None, "Send a bearer token, or sign in."
     if found is None:
-        raise Problem("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
+        raise Refusal("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
     if found.csrf_token and request.method not in ("GET", "HEAD") and not _csrf_matches(request, found.csrf_token):
-        raise Problem("not-allowed", "A change from a browser needs the X-CSRF-Token that signing in gave.")
+        raise Refusal("not-allowed", "A change from a browser needs the X-CSRF-Token that signing in gave.")
     return found
 
 
@@ -76,7 +76,7 @@ def _with_role(role: Role) -> Callable[[Principal], Principal]:
     def check(who: Signed) -> Principal:
         if _lacks(who, role):
             article = "an" if role == "author" else "a"
-            raise Problem("not-allowed", f"This needs the role of {article} {role}; {who.name} is {who.role}.")
+            raise Refusal("not-allowed", f"This needs the role of {article} {role}; {who.name} is {who.role}.")
         return who
 
     return check
@@ -119,19 +119,19 @@ class Asked:
         once: Once | None = None,
         answer: Callable[[Estate], str] = lambda _estate: "",
     ) -> Done | Preview:
-        """Make the change, or see what it would do. Problem."""
+        """Make the change, or see what it would do. Refusal."""
         estate = self.keepers.estate
         if self.preview:
             return estate.preview(edit)
         return estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
 
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
-        """Problem where somebody would change what their role may not. `what` would do so, as in “The document”."""
+        """Refusal where somebody would change what their role may not. `what` would do so, as in “The document”."""
         rights = {noun.list: noun.right for noun in NOUNS.values()} | PARTS
         guarded = [name for name, right in rights.items() if _lacks(self.who, right)]
         changed = [name for name in guarded if getattr(before, name) != getattr(after, name)]
         if changed and not self.preview:
-            raise Problem(
+            raise Refusal(
                 "not-allowed",
                 f"{what} changes {wording.joined([f'the {name}' for name in changed])}, which needs the role of a"
                 f" keeper; {self.who.name} is {self.who.role}.",
@@ -171,11 +171,11 @@ def answered(result: Done | Preview, show: Callable[[Snapshot], Item]) -> Item:
 
 
 def refuse_stray_preview(request: Request) -> None:
-    """Problem where a preview is asked of a call that has none: it would be done in earnest."""
+    """Refusal where a preview is asked of a call that has none: it would be done in earnest."""
     if request.method != "GET" and "preview" in request.query_params:
         needs = {dependency.call for dependency in request.scope["route"].dependant.dependencies}
         if needs.isdisjoint((_asked_by_author, _asked_by_keeper)):
-            raise Problem("bad-request", "This call has no preview; nothing was changed.")
+            raise Refusal("bad-request", "This call has no preview; nothing was changed.")
 
 
 # --- versions ---
@@ -199,17 +199,17 @@ def once(key: str | None, body: BaseModel) -> Once | None:
 def expect_tag(
     if_match: str | None, tag: str, what: str, changed: str, newest: Callable[[], dict[str, Any]] = dict
 ) -> None:
-    """Problem unless the caller saw the version with this ETag. `changed` says who changed it meanwhile, or when;
+    """Refusal unless the caller saw the version with this ETag. `changed` says who changed it meanwhile, or when;
     `newest` goes into the answer.
     """
     if if_match is None:
-        raise Problem(
+        raise Refusal(
             "precondition-required",
             f"Send If-Match with the ETag that you saw of {what} ({tag} is the newest), so that nobody's change is"
             " lost.",
         )
     if if_match.strip() not in ("*", tag):
-        raise Problem(
+        raise Refusal(
             "changed-meanwhile",
             f"{changed}, after you read it. Look at the newest state, then send your change again with its ETag.",
             headers={"ETag": tag},
@@ -218,7 +218,7 @@ def expect_tag(
 
 
 def expect_version(if_match: str | None, what: str, version: int, current: Callable[[], Any]) -> None:
-    """Problem unless the caller saw `what`, such as “the group “ships””, as of this revision; it is `current` now."""
+    """Refusal unless the caller saw `what`, such as “the group “ships””, as of this revision; it is `current` now."""
     changed = f"{what[0].upper()}{what[1:]} was changed in revision {version}"
     expect_tag(if_match, etag(version), what, changed, lambda: {"current": current(), "version": version})
 
@@ -227,19 +227,19 @@ def expect_version(if_match: str | None, what: str, version: int, current: Calla
 
 
 def the(objects: Iterable[Any], noun: AuthoredNoun, key: str) -> Any:
-    """The one with that key. Problem where there is none."""
+    """The one with that key. Refusal where there is none."""
     listed = list(objects)
     for object_ in listed:
         if noun.key_of(object_) == key:
             return object_
-    raise Problem("not-found", wording.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
+    raise Refusal("not-found", wording.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
 
 
 def refuse_taken(estate: Estate, noun: AuthoredNoun, key: str) -> None:
-    """Problem where the key is taken."""
+    """Refusal where the key is taken."""
     if any(noun.key_of(one) == key for one in noun.of(estate)):
         said = f"There is {noun.a} “{key}” already; choose another key, or change that one."
-        raise Problem("already-exists", said)
+        raise Refusal("already-exists", said)
 
 
 def save(noun: AuthoredNoun, key: str, if_match: str | None, new: Any, *, may_be_new: bool = False) -> Edit:
@@ -247,7 +247,7 @@ def save(noun: AuthoredNoun, key: str, if_match: str | None, new: Any, *, may_be
     `may_be_new` one that is not there yet is added, and needs no If-Match.
     """
     if new is not None and noun.key_of(new) != key:
-        raise Problem(
+        raise Refusal(
             "invalid",
             f"The {noun.key} in the body is “{noun.key_of(new)}”, and the address says “{key}”; it never changes.",
             errors=[field_error([noun.key], "differs from the address")],
@@ -260,7 +260,7 @@ def save(noun: AuthoredNoun, key: str, if_match: str | None, new: Any, *, may_be
             version = snapshot.version(noun.word, key)
             expect_version(if_match, f"the {noun.one} “{key}”", version, lambda: as_json(current))
         elif new is None or not may_be_new:
-            raise Problem("not-found", f"There is no {noun.one} “{key[:64]}”.")
+            raise Refusal("not-found", f"There is no {noun.one} “{key[:64]}”.")
         kept = [new if object_ is current else object_ for object_ in objects]
         after = [one for one in (kept if current is not None else [*kept, new]) if one is not None]
         return snapshot.estate.replacing(**{noun.list: tuple(after)})
@@ -278,7 +278,7 @@ def offset_page(items: Sequence[Item], cursor: str | None, limit: int) -> Page[I
     try:
         start = int(cursor or 0)
     except ValueError:
-        raise Problem("bad-request", "The cursor is damaged; begin again without one.") from None
+        raise Refusal("bad-request", "The cursor is damaged; begin again without one.") from None
     start = max(0, min(start, len(items)))
     end = start + limit
     return Page(items=list(items[start:end]), next=str(end) if end < len(items) else None, total=len(items))

@@ -14,7 +14,7 @@ from portero.core.nouns.base import rfc3339
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.urls import normal_site
 from portero.formats.cells import guarded
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Sift
 
@@ -35,7 +35,7 @@ def _folded(host: str) -> str:
     try:
         return normal_site(host)
     except ValueError as problem:
-        raise Problem("not-found", str(problem)) from problem
+        raise Refusal("not-found", str(problem)) from problem
 
 
 ROUTES = NounRoutes(

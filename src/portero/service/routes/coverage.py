@@ -5,7 +5,7 @@ from __future__ import annotations
 from portero.core.nouns.coverage import CoverageEntry, CoverageRow
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.nouns import NounRoutes, Tell
 from portero.service.state import Snapshot
 
@@ -22,7 +22,7 @@ def _removing(estate: Estate, key: str) -> Estate:
     """The shipped row, where there is one, counts again."""
     edited = any(row.key == key for row in estate.coverage)
     if not edited and key in estate.coverage_table.rows:
-        raise Problem("not-found", f"The coverage row “{key}” is as shipped, and stays.")
+        raise Refusal("not-found", f"The coverage row “{key}” is as shipped, and stays.")
     return estate
 
 

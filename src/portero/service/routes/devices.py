@@ -15,7 +15,7 @@ from portero.core.nouns.readiness import BlockerCode, Readiness
 from portero.core.nouns.verdict import Blocks
 from portero.service import readiness
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheKeepers, expect_tag
 from portero.store import device_lists
 from portero.store.device_lists import DeviceFilter
@@ -40,9 +40,9 @@ def _matching(keepers: Keepers, where: list[str]) -> frozenset[str] | None:
         try:
             conditions.append(read_condition(text))
         except ValidationError as error:
-            raise Problem("invalid", f"where “{text[:80]}”: {fault_of(error.errors()[0])}.") from error
+            raise Refusal("invalid", f"where “{text[:80]}”: {fault_of(error.errors()[0])}.") from error
         except ValueError as error:
-            raise Problem("invalid", f"where: {error}.") from error
+            raise Refusal("invalid", f"where: {error}.") from error
     return keepers.fleet.matching(MembershipRule(all=tuple(conditions)))
 
 

@@ -9,7 +9,7 @@ from starlette.concurrency import run_in_threadpool
 
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
 from portero.core.nouns.page import Page
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheKeepers
 from portero.store import enrolment_codes
 
@@ -40,7 +40,7 @@ def revoke_enrolment_code(id: str, _who: Keeper, keepers: TheKeepers) -> None:
     """Take a code back; nothing joins with it any more. Devices that did stay."""
     with keepers.store.writing() as connection:
         if not enrolment_codes.revoke_enrolment_code(connection, id, keepers.now()):
-            raise Problem("not-found", f"There is no enrolment code of id “{id[:40]}”.")
+            raise Refusal("not-found", f"There is no enrolment code of id “{id[:40]}”.")
     keepers.live.tell("device")
 
 

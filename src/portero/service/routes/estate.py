@@ -14,7 +14,7 @@ from portero.core.nouns.comparison import EstateChange
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Preview
 from portero.formats.estate_document import written_estate
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import (
     Authoring,
     IfMatch,
@@ -63,7 +63,7 @@ def put_estate(
         if not change.preview:
             _expect(if_match, snapshot.revision)
         if snapshot is not seen:
-            raise Problem("changed-meanwhile", "The estate was changed just now; compare again, then put it.")
+            raise Refusal("changed-meanwhile", "The estate was changed just now; compare again, then put it.")
         return after
 
     def shown(snapshot: Snapshot) -> EstateChange:

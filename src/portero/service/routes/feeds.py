@@ -21,7 +21,7 @@ from portero.core.nouns.feed_comparison import FeedComparison
 from portero.core.nouns.indicator import SetAside
 from portero.core.nouns.page import Page
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Author, Cursor, Keeper, Limit, Signed, TheKeepers, the
 from portero.service.routes.nouns import NounRoutes
 from portero.service.state import Snapshot
@@ -84,7 +84,7 @@ ROUTES = NounRoutes(
 
 
 def shown(keepers: Keepers, key: str) -> FeedSummary:
-    """What is told of a feed now. Problem."""
+    """What is told of a feed now. Refusal."""
     found: FeedSummary = ROUTES.tell_one(keepers, keepers.estate.snapshot, key)
     return found
 
@@ -123,7 +123,7 @@ def poll(key: str, who: Author, keepers: TheKeepers) -> FeedSummary:
     """Begin to fetch a feed; its `progress` tells how far that has come, `last_poll` what came of it."""
     feed = _feed(keepers, key)
     if feed.address is None:
-        raise Problem("invalid", f"The feed “{key}” has no address to fetch it from; send a file.")
+        raise Refusal("invalid", f"The feed “{key}” has no address to fetch it from; send a file.")
     keepers.feeds.poll(feed, who.name)
     return shown(keepers, key)
 
@@ -169,8 +169,8 @@ async def import_file(
     return shown(keepers, key)
 
 
-def _busy(key: str) -> Problem:
-    return Problem("in-use", f"The feed “{key}” is being read just now; send the file when that is done.")
+def _busy(key: str) -> Refusal:
+    return Refusal("in-use", f"The feed “{key}” is being read just now; send the file when that is done.")
 
 
 @router.get("/feeds/{key}/generations", summary="List generations", operation_id="listGenerations", tags=["feeds"])

@@ -21,7 +21,7 @@ from portero.core.nouns.finding import (
 )
 from portero.core.nouns.page import Page
 from portero.service.findings import no_finding
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import (
     PREVIEWS,
     Author,
@@ -112,7 +112,7 @@ def take_remedy(id: str, body: ChosenRemedy, change: Authoring) -> None:
     found = change.keepers.findings.get(id)
     keys = [remedy.key for remedy in found.remedies]
     if body.remedy not in keys:
-        raise Problem(
+        raise Refusal(
             "invalid", unknown_word("remedy", body.remedy, keys) + f"; this finding has {', '.join(keys) or 'none'}"
         )
 

@@ -33,7 +33,7 @@ from portero.formats.rules_csv import write_rules
 from portero.formats.stix import write_bundle
 from portero.service.indicators import Format, Parcel, found_in, merged, put_in, read_parcel, without
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import (
     Author,
     Authoring,
@@ -122,7 +122,7 @@ def edit_rules(
         known = {str(rule.selector) for rule in ruleset.rules}
         for selector in body.remove:
             if selector not in known:
-                raise Problem("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
+                raise Refusal("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
         made = merged(without(ruleset, set(body.remove)), body.put)
         return _checked(estate, ruleset, made)
 
@@ -135,10 +135,10 @@ def edit_rules(
 
 
 def _own(estate: Estate, key: str) -> Ruleset:
-    """A ruleset that is written by hand. Problem."""
+    """A ruleset that is written by hand. Refusal."""
     ruleset: Ruleset = the(estate.rulesets, NOUNS["ruleset"], key)
     if ruleset.feed is not None:
-        raise Problem(
+        raise Refusal(
             "invalid",
             f"What is in “{key}” is brought in by the feed “{ruleset.feed}”, and nobody else changes it; put an"
             " indicator of your own in another ruleset: one that is written by hand goes before a feed's.",
@@ -147,13 +147,13 @@ def _own(estate: Estate, key: str) -> Ruleset:
 
 
 def _checked(estate: Estate, before: Ruleset, made: Ruleset) -> Estate:
-    """The estate with a ruleset whose new rules fit it. Problem."""
+    """The estate with a ruleset whose new rules fit it. Refusal."""
     known = set(before.rules)
     fresh = tuple(rule for rule in made.rules if rule not in known)
     try:
         Ruleset.model_validate({**made.model_dump(exclude={"rules"}), "rules": fresh})
     except ValidationError as problem:
-        raise Problem("invalid", wording.as_sentence(fault_of(problem.errors()[0]))) from problem
+        raise Refusal("invalid", wording.as_sentence(fault_of(problem.errors()[0]))) from problem
     return estate.replacing(rulesets=tuple(made if ruleset.key == made.key else ruleset for ruleset in estate.rulesets))
 
 

@@ -18,7 +18,7 @@ from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun, DescribedNoun
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import (
     PREVIEWS,
     Cursor,
@@ -65,7 +65,7 @@ class NounRoutes:
     users: Callable[[Estate, str], list[str]] = lambda _estate, _key: []
     """What uses the object of a key, in words; such a one is not removed."""
     removing: Callable[[Estate, str], Estate] = lambda estate, _key: estate
-    """The estate without what goes along with an object. May raise Problem."""
+    """The estate without what goes along with an object. May raise Refusal."""
     prepared: Callable[[Keepers, Any], Any] = lambda _keepers, body: body
     """What is saved of a body."""
     new: type[BaseModel] | None = None
@@ -85,7 +85,7 @@ class NounRoutes:
         return [tell(one, self._version(snapshot, one)) for one in self._listing(snapshot)]
 
     def tell_one(self, keepers: Keepers, snapshot: Snapshot, key: str) -> Any:
-        """What is told of the one of a key. Problem."""
+        """What is told of the one of a key. Refusal."""
         one = the(self._listing(snapshot), self.noun, key)
         tell = self._tell(self.telling_alone or self.telling, self.noun.shown, keepers, snapshot)
         return tell(one, self._version(snapshot, one))
@@ -288,7 +288,7 @@ def _install_remove(router: APIRouter, own: NounRoutes) -> None:
             used = own.users(snapshot.estate, own_key)
             if used:
                 said = f"The {noun.one} “{own_key}” is used by {wording.joined(used)}; change those first."
-                raise Problem("in-use", said)
+                raise Refusal("in-use", said)
             return removing(replace(snapshot, estate=own.removing(snapshot.estate, own_key)))
 
         return answered(change(edit), lambda _snapshot: None)

@@ -14,7 +14,7 @@ from portero.core.matching.members import Member
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.board import GroupOverlaps, Overlap
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.board import board_rows
 from portero.service.routes.common import Signed, TheKeepers
 
@@ -53,9 +53,9 @@ def _shared(keepers: Keepers, groups: Sequence[str]) -> tuple[list[str], list[Me
     order = keepers.estate.snapshot.estate.group_order
     for key in groups:
         if key not in order:
-            raise Problem("not-found", wording.as_sentence(unknown_word("group", key, order)))
+            raise Refusal("not-found", wording.as_sentence(unknown_word("group", key, order)))
     if not groups:
-        raise Problem("invalid", "Name the groups that are to be compared, or one device.")
+        raise Refusal("invalid", "Name the groups that are to be compared, or one device.")
     fleet = keepers.fleet.members
     held = [member for member in fleet if set(groups) <= set(fleet.groups_of(member.id))]
     return sorted(dict.fromkeys(groups), key=order.index), held

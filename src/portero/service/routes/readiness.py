@@ -10,7 +10,7 @@ from portero.core import wording
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.readiness import FleetReadiness, UnitReadiness
 from portero.service import readiness
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 
 router = APIRouter(tags=["fleet"])
@@ -23,7 +23,7 @@ def get_readiness(_who: Signed, keepers: TheKeepers, unit: _Unit = None, group: 
     """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
     order = keepers.estate.snapshot.estate.group_order
     if group is not None and group not in order:
-        raise Problem("not-found", wording.as_sentence(unknown_word("group", group, order)))
+        raise Refusal("not-found", wording.as_sentence(unknown_word("group", group, order)))
     return readiness.fleet_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), unit, group)
 
 

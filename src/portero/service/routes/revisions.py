@@ -15,7 +15,7 @@ from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
 from portero.formats.document_differences import told_change
 from portero.formats.estate_document import written_estate
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheKeepers, answered
 from portero.service.state import Snapshot
 from portero.store import revisions
@@ -43,7 +43,7 @@ def list_revisions(
     """Every committed change, newest first: who, when, why, and each object before and after."""
     below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
     if cursor and below is None:
-        raise Problem("bad-request", "The cursor is damaged; begin again without one.")
+        raise Refusal("bad-request", "The cursor is damaged; begin again without one.")
     with keepers.store.reading() as connection:
         found, total = revisions.list_revisions(connection, RevisionFilter(by, noun, key, q), below, limit + 1)
     more = len(found) > limit
@@ -76,7 +76,7 @@ def get_revision(number: int, _who: Signed, keepers: TheKeepers) -> ToldRevision
         with keepers.store.reading() as connection:
             found = revisions.get_revision(connection, number)
     if found is None:
-        raise Problem("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
+        raise Refusal("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
     return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes))})
 
 
@@ -100,14 +100,14 @@ def restore_revision(number: Number, change: Authoring) -> Revision:
 
     def edit(snapshot: Snapshot) -> Estate:
         if snapshot is not seen:
-            raise Problem("changed-meanwhile", "The estate was changed just now; look again, then restore.")
+            raise Refusal("changed-meanwhile", "The estate was changed just now; look again, then restore.")
         return after
 
     def shown(snapshot: Snapshot) -> Revision:
         with change.keepers.store.reading() as connection:
             made = revisions.get_revision(connection, snapshot.revision)
         if made is None or snapshot is seen:
-            raise Problem("invalid", f"The estate is as it was at revision {number}; there is nothing to restore.")
+            raise Refusal("invalid", f"The estate is as it was at revision {number}; there is nothing to restore.")
         return made
 
     return answered(change(edit, reason=f"Restores revision {number}"), shown)

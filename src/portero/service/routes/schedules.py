@@ -13,7 +13,7 @@ from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.schedule import DayOff, Schedule, ScheduleSummary
 from portero.formats.calendars import MAX_CALENDAR, BadCalendar, read_days_off
 from portero.service.keepers import Keepers
-from portero.service.problems import Problem
+from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Tell
 from portero.service.routes.uses import assignments_with
@@ -63,4 +63,4 @@ def days_off(body: CalendarFile, _who: Signed, keepers: TheKeepers) -> list[DayO
     try:
         return read_days_off(body.calendar.encode(), moment(keepers.now()).date())
     except BadCalendar as problem:
-        raise Problem("invalid", wording.as_sentence(str(problem))) from problem
+        raise Refusal("invalid", wording.as_sentence(str(problem))) from problem

@@ -52,7 +52,7 @@ class Shown(NamedTuple):
     essential: bool = False
 
 
-class Known(NamedTuple):
+class KnownSubjects(NamedTuple):
     """What subjects are found with: services and application sets of both estates, the programs on the fleet."""
 
     services: Sequence[Service]
@@ -66,14 +66,14 @@ class Known(NamedTuple):
         estates: Iterable[Estate],
         programs: Callable[[], Sequence[Application]],
         catalogue: Mapping[str, frozenset[str]],
-    ) -> Known:
+    ) -> KnownSubjects:
         """Of some estates together."""
         several = list(estates)
         services = [service for estate in several for service in estate.services]
         return cls(services, [one for estate in several for one in estate.application_sets], programs, catalogue)
 
 
-def subjects_of(kind: RulesetKind, selector: Selector, known: Known) -> Iterator[Subject]:
+def subjects_of(kind: RulesetKind, selector: Selector, known: KnownSubjects) -> Iterator[Subject]:
     """What shows a selector of a ruleset of that kind; several where it stands for several things."""
     if kind == "category":
         yield from _of_category_rule(selector)
@@ -110,7 +110,7 @@ def _of_category_rule(selector: Selector) -> Iterator[Subject]:
         yield from map(category_subject, TAXONOMY.categories)
 
 
-def _of_indicator(selector: Selector, known: Known) -> Iterator[Subject]:
+def _of_indicator(selector: Selector, known: KnownSubjects) -> Iterator[Subject]:
     kind, value, _ = selector
     if kind == "host":
         yield host_subject(value)
@@ -144,7 +144,7 @@ def url_of(pattern: Pattern) -> str:
 # --- programs ---
 
 
-def _of_startup_rule(selector: Selector, known: Known) -> Iterator[Subject]:
+def _of_startup_rule(selector: Selector, known: KnownSubjects) -> Iterator[Subject]:
     kind, value, _ = selector
     if kind == "everything":
         yield program_subject(OTHER_PROGRAM)
@@ -160,7 +160,7 @@ def _of_startup_rule(selector: Selector, known: Known) -> Iterator[Subject]:
                 yield from map(program_subject, programs_of(application_set, known))
 
 
-def programs_of(application_set: ApplicationSet, known: Known) -> list[Application]:
+def programs_of(application_set: ApplicationSet, known: KnownSubjects) -> list[Application]:
     """The programs on the fleet that a set holds; where there is none, such as its conditions describe."""
     test = SetTest(application_set)
     held = [program for program in known.find_programs() if _fits(test, program, known)]
@@ -171,7 +171,7 @@ def programs_of(application_set: ApplicationSet, known: Known) -> list[Applicati
     return held[:MOST_PROGRAMS]
 
 
-def _fits(test: SetTest | Test, program: Application, known: Known) -> bool:
+def _fits(test: SetTest | Test, program: Application, known: KnownSubjects) -> bool:
     return test.fit(Started.of(program, known.catalogue)).narrowness is not None
 
 

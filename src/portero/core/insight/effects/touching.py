@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from portero.core.insight.effects.subjects import Known, Subject, host_subject, subjects_of
+from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, subjects_of
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.device import LAYERS, LayerName
 from portero.core.nouns.estate import Estate
@@ -83,7 +83,7 @@ class Touched:
     """Finds the subjects whose verdicts a change can alter."""
 
     def __init__(
-        self, before: Estate, after: Estate, changes: Sequence[Change], moved: Iterable[str], known: Known
+        self, before: Estate, after: Estate, changes: Sequence[Change], moved: Iterable[str], known: KnownSubjects
     ) -> None:
         """`moved` are the groups that devices enter or leave, or whose place among a device's groups is another."""
         self._estates, self._known = (before, after), known

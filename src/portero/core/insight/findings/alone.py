@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from portero.core import sentences, wording
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings.told import MOST_RULES, Held, Told, finding, rule_at
+from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
@@ -38,7 +38,7 @@ class Put(NamedTuple):
 
     assignment: Assignment
     ruleset: Ruleset
-    devices: Held
+    devices: HeldMembers
 
     @property
     def words(self) -> str:
@@ -88,7 +88,9 @@ class Alone:
             single = {alone[name].id: alone[name] for name in assignment.named_devices if name in alone}
             others = [member for member in single.values() if self.world.groups(member.id) not in held]
             lists = [classes[groups] for groups in sorted(held)]
-            puts.append(Put(assignment, rulesets[assignment.ruleset], Held([*lists, *([others] if others else [])])))
+            puts.append(
+                Put(assignment, rulesets[assignment.ruleset], HeldMembers([*lists, *([others] if others else [])]))
+            )
         return puts
 
     def find(self) -> Iterator[Told]:
@@ -237,7 +239,7 @@ class Alone:
                 remedies=remedies,
             )
 
-    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], Held]]:
+    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""
         rules = list(enumerate(put.ruleset.rules, 1))
         stops = [(number, rule) for number, rule in rules if rule.action in (Action.BLOCK, Action.WARN)]
@@ -271,7 +273,7 @@ class Alone:
     def _sifted(self) -> dict[tuple[object, int], list[Member]]:
         return {}
 
-    def _those(self, put: Put, test: Callable[[Member], bool]) -> Held:
+    def _those(self, put: Put, test: Callable[[Member], bool]) -> HeldMembers:
         """Those of its devices of which something is so; each class is gone through once."""
         found = []
         for some in put.devices.lists:
@@ -280,7 +282,7 @@ class Alone:
             if known is None:
                 known = self._sifted[key] = list(filter(test, some))
             found.append(known)
-        return Held(found)
+        return HeldMembers(found)
 
     def _essential(self, put: Put) -> Iterator[Told]:
         if put.ruleset.kind != "startup":

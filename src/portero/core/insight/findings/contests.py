@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from portero.core.insight.effects.slicing import Cutter, Met, Slice
-from portero.core.insight.effects.subjects import Known, Shown, Subject, host_subject, subjects_of
+from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject, host_subject, subjects_of
 from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept
 from portero.core.insight.effects.world import World
 from portero.core.matching.members import Member
@@ -47,7 +47,7 @@ class Meeting(NamedTuple):
     rung: Rung
 
 
-class Tally:
+class ContestTally:
     """On which devices something is so, and about what it is."""
 
     def __init__(self) -> None:
@@ -65,12 +65,12 @@ class Tally:
 class Contests:
     """What came of all contests."""
 
-    met: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
-    softened: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    met: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
+    softened: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
     """A warn of an indicator, and the category block that it sets aside."""
-    disagreeing: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    disagreeing: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
     """A site list's block, and the indicator's allow that it makes idle."""
-    in_play: dict[tuple[str, int], Tally] = field(default_factory=lambda: defaultdict(Tally))
+    in_play: dict[tuple[str, int], ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
     """Rules by assignment and number, with the devices on which they counted."""
     winning: set[tuple[str, int]] = field(default_factory=set)
     unsure: set[str] = field(default_factory=set)
@@ -153,7 +153,7 @@ def _contested(
     """The subjects over which rules in force can meet, by which assignments; the rules that win as they meet nobody
     over some subject; and the assignments of which not everything was looked at.
     """
-    known = Known.of([estate], world.programs, world.catalogue)
+    known = KnownSubjects.of([estate], world.programs, world.catalogue)
     arena = _Arena(estate, cutter)
     wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
     alike: dict[frozenset[str], list[Subject]] = defaultdict(list)
@@ -179,7 +179,7 @@ def _contested(
 
 
 def _generic(
-    estate: Estate, in_force: Collection[str], known: Known, arena: _Arena, alone: set[tuple[str, int]]
+    estate: Estate, in_force: Collection[str], known: KnownSubjects, arena: _Arena, alone: set[tuple[str, int]]
 ) -> Iterator[Subject]:
     """What shows each rule in force: itself, and something within it that nothing else names. Rules that meet no other
     one, as nearly all of a feed's do, are put with those that are alone.

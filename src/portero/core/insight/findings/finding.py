@@ -9,8 +9,8 @@ from typing import NamedTuple
 from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
-from portero.core.insight.findings.contests import Contests, InForce, Meeting, Tally, hold_contests
-from portero.core.insight.findings.told import Held, Told, finding, rule_at
+from portero.core.insight.findings.contests import Contests, ContestTally, InForce, Meeting, hold_contests
+from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
@@ -88,8 +88,8 @@ class _Judge:
     def _words(self, in_force: InForce) -> str:
         return wording.on(in_force.ruleset, in_force.target)
 
-    def _pairs(self, met: Mapping[Meeting, Tally]) -> dict[_Pair, list[tuple[Meeting, Tally]]]:
-        pairs: dict[_Pair, list[tuple[Meeting, Tally]]] = defaultdict(list)
+    def _pairs(self, met: Mapping[Meeting, ContestTally]) -> dict[_Pair, list[tuple[Meeting, ContestTally]]]:
+        pairs: dict[_Pair, list[tuple[Meeting, ContestTally]]] = defaultdict(list)
         for meeting, tally in met.items():
             winner, loser = meeting.winner, meeting.loser
             pairs[_Pair(winner.assignment, winner.target, loser.assignment, loser.target)].append((meeting, tally))
@@ -215,7 +215,7 @@ class _Judge:
 
     def _shadowed(self) -> Iterator[Told]:
         contests = self._contests
-        losing: dict[str, dict[int, Tally]] = defaultdict(dict)
+        losing: dict[str, dict[int, ContestTally]] = defaultdict(dict)
         for (key, number), tally in contests.in_play.items():
             if (key, number) not in contests.winning:
                 losing[key][number] = tally
@@ -258,14 +258,14 @@ def _about(pair: _Pair) -> tuple[str, ...]:
     return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
 
 
-def _joined(met: Sequence[tuple[Meeting, Tally]]) -> tuple[Held, list[str]]:
+def _joined(met: Sequence[tuple[Meeting, ContestTally]]) -> tuple[HeldMembers, list[str]]:
     subjects = dict.fromkeys(subject for _, tally in met for subject in tally.subjects)
     words = dict.fromkeys(sentences.subject_words(subject.kind, subject.name) for subject in subjects)
     return _held(tally for _, tally in met), list(words)
 
 
-def _held(tallies: Iterable[Tally]) -> Held:
+def _held(tallies: Iterable[ContestTally]) -> HeldMembers:
     lists: dict[int, Sequence[Member]] = {}
     for tally in tallies:
         lists |= tally.lists
-    return Held(lists.values())
+    return HeldMembers(lists.values())

@@ -23,7 +23,7 @@ class Told(NamedTuple):
     devices: Collection[Member]
 
 
-class Held(Collection[Member]):
+class HeldMembers(Collection[Member]):
     """Devices in several lists, counted without being gone through."""
 
     def __init__(self, lists: Iterable[Sequence[Member]]) -> None:
