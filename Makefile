@@ -43,7 +43,7 @@ console/node_modules/.installed: console/package-lock.json console/.npmrc
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-$(CONSOLE): console/node_modules/.installed docs/reference/openapi.json $(shell find console -path console/node_modules -prune -o -type f ! -name schema.d.ts -print)
+$(CONSOLE): console/node_modules/.installed docs/reference/openapi.json $(shell find console -path console/node_modules -prune -o -type f ! -name schema.ts -print)
 	cd console && npm run --silent types && npm run --silent build
 	@touch $@
 
@@ -88,6 +88,6 @@ reference: setup ## write the generated reference: OpenAPI description, command 
 	$(BIN)/python docs/reference/make.py
 
 clean: ## remove what was installed and built here (the demo's data too)
-	rm -rf $(VENV) console/node_modules src/portero/service/console console/src/api/schema.d.ts demo-data
+	rm -rf $(VENV) console/node_modules src/portero/service/console console/src/api/schema.ts demo-data
 	rm -rf .pytest_cache .mypy_cache .ruff_cache .import_linter_cache .hypothesis build
 	find . -name __pycache__ -prune -exec rm -rf {} +

@@ -1,11 +1,11 @@
 <script setup lang="ts">
+import { actionValues } from '@/api/schema'
 import type { Action } from '@/api/client'
 import ActionMark from './ActionMark.vue'
 
 /** Choose an action for something, or none. A group of radio buttons: arrow keys move, as everywhere. */
 defineProps<{ name: string; label: string; disabled?: boolean }>()
 const chosen = defineModel<Action | null>({ required: true })
-const ACTIONS: Action[] = ['allow', 'warn', 'block', 'log']
 </script>
 
 <template>
@@ -15,7 +15,7 @@ const ACTIONS: Action[] = ['allow', 'warn', 'block', 'log']
       <input v-model="chosen" type="radio" :name="name" :value="null" class="visually-hidden" />
       <span class="none">none</span>
     </label>
-    <label v-for="action in ACTIONS" :key="action" class="choice" :class="{ on: chosen === action }">
+    <label v-for="action in actionValues" :key="action" class="choice" :class="{ on: chosen === action }">
       <input
         v-model="chosen"
         type="radio"

@@ -2,6 +2,8 @@
 import { BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { reactive, watch } from 'vue'
 
+import { wordsOf } from '@/lib/words'
+import { coverageRowControlValues } from '@/api/schema'
 import type { CoverageRow } from '@/api/client'
 import DialogButtons from '@/base/DialogButtons.vue'
 import { usePutCoverage } from './useCoverage'
@@ -63,7 +65,7 @@ function save() {
         <BFormSelect
           id="cov-control"
           v-model="draft.control"
-          :options="['filter', 'site-list', 'startup']"
+          :options="wordsOf(coverageRowControlValues)"
           :disabled="Boolean(row)"
         />
       </div>

@@ -14,6 +14,7 @@ import {
 } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
+import { blockerCodeValues, kindValues, lifecycleValues } from '@/api/schema'
 import FleetTabs from '@/base/FleetTabs.vue'
 import Icon from '@/base/Icon.vue'
 import PageHead from '@/base/PageHead.vue'
@@ -26,7 +27,6 @@ import { useRollout } from '@/rollout/useRollout'
 import MachineName from './MachineName.vue'
 import { type DeviceFilters, useDevices } from './useDevices'
 
-const KINDS = ['desktop', 'laptop', 'kiosk', 'server', 'tablet', 'phone', 'other']
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
 const COLUMNS = [
   { key: 'hostname', label: 'Machine' },
@@ -37,22 +37,6 @@ const COLUMNS = [
   { key: 'last_heard', label: 'Heard' },
   { key: 'rollout', label: 'Roll-out' },
   { key: '', label: 'In the way' },
-]
-const LIFECYCLES = ['invited', 'enrolled', 'silent', 'retired']
-const BLOCKERS = [
-  'never-joined',
-  'rejoin-waiting',
-  'duplicate-hostname',
-  'credential-revoked',
-  'silent',
-  'layer-off',
-  'layer-observing',
-  'layer-not-reported',
-  'layer-too-old',
-  'browser-unmanaged',
-  'browser-too-old',
-  'zone-missing',
-  'facts-stale',
 ]
 
 const search = useRouteQuery<string>('search', '')
@@ -98,14 +82,14 @@ const groupOptions = useGroupOptions('Any group')
 
 const narrowing = [search, unit, kind, group, rollout, lifecycle, blocker, layer, where]
 const filtered = computed(() => narrowing.some((one) => one.value))
-const kinds = [{ value: '', text: 'Any kind' }, ...KINDS.map((value) => ({ value, text: value }))]
+const kinds = [{ value: '', text: 'Any kind' }, ...kindValues.map((value) => ({ value, text: value }))]
 const lifecycles = [
   { value: '', text: 'Any lifecycle' },
-  ...LIFECYCLES.map((value) => ({ value, text: value })),
+  ...lifecycleValues.map((value) => ({ value, text: value })),
 ]
 const blockers = [
   { value: '', text: 'Any blocker' },
-  ...BLOCKERS.map((value) => ({ value, text: plain(value) })),
+  ...blockerCodeValues.map((value) => ({ value, text: plain(value) })),
 ]
 const states = [{ value: '', text: 'Any roll-out state' }, ...STATES.map((value) => ({ value, text: value }))]
 

@@ -2,6 +2,7 @@
 import { BButton, BFormCheckbox, BFormInput, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
+import { feedKindValues, overrideValues } from '@/api/schema'
 import DialogButtons from '@/base/DialogButtons.vue'
 import CategoryPicker from '@/categories/CategoryPicker.vue'
 import {
@@ -165,12 +166,7 @@ function drop() {
         </div>
         <div>
           <label class="form-label" for="feed-kind">Brings</label>
-          <BFormSelect
-            id="feed-kind"
-            v-model="draft.kind"
-            :disabled="!!feed"
-            :options="['categories', 'indicators']"
-          />
+          <BFormSelect id="feed-kind" v-model="draft.kind" :disabled="!!feed" :options="feedKindValues" />
         </div>
         <div>
           <label class="form-label" for="feed-format">Written as</label>
@@ -221,7 +217,7 @@ function drop() {
         <template v-else>
           <div>
             <label class="form-label" for="feed-action">Where it does not say</label>
-            <BFormSelect id="feed-action" v-model="draft.action" :options="['block', 'warn', 'log']" />
+            <BFormSelect id="feed-action" v-model="draft.action" :options="overrideValues" />
           </div>
           <div>
             <label class="form-label" for="feed-lifetime">Ends after, in days</label>

@@ -12,9 +12,10 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, ref, useTemplateRef, watch } from 'vue'
 
+import { actionValues } from '@/api/schema'
 import ActionMark from '@/base/ActionMark.vue'
 import DialogButtons from '@/base/DialogButtons.vue'
-import { counted } from '@/lib/words'
+import { counted, wordsOf } from '@/lib/words'
 import { type FileFormat, type FileOfRules, useImportRules, useWeighRules } from './useIndicators'
 
 /** Put a file of rules into a ruleset: first what that comes to, then the preview, then it is in force. */
@@ -99,12 +100,7 @@ const NUMBERS = [
         </div>
         <div>
           <label class="form-label" for="import-action">Where it does not say</label>
-          <BFormSelect
-            id="import-action"
-            v-model="action"
-            :options="['block', 'warn', 'log', 'allow']"
-            @change="again"
-          />
+          <BFormSelect id="import-action" v-model="action" :options="wordsOf(actionValues)" @change="again" />
         </div>
       </div>
       <BFormCheckbox v-model="replace" class="mt-2" @change="again"

@@ -15,10 +15,11 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
+import { actionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import ActionMark from '@/base/ActionMark.vue'
 import StateBox from '@/base/StateBox.vue'
-import { counted } from '@/lib/words'
+import { counted, wordsOf } from '@/lib/words'
 import { type IndicatorFilters, useEditRules, useIndicators } from './useIndicators'
 
 /** Rules by the thousand, searched and paged by the service: of one ruleset, or of all rulesets of indicators. */
@@ -81,12 +82,7 @@ function add() {
         placeholder="parcel-refund.example"
         required
       />
-      <BFormSelect
-        v-model="does"
-        aria-label="Action"
-        class="short"
-        :options="['block', 'warn', 'allow', 'log']"
-      />
+      <BFormSelect v-model="does" aria-label="Action" class="short" :options="wordsOf(actionValues)" />
       <BButton type="submit" variant="light">Add rule…</BButton>
     </form>
     <div class="tools">

@@ -12,6 +12,7 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
+import { layerModeValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import type { GroupLayers, LayerMode, LayerName, Settings } from '@/api/client'
 import FleetTabs from '@/base/FleetTabs.vue'
@@ -24,7 +25,7 @@ import { useReadiness } from '@/readiness/useReadiness'
 import { settingsBody, usePutSettings, useSettings } from '@/settings/useSettings'
 import LayerBar from './LayerBar.vue'
 import ModesDialog from './ModesDialog.vue'
-import { LAYERS, MODES } from './layers'
+import { LAYERS } from './layers'
 import { useLayerModes, useRemoveLayerModes } from './useLayerModes'
 
 const settings = useSettings()
@@ -137,7 +138,7 @@ function drop(one: GroupLayers) {
                   <BTd v-for="layer in LAYERS" :key="layer.key">
                     <BFormSelect
                       v-model="draft[layer.key]"
-                      :options="[...MODES]"
+                      :options="[...layerModeValues]"
                       :disabled="!mayKeep"
                       :aria-label="`${layer.name}, for the estate`"
                     />

@@ -2,10 +2,11 @@
 import { BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
+import { layerModeValues } from '@/api/schema'
 import type { GroupLayers, LayerMode, LayerName } from '@/api/client'
 import DialogButtons from '@/base/DialogButtons.vue'
 import { useGroups } from '@/groups/useGroups'
-import { LAYERS, MODES } from './layers'
+import { LAYERS } from './layers'
 import { usePutLayerModes } from './useLayerModes'
 
 /** What layers should do on a group's devices. */
@@ -27,7 +28,7 @@ const groupOptions = computed(() => [
 ])
 const modeOptions = [
   { value: '', text: 'left to weaker groups' },
-  ...MODES.map((one) => ({ value: one, text: one })),
+  ...layerModeValues.map((one) => ({ value: one, text: one })),
 ]
 
 watch(shown, () => {

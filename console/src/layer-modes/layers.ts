@@ -6,6 +6,3 @@ export const LAYERS: { key: LayerName; name: string }[] = [
   { key: 'browser', name: 'Browser layer' },
   { key: 'startup', name: 'Startup layer' },
 ]
-
-/** What a layer may be meant to do. */
-export const MODES = ['enforcing', 'observing', 'off'] as const

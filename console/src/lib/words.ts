@@ -15,3 +15,6 @@ export function span(seconds: number): string {
   for (const [size, unit] of steps) if (seconds >= size) return `${Math.floor(seconds / size)} ${unit}`
   return `${Math.floor(seconds)} s`
 }
+
+/** The words of an enumeration, as choices of a field that holds any text. */
+export const wordsOf = (values: readonly string[]): string[] => [...values]

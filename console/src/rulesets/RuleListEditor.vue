@@ -14,6 +14,7 @@ import {
 } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
+import { decisionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import type { AuthoringWarning, Rule, RulesetBody, RulesetState } from '@/api/client'
 import { useApplicationSets } from '@/application-sets/useApplicationSets'
@@ -161,8 +162,7 @@ const choices = computed(() => {
     return (services.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
   if (one.selector === 'application_set')
     return (sets.data.value ?? []).map(({ key, name }) => ({ value: key, text: name }))
-  if (one.selector === 'decision')
-    return ['open', 'accepted', 'declined'].map((word) => ({ value: word, text: word }))
+  if (one.selector === 'decision') return decisionValues.map((word) => ({ value: word, text: word }))
   return undefined
 })
 const mayBeExact = computed(() => one.selector === 'host' || one.selector === 'url')

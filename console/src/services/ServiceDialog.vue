@@ -2,6 +2,7 @@
 import { BButton, BFormInput, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
+import { decisionValues } from '@/api/schema'
 import DialogButtons from '@/base/DialogButtons.vue'
 import {
   type Service,
@@ -104,11 +105,7 @@ function drop() {
         </div>
         <div>
           <label class="form-label mt-3" for="service-decision">Decision</label>
-          <BFormSelect
-            id="service-decision"
-            v-model="draft.decision"
-            :options="['open', 'accepted', 'declined']"
-          />
+          <BFormSelect id="service-decision" v-model="draft.decision" :options="decisionValues" />
         </div>
       </div>
       <BButton v-if="service" variant="link" class="mt-2 px-0" @click="drop">Remove this service</BButton>
