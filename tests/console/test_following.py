@@ -1,0 +1,92 @@
+"""Open pages follow what another administrator does, in another browser, without being asked."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from conftest import assignment, group, ruleset
+from console.conftest import put_in_force
+from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.correction import Correction
+from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.service import Service
+
+pytestmark = pytest.mark.browser
+WINDOWS = [{"days": ["mon"], "from": "06:00", "to": "18:00"}]
+
+
+def overlapping(portero, key: str) -> None:
+    """A group in which office machines are too, with a ruleset of its own."""
+    portero.groups.create(group(key, all=[{"field": "hostname", "op": "starts_with", "value": "laptop"}]))
+    portero.rulesets.create(ruleset(f"{key}-rules", news="block"))
+    portero.assignments.create(assignment(f"{key}-rules", key))
+
+
+def set_of(key: str) -> ApplicationSet:
+    return ApplicationSet.model_validate({"key": key, "include": [{"product": "Deckhand Viewer"}]})
+
+
+DONE_ELSEWHERE = {
+    "board": ("/assignments", lambda portero: overlapping(portero, "seen-on-board"), "seen-on-board"),
+    "overlaps": ("/assignments/overlaps", lambda portero: overlapping(portero, "overlaps-office"), "overlaps-office"),
+    "findings": (
+        "/verify/findings",
+        lambda portero: (
+            portero.groups.create(group("empty-room", all=[{"field": "hostname", "op": "is", "value": "nobody"}])),
+            portero.assignments.create(assignment("no-gambling", "empty-room")),
+        ),
+        "empty-room",
+    ),
+    "schedules": (
+        "/controls/schedules",
+        lambda portero: portero.schedules.create(Schedule.model_validate({"key": "watch", "windows": WINDOWS})),
+        "watch",
+    ),
+    "services": (
+        "/controls/services",
+        lambda portero: portero.services.create(Service.model_validate({"key": "drop", "hosts": ["drop.example"]})),
+        "drop",
+    ),
+    "application sets": (
+        "/controls/application-sets",
+        lambda portero: portero.application_sets.create(set_of("viewers")),
+        "viewers",
+    ),
+    "corrections": (
+        "/controls/corrections",
+        lambda portero: portero.corrections.put(
+            Correction.model_validate({"host": "seen.example", "categories": ["news"], "reason": "a test"})
+        ),
+        "seen.example",
+    ),
+}
+
+
+@pytest.mark.parametrize("page", DONE_ELSEWHERE)
+def test_an_open_page_shows_what_another_administrator_did(page, console, portero):
+    path, do, seen = DONE_ELSEWHERE[page]
+    with console.expect_response("**/api/v1/stream"):
+        console.go(path)
+    expect(console.get_by_role("heading", level=1)).to_be_visible()
+    expect(console.get_by_text(seen)).to_have_count(0)
+    do(portero)
+    expect(console.get_by_text(seen).first).to_be_visible()
+
+
+def test_what_is_made_in_one_browser_appears_in_another(console, browser, browser_context_args, service, portero):
+    portero.schedules.create(Schedule.model_validate({"key": "night", "name": "Night watch", "windows": WINDOWS}))
+    with browser.new_context(**browser_context_args) as other:
+        theirs = other.new_page()
+        theirs.goto(service.url + "/console/controls/schedules")
+        theirs.get_by_label("Name").fill("keeper")
+        theirs.get_by_label("Password").fill(service.password)
+        theirs.get_by_role("button", name="Sign in").click()
+        expect(theirs.get_by_role("link", name="Night watch")).to_be_visible()
+        console.go("/controls/schedules/night")
+        console.get_by_label("Name", exact=True).fill("Dog watch")
+        console.get_by_role("button", name="Save").click()
+        put_in_force(console)
+        expect(theirs.get_by_role("link", name=re.compile("Dog watch"))).to_be_visible()
