@@ -247,6 +247,23 @@ def test_an_assignment_takes_and_loses_conditions(cli):
     assert "there is no schedule" in cli("assignment", "change", "quiet--pc-1", "--schedule", "dya", expect=1).lower()
 
 
+def test_a_change_request_is_found_by_its_ticket_in_lists_and_in_the_history(cli):
+    cli("ruleset", "create", "asked-for", "--block", "sport")
+    cli("assign", "asked-for", "--to", "whole-fleet", "--ticket", "CR-1204")
+    cli("assign", "asked-for", "--device", "pc-7", "--ticket", "CR-7")
+    (found,) = json.loads(cli("assignment", "list", "--ticket", "CR-1204", "--json"))
+    assert (found["key"], found["ticket"]) == ("asked-for--whole-fleet", "CR-1204")
+    assert "CR-1204" in cli("assignment", "list", "--ticket", "CR-1204", "--csv")
+    assert "Ticket: CR-7" in cli("assignment", "show", "asked-for--pc-7")
+    (revision,) = json.loads(cli("revision", "list", "--search", "CR-1204", "--json"))
+    assert revision["summary"] == "Assigned asked-for to whole-fleet (CR-1204)"
+    cli("assignment", "change", "asked-for--pc-7", "--ticket", "CR-8")
+    (revision,) = json.loads(cli("revision", "list", "--search", "CR-8", "--json"))
+    assert "ticket: CR-8, and CR-7 before" in cli("revision", "show", str(revision["number"]))
+    cli("assignment", "change", "asked-for--pc-7", "--ticket", "none")
+    assert json.loads(cli("assignment", "list", "--ticket", "CR-8", "--json")) == []
+
+
 def test_the_directory_is_brought_in_from_a_file(cli, tmp_path):
     (tmp_path / "people.yaml").write_text("user_groups: [{key: crew, users: [watch-1, watch-2]}]\n")
     assert "1 user group" in cli("directory", "put", tmp_path / "people.yaml")

@@ -51,6 +51,7 @@ function draftOf(one: Assignment | undefined) {
     mandatory: one?.mandatory ?? false,
     replaces_weaker: one?.replaces_weaker ?? false,
     reason: one?.reason ?? '',
+    ticket: one?.ticket ?? '',
     owner: one?.owner ?? '',
   }
 }
@@ -105,6 +106,7 @@ const body = computed(() => {
     mandatory: draft.mandatory,
     replaces_weaker: draft.replaces_weaker,
     reason: draft.reason.trim() || null,
+    ticket: draft.ticket.trim() || null,
     owner: draft.owner.trim() || null,
   }
 })
@@ -209,6 +211,8 @@ function takeTheirs() {
             maxlength="255"
             placeholder="who answers for it; it needs a reason and an end"
           />
+          <label class="form-label mt-3" for="ticket">Ticket</label>
+          <BFormInput id="ticket" v-model="draft.ticket" maxlength="255" placeholder="its change request" />
         </div>
       </div>
       <WarningList :warnings="warnings.data.value ?? []" />

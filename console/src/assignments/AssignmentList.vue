@@ -70,7 +70,9 @@ function turn(assignment: Assignment, state: Assignment['state']) {
               <Icon v-if="one.people" name="person" label="for some people" />
               <span v-if="over(one)" class="small dim">ended</span>
             </div>
-            <div v-if="one.reason" class="small dim">{{ one.reason }}</div>
+            <div v-if="one.reason || one.ticket" class="small dim">
+              {{ [one.reason, one.ticket].filter(Boolean).join(' · ') }}
+            </div>
           </BTd>
           <BTd
             ><b v-if="one.state === 'active'">in force</b><span v-else class="dim">{{ one.state }}</span></BTd

@@ -42,7 +42,7 @@ def _values(options: argparse.Namespace) -> dict[str, Any]:
     if any(people.values()):
         everybody = people["users"] == [_TAKE_BACK]
         values["people"] = None if everybody else people
-    for name in ("action", "schedule", "starts", "ends", "notice", "owner"):
+    for name in ("action", "schedule", "starts", "ends", "notice", "owner", "ticket"):
         given = getattr(options, name)
         if given is not None:
             values[name] = None if given == _TAKE_BACK else given
@@ -78,11 +78,11 @@ def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
 def assignment_list(context: Context) -> int:
     options = context.options
     with context.client() as portero:
-        found = list(portero.assignments.list(ruleset=options.ruleset, group=options.group))
+        found = list(portero.assignments.list(ruleset=options.ruleset, group=options.group, ticket=options.ticket))
     if options.json:
         output.print_json(found)
     elif options.csv:
-        names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason")
+        names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason", "ticket")
         output.print_csv(names, ([_cell(assignment, name) for name in names] for assignment in found))
     elif not found:
         output.say("Nothing is assigned: portero assign RULESET --to GROUP")
@@ -107,6 +107,8 @@ def assignment_show(context: Context) -> int:
     output.say(f"It names {wording.counted(found.devices, 'machine')} now.")
     if found.reason:
         output.say(f"Reason: {found.reason}")
+    if found.ticket:
+        output.say(f"Ticket: {found.ticket}")
     return DONE
 
 
@@ -175,6 +177,7 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     how.add_argument("--replaces-weaker", **switch, help="puts weaker groups' rulesets of the same kind out of play")
     how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
     how.add_argument("--owner", metavar="NAME", help=f"who answers for it, which makes it an exception{back}")
+    how.add_argument("--ticket", metavar="TEXT", help=f"the change request that it goes back to{back}")
 
 
 def register(commands: Commands) -> None:
@@ -195,6 +198,7 @@ def register(commands: Commands) -> None:
     listing = assignment.add("list", assignment_list, "List assignments.", "portero assignment list --group ships")
     listing.add_argument("--ruleset", help="of this ruleset only")
     listing.add_argument("--group", help="on this group only")
+    listing.add_argument("--ticket", metavar="TEXT", help="of this change request only")
     add_csv(listing)
     show = assignment.add(
         "show", assignment_show, "Show one assignment.", "portero assignment show no-gambling--crew-mess"

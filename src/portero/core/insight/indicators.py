@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from portero.core.matching.indicators import IndicatorTable
 from portero.core.nouns.action import Action
-from portero.core.nouns.assignment import State
+from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.indicator import CleanUpItem, CleanUpReason, Overlapping
 from portero.core.nouns.rule import Rule
@@ -201,7 +201,7 @@ class _SaidAsWell:
         self._reach: dict[str, list[tuple[str, frozenset[object]]]] = {key: [] for key in self._places}
         for assignment in estate.assignments:
             if assignment.ruleset in self._reach and assignment.state is State.ACTIVE:
-                how = assignment.model_dump_json(exclude={"key", "ruleset", "to", "reason", "owner"})
+                how = assignment.model_dump_json(exclude={"key", "ruleset", "to", *Assignment.told_only})
                 self._reach[assignment.ruleset].append((how, frozenset(assignment.to)))
         self._by: dict[tuple[Selector, Action], list[Placed]] = {}
         for ruleset in rulesets:

@@ -59,6 +59,8 @@ class Assignment(Authored):
     """
 
     declared: ClassVar = Declared("assignment", "assignments", about="Rulesets put on groups or devices.")
+    told_only: ClassVar = frozenset({"owner", "reason", "ticket"})
+    """Fields that tell people something and decide nothing."""
     key: AssignmentKey
     ruleset: Key
     to: Annotated[
@@ -84,6 +86,7 @@ class Assignment(Authored):
         Field(description="Who answers for it. One with an owner is an exception: it has a reason and ends."),
     ] = None
     reason: Note | None = None
+    ticket: Annotated[Text | None, Field(description="The change request that it goes back to.")] = None
 
     @model_validator(mode="after")
     def _exceptions_end(self) -> Self:

@@ -212,7 +212,14 @@ def group_sentence(group: Group) -> str:
 
 
 def change_sentence(change: Change) -> str:
-    """What one change did: “changed ruleset no-gambling”, with the state where an assignment's state moved."""
+    """What one change did: “changed ruleset no-gambling”, with the state where an assignment's state moved, and the
+    change request that it goes back to.
+    """
+    ticket = (change.after or {}).get("ticket") if change.noun == "assignment" else None
+    return f"{_change(change)} ({ticket})" if ticket else _change(change)
+
+
+def _change(change: Change) -> str:
     if change.noun == "precedence":
         return "changed the order of groups"
     if change.noun == "settings":

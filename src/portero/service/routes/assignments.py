@@ -1,4 +1,4 @@
-"""Assignments: of one ruleset or on one group where asked for."""
+"""Assignments: of one ruleset, on one group, or of one change request where asked for."""
 
 from __future__ import annotations
 
@@ -18,8 +18,16 @@ from portero.store import device_lists
 def _sifting(
     ruleset: Annotated[str | None, Query(max_length=64, description="Of this ruleset only.")] = None,
     group: Annotated[str | None, Query(max_length=64, description="On this group only.")] = None,
+    ticket: Annotated[str | None, Query(max_length=255, description="Of this change request only.")] = None,
 ) -> Sift:
-    return lambda one: (ruleset is None or one.ruleset == ruleset) and (group is None or group in one.groups)
+    def wanted(assignment: Assignment) -> bool:
+        return (
+            (ruleset is None or assignment.ruleset == ruleset)
+            and (group is None or group in assignment.groups)
+            and (ticket is None or assignment.ticket == ticket)
+        )
+
+    return wanted
 
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
