@@ -1,12 +1,8 @@
 <script setup lang="ts">
-import { BApp } from 'bootstrap-vue-next'
 import { watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
-import StateBox from '@/base/StateBox.vue'
-import TopBar from '@/base/TopBar.vue'
-import PreviewDialog from '@/previews/PreviewDialog.vue'
 
 const { data: session, isPending, error, refetch } = useSession()
 const route = useRoute()

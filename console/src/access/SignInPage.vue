@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import Icon from '@/base/Icon.vue'
 import { useSignIn } from './useSession'
 
 const name = ref('')

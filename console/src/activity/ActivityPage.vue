@@ -1,12 +1,8 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import { BButton, BFormCheckbox, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import ActivityTable from './ActivityTable.vue'
 import { type ActivityFilters, useActivity } from './useActivity'
 
 const VERDICTS = [

@@ -1,14 +1,8 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Activity } from '@/api/client'
-import ActionMark from '@/base/ActionMark.vue'
-import PersonName from '@/base/PersonName.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import CorrectionDialog from '@/corrections/CorrectionDialog.vue'
-import MachineName from '@/devices/MachineName.vue'
 import { shownAction } from '@/lib/shownAction'
 
 /** Reported attempts, newest first. On a machine's own page its column is left out. */

@@ -1,14 +1,9 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import Icon from '@/base/Icon.vue'
-import EditorHead from '@/editing/EditorHead.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useDraft } from '@/editing/useDraft'
 import { useEditing } from '@/editing/useEditing'
-import ProgramCondition from './ProgramCondition.vue'
 import {
   type ApplicationCondition,
   type ApplicationSet,

@@ -2,9 +2,6 @@
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import KeyedList from '@/base/KeyedList.vue'
-import KeyedPage from '@/base/KeyedPage.vue'
-import ApplicationSetEditor from './ApplicationSetEditor.vue'
 import { useApplicationSets } from './useApplicationSets'
 
 /** Application sets: the programs that startup rules name. */

@@ -1,7 +1,4 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
-
-import Icon from '@/base/Icon.vue'
 import type { ApplicationCondition } from './useApplicationSets'
 
 /** One condition on programs: fields that must all be so, and bounds of the version. */

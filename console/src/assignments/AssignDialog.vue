@@ -1,16 +1,12 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { BFormCheckbox, BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
 import type { Assignment, Problem, Ruleset } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useGroups } from '@/groups/useGroups'
 import { momentOf, typed } from '@/lib/moments'
 import { targetText } from '@/rulesets/kinds'
 import { useSchedules } from '@/schedules/useSchedules'
-import WarningList from '@/worklist/WarningList.vue'
 import { useWarnings } from '@/worklist/useWarnings'
 import { assignmentBody, type AssignmentBody, useAssign, usePutAssignment } from './useAssignments'
 

@@ -1,12 +1,9 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Assignment, Ruleset } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 import { targetText } from '@/rulesets/kinds'
-import AssignDialog from './AssignDialog.vue'
 import { useAssignments, useRemoveAssignment, useSetState } from './useAssignments'
 
 /** Where a ruleset is put: its assignments, each to be paused, put in force or removed; and a way to assign it. */

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { actionValues } from '@/api/schema'
 import type { Action } from '@/api/client'
-import ActionMark from './ActionMark.vue'
 
 /** Choose an action for something, or none. A group of radio buttons: arrow keys move, as everywhere. */
 defineProps<{ name: string; label: string; disabled?: boolean }>()

@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import SectionTabs from './SectionTabs.vue'
-
 /** The pages about what is put where. */
 const TABS = [
   { name: 'board', label: 'The board' },

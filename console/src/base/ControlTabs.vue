@@ -3,7 +3,6 @@ import { computed } from 'vue'
 
 import { WITH_PAGES } from '@/nouns/nounPages'
 import { useNouns } from '@/nouns/useNouns'
-import SectionTabs from './SectionTabs.vue'
 
 /** The pages about what is controlled; nouns that have none of their own are listed alike. */
 const { data: nouns } = useNouns()

@@ -1,8 +1,4 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
-
-import Icon from './Icon.vue'
-
 /** The foot of a dialog: why it could not be done, back, and the one button that does it. */
 defineProps<{ does: string; error?: Error | null; disabled?: boolean }>()
 defineEmits<{ back: [] }>()

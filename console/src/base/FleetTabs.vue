@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import SectionTabs from './SectionTabs.vue'
-
 /** The pages about the fleet. */
 const TABS = [
   { name: 'devices', label: 'Machines' },

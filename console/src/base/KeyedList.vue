@@ -1,5 +1,4 @@
 <script setup lang="ts" generic="One extends { key: string; name: string }">
-import { BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 /** The objects of a page at its left, to search and to choose from. */

@@ -1,11 +1,5 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
-
 import { useSession } from '@/access/useSession'
-import ControlTabs from './ControlTabs.vue'
-import Icon from './Icon.vue'
-import PageHead from './PageHead.vue'
-import StateBox from './StateBox.vue'
 
 /** A page of Controls: what there is at the left, the chosen one's editor beside it. */
 defineProps<{ title: string; noun: string; loading: boolean; error: Error | null }>()

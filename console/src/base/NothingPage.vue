@@ -1,6 +1,4 @@
-<script setup lang="ts">
-import PageHead from './PageHead.vue'
-</script>
+<script setup lang="ts"></script>
 
 <template>
   <div class="page">

@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import Icon from './Icon.vue'
-
 /** A person by the name that machines report; nobody where none was. */
 defineProps<{ name?: string | null }>()
 </script>

@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import SectionTabs from './SectionTabs.vue'
-
 /** The pages about what was changed and how far it has got. */
 const TABS = [
   { name: 'rollout', label: 'Roll-out' },

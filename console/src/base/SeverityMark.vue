@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { Severity } from '@/findings/useFindings'
-import Icon from './Icon.vue'
 
 /** How urgent something is: mark, word and colour together. */
 defineProps<{ severity: Severity }>()

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BPlaceholder } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { Problem } from '@/api/client'
-import Icon from './Icon.vue'
 
 /**
  * What stands where data would be: loading (a skeleton that keeps the layout), an error with its one next step,

@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { useColorMode } from '@vueuse/core'
-import { BDropdown, BDropdownItemButton, BDropdownText, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -8,7 +7,6 @@ import { useSignOut } from '@/access/useSession'
 import type { Session } from '@/api/client'
 import { useLive } from '@/api/useLive'
 import { useFindings } from '@/findings/useFindings'
-import Icon from './Icon.vue'
 
 defineProps<{ session: Session }>()
 const STEPS = [

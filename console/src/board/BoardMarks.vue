@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
 import type { BoardCell } from './useBoard'
 
 /** One assignment as the board shows it: what it comes to, and what is particular about it. */

@@ -1,24 +1,13 @@
 <script setup lang="ts">
 import { useRouteQuery } from '@vueuse/router'
-import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Assignment, Ruleset } from '@/api/client'
-import AssignDialog from '@/assignments/AssignDialog.vue'
 import { useAssignments } from '@/assignments/useAssignments'
-import ActionMark from '@/base/ActionMark.vue'
-import BoardTabs from '@/base/BoardTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import LadderView from '@/checks/LadderView.vue'
 import { useCheckVisit } from '@/checks/useChecks'
 import { useFindings } from '@/findings/useFindings'
 import { counted } from '@/lib/words'
-import BoardTable from './BoardTable.vue'
-import CellDialog from './CellDialog.vue'
-import OverlapPanel from './OverlapPanel.vue'
 import { type BoardCell, type OverlapAsked, type OverlapRow, useBoard } from './useBoard'
 
 const { data: board, isPending, error, refetch } = useBoard()

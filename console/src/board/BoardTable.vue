@@ -1,10 +1,7 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { Board } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import BoardMarks from './BoardMarks.vue'
 import type { BoardCell } from './useBoard'
 
 /** Groups by precedence down, rulesets across, and what is put where they meet. */

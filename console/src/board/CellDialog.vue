@@ -1,9 +1,5 @@
 <script setup lang="ts">
-import { BButton, BModal } from 'bootstrap-vue-next'
-
 import { useAssignments, useRemoveAssignment, useSetState } from '@/assignments/useAssignments'
-import Icon from '@/base/Icon.vue'
-import BoardMarks from './BoardMarks.vue'
 import type { BoardCell } from './useBoard'
 
 /** What is assigned where a ruleset and a group meet: changed, paused or removed in place. */

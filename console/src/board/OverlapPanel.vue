@@ -1,9 +1,6 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
-import ActionMark from '@/base/ActionMark.vue'
-import StateBox from '@/base/StateBox.vue'
 import { counted } from '@/lib/words'
 import { type OverlapAsked, type OverlapRow, useOverlap } from './useBoard'
 

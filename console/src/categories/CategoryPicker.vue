@@ -1,8 +1,6 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
-import Icon from '@/base/Icon.vue'
 import { useCategories, useCategorySearch } from './useCategories'
 
 /** Choose web categories: those chosen at the top, all others below by family. */

@@ -1,12 +1,6 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
-import ControlTabs from '@/base/ControlTabs.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
-import TryDialog from '@/checks/TryDialog.vue'
 import { counted } from '@/lib/words'
 import { useCategorySearch } from './useCategories'
 import { useCategoryIndex } from './useTaxonomy'

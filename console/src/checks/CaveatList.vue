@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { Caveat } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 
 /** Why the effective verdict differs from, or is weaker than, the intended one, each with its remedy. */
 defineProps<{ caveats: Caveat[] }>()

@@ -1,7 +1,5 @@
 <script setup lang="ts">
 import type { LayerVerdict } from '@/api/client'
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
 import { targetText } from '@/rulesets/kinds'
 
 /** How a layer came to its verdict, drawn as a ladder: the rule that wins on top, each loser on the rung it lost on. */

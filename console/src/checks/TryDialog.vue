@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { BFormInput, BModal } from 'bootstrap-vue-next'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import { useDevices } from '@/devices/useDevices'

@@ -1,12 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import type { Explanation } from '@/api/client'
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
-import CaveatList from './CaveatList.vue'
-import LadderView from './LadderView.vue'
 import { useCheckVisit } from './useChecks'
 
 /** Try a visit on a machine: what is meant, what it would really do, and the ladder that says why. */

@@ -1,9 +1,6 @@
 <script setup lang="ts">
-import { BFormInput, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { reactive, watch } from 'vue'
 
-import DialogButtons from '@/base/DialogButtons.vue'
-import CategoryPicker from '@/categories/CategoryPicker.vue'
 import { usePutCorrection } from './useCorrections'
 
 /** Say in which categories a host is, in place of what feeds say, and why. */

@@ -1,16 +1,9 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import ControlTabs from '@/base/ControlTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
-import CorrectionDialog from './CorrectionDialog.vue'
 import { type Correction, useCorrections, useRemoveCorrection } from './useCorrections'
 
 /** Hosts whose categories are seen otherwise here than in feeds: by whom, why, and as a file for a feed's keeper. */

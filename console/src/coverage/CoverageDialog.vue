@@ -1,11 +1,9 @@
 <script setup lang="ts">
-import { BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { reactive, watch } from 'vue'
 
 import { wordsOf } from '@/lib/words'
 import { coverageRowControlValues } from '@/api/schema'
 import type { CoverageRow } from '@/api/client'
-import DialogButtons from '@/base/DialogButtons.vue'
 import { usePutCoverage } from './useCoverage'
 
 /** Edit a row of the coverage table, or add one. */

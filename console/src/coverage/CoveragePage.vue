@@ -1,14 +1,8 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { CoverageRow } from '@/api/client'
-import FleetTabs from '@/base/FleetTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import CoverageDialog from './CoverageDialog.vue'
 import { useCoverage, useResetCoverage } from './useCoverage'
 
 const { data: rows, isPending, error, refetch } = useCoverage()

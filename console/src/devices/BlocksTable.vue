@@ -1,11 +1,7 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import type { Blocks, LayerVerdict } from '@/api/client'
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
-import LadderView from '@/checks/LadderView.vue'
 import { shownAction } from '@/lib/shownAction'
 
 /** What a machine does about each web category that some rule names: intended beside effective, gaps first. */

@@ -1,30 +1,12 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import {
-  BButton,
-  BFormInput,
-  BFormSelect,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { blockerCodeValues, kindValues, lifecycleValues } from '@/api/schema'
-import FleetTabs from '@/base/FleetTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
 import { useGroupOptions } from '@/groups/useGroups'
 import { plain } from '@/lib/words'
-import RolloutMark from '@/rollout/RolloutMark.vue'
 import { useRollout } from '@/rollout/useRollout'
-import MachineName from './MachineName.vue'
 import { type DeviceFilters, useDevices } from './useDevices'
 
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const

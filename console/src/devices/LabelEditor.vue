@@ -1,8 +1,4 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
-
-import Icon from '@/base/Icon.vue'
-
 /** Labels as rows of name and value. */
 const rows = defineModel<{ name: string; value: string }[]>({ required: true })
 const add = () => (rows.value = [...rows.value, { name: '', value: '' }])

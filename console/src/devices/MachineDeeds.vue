@@ -1,11 +1,8 @@
 <script setup lang="ts">
-import { BDropdown, BDropdownItemButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Device } from '@/api/client'
-import DialogButtons from '@/base/DialogButtons.vue'
-import LabelEditor from './LabelEditor.vue'
 import { labelsOf, rowsOf } from './labels'
 import { type Deed, useDeed, useSetLabels } from './useDeeds'
 

@@ -1,12 +1,8 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
 import type { Device } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import MachineName from './MachineName.vue'
 import { useDeed } from './useDeeds'
 import { useDevice } from './useDevices'
 

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { useId } from 'vue'
 
 /** The head of an editor: the key of what is new, the name, and the buttons that save. */

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { Problem } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 
 /** Why saving failed. Where somebody else saved first: both versions side by side, and the choice between them. */
 const props = defineProps<{ problem: Error | null | undefined; mine?: object }>()

@@ -1,9 +1,6 @@
 <script setup lang="ts">
-import { BFormInput, BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
-import DialogButtons from '@/base/DialogButtons.vue'
-import LabelEditor from '@/devices/LabelEditor.vue'
 import { labelsOf } from '@/devices/labels'
 import { useMakeCode } from './useEnrolmentCodes'
 

@@ -1,19 +1,9 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { EnrolmentCode } from '@/api/client'
-import FleetTabs from '@/base/FleetTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
-import MachineName from '@/devices/MachineName.vue'
-import RejoinBox from '@/devices/RejoinBox.vue'
 import { useDevices } from '@/devices/useDevices'
-import CodeDialog from './CodeDialog.vue'
-import InviteDialog from './InviteDialog.vue'
 import { useEnrolmentCodes, useRevokeCode } from './useEnrolmentCodes'
 
 const { data: codes, isPending, error, refetch } = useEnrolmentCodes()

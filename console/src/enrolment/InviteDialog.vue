@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BFormCheckbox, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import { Problem } from '@/api/client'
-import DialogButtons from '@/base/DialogButtons.vue'
 import { useInviteList } from './useEnrolmentCodes'
 
 /** Invite or record machines from a list; bad lines are told one by one, and then none is taken. */

@@ -1,8 +1,4 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
-
-import StateBox from '@/base/StateBox.vue'
-import VerdictTable from '@/previews/VerdictTable.vue'
 import { useComparison } from './useFeeds'
 
 /** What a generation of a feed changes: hosts by what is said of them before and after, and verdicts. */

@@ -1,13 +1,9 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref, useTemplateRef } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import Icon from '@/base/Icon.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'
-import ComparisonPanel from './ComparisonPanel.vue'
 import { type Deed, type Feed, useAside, useDeed, useGenerations, useSendFile } from './useFeeds'
 
 /** One feed: what it brings, what is in force, what it brought before, and what can be done with it. */

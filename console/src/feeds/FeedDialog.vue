@@ -1,10 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormInput, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import { feedKindValues, overrideValues } from '@/api/schema'
-import DialogButtons from '@/base/DialogButtons.vue'
-import CategoryPicker from '@/categories/CategoryPicker.vue'
 import {
   type Feed,
   type FeedBody,

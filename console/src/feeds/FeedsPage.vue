@@ -1,18 +1,9 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
-import ControlTabs from '@/base/ControlTabs.vue'
-import Icon from '@/base/Icon.vue'
-import KeyedList from '@/base/KeyedList.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
 import { useCategoryIndex } from '@/categories/useTaxonomy'
-import FeedDetail from './FeedDetail.vue'
-import FeedDialog from './FeedDialog.vue'
 import { type Feed, useFeeds } from './useFeeds'
 
 /** Feeds: where each comes from, what is in force of it, and what came of the last time that it was read. */

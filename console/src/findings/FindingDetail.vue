@@ -1,11 +1,8 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Finding } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import SeverityMark from '@/base/SeverityMark.vue'
 import { plain } from '@/lib/words'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'

@@ -1,13 +1,8 @@
 <script setup lang="ts">
 import { useRouteQuery } from '@vueuse/router'
-import { BButton, BFormCheckbox, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
-import PageHead from '@/base/PageHead.vue'
-import SeverityMark from '@/base/SeverityMark.vue'
-import StateBox from '@/base/StateBox.vue'
 import { counted, plain } from '@/lib/words'
-import FindingDetail from './FindingDetail.vue'
 import { useFindings } from './useFindings'
 
 /** What an administrator should settle: a list at the left, the chosen one with its machines and remedies beside it. */

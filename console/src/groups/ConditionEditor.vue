@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { Condition } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 import { useMembershipFields } from './useGroups'
 
 /** One condition of a membership rule: fact, operator, value. */

@@ -1,22 +1,15 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { BButton } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
 import type { Group, MembershipRule } from '@/api/client'
 import { useAssignments } from '@/assignments/useAssignments'
-import Icon from '@/base/Icon.vue'
-import EditorHead from '@/editing/EditorHead.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useLeaveGuard } from '@/editing/useLeaveGuard'
 import { useSaving } from '@/editing/useSaving'
-import RuleEditor from '@/rulesets/RuleEditor.vue'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'
-import GroupPreviewPanel from './GroupPreviewPanel.vue'
-import PinEditor from './PinEditor.vue'
 import { useGroupDraft } from './useGroupDraft'
 import { useCopyGroup, useCreateGroup, useGroupPreview, usePutGroup, useRemoveGroup } from './useGroups'
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import StateBox from '@/base/StateBox.vue'
 import { useGroupOverlaps } from '@/board/useBoard'
 
 /** How groups overlap, as a picture: each square is as full as the part of the smaller group that both share. */

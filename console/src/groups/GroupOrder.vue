@@ -1,11 +1,8 @@
 <script setup lang="ts">
 import { useSortable } from '@vueuse/integrations/useSortable'
-import { BButton } from 'bootstrap-vue-next'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import type { Group } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useSaving } from '@/editing/useSaving'
 import { useGroupOrder, usePutOrder } from './useGroups'
 

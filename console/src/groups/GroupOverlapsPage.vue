@@ -1,10 +1,6 @@
 <script setup lang="ts">
 import { useRouter } from 'vue-router'
 
-import BoardTabs from '@/base/BoardTabs.vue'
-import PageHead from '@/base/PageHead.vue'
-import GroupMatrix from './GroupMatrix.vue'
-
 const router = useRouter()
 const compare = (groups: [string, string]) =>
   router.push({ name: 'board', query: { groups: groups.join(',') } })

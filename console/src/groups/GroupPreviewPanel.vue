@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { GroupPreview } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 
 /** Whom the group as it is edited would hold, who comes in and who drops out. */
 defineProps<{ preview?: GroupPreview; problem?: string; saved: boolean }>()

@@ -1,16 +1,9 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
 import type { MembershipRule } from '@/api/client'
-import FleetTabs from '@/base/FleetTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import GroupEditor from './GroupEditor.vue'
-import GroupOrder from './GroupOrder.vue'
 import { useGroups } from './useGroups'
 
 const NEW = '+new'

@@ -1,7 +1,4 @@
 <script setup lang="ts">
-import { BButton, BFormInput } from 'bootstrap-vue-next'
-
-import Icon from '@/base/Icon.vue'
 import type { DraftPin } from './useGroupDraft'
 
 /** Machines put in, or kept out, by hand, each with a reason. */

@@ -1,11 +1,8 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import { counted } from '@/lib/words'
-import ContentSettingsDialog from '@/settings/ContentSettingsDialog.vue'
-import CleanUpDialog from './CleanUpDialog.vue'
 import { useCapacity } from './useIndicators'
 
 /** How many indicators machines carry of how many they may, by origin, and when that is full. */

@@ -1,9 +1,6 @@
 <script setup lang="ts">
-import { BFormCheckbox, BModal, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
-import DialogButtons from '@/base/DialogButtons.vue'
-import StateBox from '@/base/StateBox.vue'
 import { type CleanUpReason, useCleanable, useCleanUp } from './useIndicators'
 
 /** Indicators that can go without any verdict becoming another one. */

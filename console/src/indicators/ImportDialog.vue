@@ -1,20 +1,7 @@
 <script setup lang="ts">
-import {
-  BFormCheckbox,
-  BFormSelect,
-  BModal,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed, ref, useTemplateRef, watch } from 'vue'
 
 import { actionValues } from '@/api/schema'
-import ActionMark from '@/base/ActionMark.vue'
-import DialogButtons from '@/base/DialogButtons.vue'
 import { counted, wordsOf } from '@/lib/words'
 import { type FileFormat, type FileOfRules, useImportRules, useWeighRules } from './useIndicators'
 

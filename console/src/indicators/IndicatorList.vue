@@ -1,24 +1,10 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import {
-  BButton,
-  BFormCheckbox,
-  BFormInput,
-  BFormSelect,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import { actionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
-import ActionMark from '@/base/ActionMark.vue'
-import StateBox from '@/base/StateBox.vue'
 import { counted, wordsOf } from '@/lib/words'
 import { type IndicatorFilters, useEditRules, useIndicators } from './useIndicators'
 

@@ -1,30 +1,12 @@
 <script setup lang="ts">
-import {
-  BButton,
-  BFormInput,
-  BFormSelect,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { layerModeValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import type { GroupLayers, LayerMode, LayerName, Settings } from '@/api/client'
-import FleetTabs from '@/base/FleetTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useSaving } from '@/editing/useSaving'
 import { useReadiness } from '@/readiness/useReadiness'
 import { settingsBody, usePutSettings, useSettings } from '@/settings/useSettings'
-import LayerBar from './LayerBar.vue'
-import ModesDialog from './ModesDialog.vue'
 import { LAYERS } from './layers'
 import { useLayerModes, useRemoveLayerModes } from './useLayerModes'
 

@@ -1,10 +1,8 @@
 <script setup lang="ts">
-import { BFormSelect, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { layerModeValues } from '@/api/schema'
 import type { GroupLayers, LayerMode, LayerName } from '@/api/client'
-import DialogButtons from '@/base/DialogButtons.vue'
 import { useGroups } from '@/groups/useGroups'
 import { LAYERS } from './layers'
 import { usePutLayerModes } from './useLayerModes'

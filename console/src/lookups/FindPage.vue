@@ -2,16 +2,11 @@
 import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import MachineName from '@/devices/MachineName.vue'
 import { useDevices } from '@/devices/useDevices'
 import { useGroups } from '@/groups/useGroups'
 import { useIndicators } from '@/indicators/useIndicators'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'
-import LookupPanel from './LookupPanel.vue'
-import RuleFound from './RuleFound.vue'
 import { useLookup } from './useLookup'
 
 /** What the search in the top bar finds: a host with all that is known of it, machines, rules, groups and rulesets. */

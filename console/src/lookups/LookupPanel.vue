@@ -1,14 +1,8 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
 import { useCategories } from '@/categories/useCategories'
-import TryDialog from '@/checks/TryDialog.vue'
-import CorrectionDialog from '@/corrections/CorrectionDialog.vue'
 import { counted } from '@/lib/words'
 import { routeOf } from '@/rulesets/kinds'
 import type { Lookup } from './useLookup'

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import ActionMark from '@/base/ActionMark.vue'
 import type { FoundIndicator } from '@/indicators/useIndicators'
 
 /** A rule that a search found: what it does, to what, in which ruleset, and who wrote it. */

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormTextarea } from 'bootstrap-vue-next'
 import { computed, ref, shallowRef, watch } from 'vue'
 
 import type { Problem } from '@/api/client'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { type AnyObject, callsOf, type Noun } from './useNouns'
 
 /** An object of any noun as its document, in JSON: shown to everybody, changed by those who may. */

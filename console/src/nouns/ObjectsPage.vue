@@ -2,10 +2,6 @@
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import ControlTabs from '@/base/ControlTabs.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import ObjectsPanel from './ObjectsPanel.vue'
 import { useNouns } from './useNouns'
 
 /** The objects of a noun that has no page of its own. */

@@ -1,12 +1,7 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import Icon from '@/base/Icon.vue'
-import KeyedList from '@/base/KeyedList.vue'
-import StateBox from '@/base/StateBox.vue'
-import ObjectEditor from './ObjectEditor.vue'
 import { callsOf, type Noun } from './useNouns'
 
 /** The objects of any noun: all of them at the left, the chosen one's document beside. */

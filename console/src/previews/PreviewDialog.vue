@@ -1,10 +1,8 @@
 <script setup lang="ts">
 import { onKeyStroke } from '@vueuse/core'
-import { BButton, BFormInput, BModal } from 'bootstrap-vue-next'
 import { ref, shallowRef, watch } from 'vue'
 
 import type { Preview } from '@/api/client'
-import PreviewPanel from './PreviewPanel.vue'
 import { planned } from './plannedChange'
 
 /** What a change would do, before it is saved: put in force, keep as draft, or back to editing with nothing lost. */

@@ -2,9 +2,7 @@
 import { computed } from 'vue'
 
 import type { Preview } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 import { counted, span } from '@/lib/words'
-import VerdictTable from './VerdictTable.vue'
 
 /** What a change would do: machines, verdicts, findings, where it will not hold, when it has taken hold. */
 const props = defineProps<{ preview?: Preview }>()

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { Preview } from '@/api/client'
-import ActionMark from '@/base/ActionMark.vue'
 
 /** Verdicts that become another one: of what, on how many machines, when, by which rule. */
 const props = defineProps<{ verdicts: Preview['verdicts'] }>()

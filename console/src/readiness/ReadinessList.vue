@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { Readiness } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 import { LAYERS } from '@/layer-modes/layers'
 
 /** A machine's layers: what each should do, does, and whether it really enforces; then all that stands in the way. */

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 
 import type { ToldChange } from '@/api/client'

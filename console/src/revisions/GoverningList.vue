@@ -1,8 +1,4 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
-
-import RelativeTime from '@/base/RelativeTime.vue'
-import StateBox from '@/base/StateBox.vue'
 import { useGoverning } from './useRevisions'
 
 /** Everything that governs a machine, with who last changed it; the latest first. */

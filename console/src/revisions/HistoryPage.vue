@@ -1,27 +1,10 @@
 <script setup lang="ts">
 import { useRouteQuery } from '@vueuse/router'
-import {
-  BButton,
-  BFormInput,
-  BFormSelect,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import RolloutTabs from '@/base/RolloutTabs.vue'
-import StateBox from '@/base/StateBox.vue'
 import { counted } from '@/lib/words'
-import ChangeList from './ChangeList.vue'
 import { type RevisionsAsked, useComparison, useRestore, useRevision, useRevisions } from './useRevisions'
 
 /** Every revision: who, when, why, what; one opened or two compared; an earlier one restored. */

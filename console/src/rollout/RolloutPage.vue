@@ -1,16 +1,9 @@
 <script setup lang="ts">
-import { BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import type { Device } from '@/api/client'
-import PageHead from '@/base/PageHead.vue'
-import RelativeTime from '@/base/RelativeTime.vue'
-import RolloutTabs from '@/base/RolloutTabs.vue'
-import StateBox from '@/base/StateBox.vue'
-import MachineName from '@/devices/MachineName.vue'
 import { useDevices } from '@/devices/useDevices'
 import { useRevisions } from '@/revisions/useRevisions'
-import RolloutMark from './RolloutMark.vue'
 import { useRollout } from './useRollout'
 
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const

@@ -1,10 +1,7 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed, useId } from 'vue'
 
 import type { Condition } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import ConditionEditor from '@/groups/ConditionEditor.vue'
 import { type DraftRule, emptyRule, newCondition, PARTS } from '@/groups/useGroupDraft'
 
 /** A membership rule: what must all, in part, or not at all be true; nested as deep as wanted. */

@@ -1,32 +1,14 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import {
-  BButton,
-  BFormCheckbox,
-  BFormInput,
-  BFormSelect,
-  BTableSimple,
-  BTbody,
-  BTd,
-  BTh,
-  BThead,
-  BTr,
-} from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { decisionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import type { AuthoringWarning, Rule, RulesetBody, RulesetState } from '@/api/client'
 import { useApplicationSets } from '@/application-sets/useApplicationSets'
-import AssignmentList from '@/assignments/AssignmentList.vue'
-import ActionMark from '@/base/ActionMark.vue'
-import Icon from '@/base/Icon.vue'
-import EditorHead from '@/editing/EditorHead.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useDraft } from '@/editing/useDraft'
 import { useEditing } from '@/editing/useEditing'
 import { useServices } from '@/services/useServices'
-import WarningList from '@/worklist/WarningList.vue'
 import { useWarnings } from '@/worklist/useWarnings'
 import { KINDS, selectorFrom, type SelectorName, selectorOf, selectorText } from './kinds'
 import { useCreateRuleset, usePutRuleset, useRulesetSentence } from './useRulesets'

@@ -1,19 +1,9 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
-import AssignmentList from '@/assignments/AssignmentList.vue'
-import KeyedList from '@/base/KeyedList.vue'
-import KeyedPage from '@/base/KeyedPage.vue'
-import StateBox from '@/base/StateBox.vue'
-import CapacityBar from '@/indicators/CapacityBar.vue'
-import ImportDialog from '@/indicators/ImportDialog.vue'
-import IndicatorList from '@/indicators/IndicatorList.vue'
 import { counted } from '@/lib/words'
-import RuleListEditor from './RuleListEditor.vue'
-import RulesetEditor from './RulesetEditor.vue'
 import { KINDS } from './kinds'
 import { useRuleset, useRulesets } from './useRulesets'
 

@@ -1,15 +1,10 @@
 <script setup lang="ts">
 import { useNow } from '@vueuse/core'
-import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import Icon from '@/base/Icon.vue'
-import EditorHead from '@/editing/EditorHead.vue'
-import SaveProblem from '@/editing/SaveProblem.vue'
 import { useDraft } from '@/editing/useDraft'
 import { useEditing } from '@/editing/useEditing'
-import WeekGrid from './WeekGrid.vue'
 import {
   type Schedule,
   type ScheduleBody,

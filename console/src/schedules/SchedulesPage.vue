@@ -2,9 +2,6 @@
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import KeyedList from '@/base/KeyedList.vue'
-import KeyedPage from '@/base/KeyedPage.vue'
-import ScheduleEditor from './ScheduleEditor.vue'
 import { useSchedules } from './useSchedules'
 
 /** Schedules: when assignments that name them count. */

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BFormSelect, BFormTextarea, BModal } from 'bootstrap-vue-next'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { decisionValues } from '@/api/schema'
-import DialogButtons from '@/base/DialogButtons.vue'
 import {
   type Service,
   type ServiceBody,

@@ -1,13 +1,7 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import ControlTabs from '@/base/ControlTabs.vue'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
-import ServiceDialog from './ServiceDialog.vue'
 import { type Service, useServices } from './useServices'
 
 /** Web applications known by their hosts: how suitable each is, and what was decided about it. */

@@ -1,9 +1,7 @@
 <script setup lang="ts">
-import { BFormInput, BModal } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 
 import type { Settings } from '@/api/client'
-import DialogButtons from '@/base/DialogButtons.vue'
 import { settingsBody, usePutSettings, useSettings } from './useSettings'
 
 /** How many indicators a machine may have to carry, and for how long a host counts as newly registered. */

@@ -1,19 +1,13 @@
 <script setup lang="ts">
 import { useRouteQuery } from '@vueuse/router'
-import { BFormSelect, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { BlockerCount } from '@/api/client'
-import Icon from '@/base/Icon.vue'
-import PageHead from '@/base/PageHead.vue'
-import StateBox from '@/base/StateBox.vue'
 import { useGroupOptions } from '@/groups/useGroups'
-import LayerBar from '@/layer-modes/LayerBar.vue'
 import { LAYERS } from '@/layer-modes/layers'
 import { plain } from '@/lib/words'
 import { useReadiness, useUnitReadiness } from '@/readiness/useReadiness'
-import WorkTable from './WorkTable.vue'
 
 const unit = useRouteQuery<string>('unit', '')
 const group = useRouteQuery<string>('group', '')

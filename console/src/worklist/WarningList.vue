@@ -1,8 +1,5 @@
 <script setup lang="ts">
-import { BButton } from 'bootstrap-vue-next'
-
 import type { AuthoringWarning } from '@/api/client'
-import Icon from '@/base/Icon.vue'
 
 /** What should be known of what is being written; a stronger or likelier form can be taken at once. */
 defineProps<{ warnings: AuthoringWarning[] }>()

@@ -1,9 +1,6 @@
 <script setup lang="ts">
-import { BButton, BTableSimple, BTbody, BTd, BTh, BThead, BTr } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 
-import SeverityMark from '@/base/SeverityMark.vue'
-import StateBox from '@/base/StateBox.vue'
 import { useWorklist } from './useWorklist'
 
 /** What needs a decision, most urgent first, each with its one next step. */
