@@ -90,3 +90,12 @@ def test_what_is_made_in_one_browser_appears_in_another(console, browser, browse
         console.get_by_role("button", name="Save").click()
         put_in_force(console)
         expect(theirs.get_by_role("link", name=re.compile("Dog watch"))).to_be_visible()
+
+
+def test_a_stream_that_is_answered_with_an_error_is_asked_for_again(console, portero):
+    console.route("**/api/v1/stream", lambda route: route.fulfill(status=502, body="no service behind"), times=1)
+    console.go("/controls/services")
+    expect(console.get_by_role("heading", level=1)).to_be_visible()
+    expect(console.get_by_text("not live, reconnecting")).to_be_visible()
+    portero.services.create(Service.model_validate({"key": "meanwhile", "hosts": ["meanwhile.example"]}))
+    expect(console.get_by_text("meanwhile").first).to_be_visible()
