@@ -13,6 +13,7 @@ from portero.cli.command import (
     Context,
     add_csv,
     add_limit,
+    present,
 )
 from portero.core.nouns.activity import Activity
 
@@ -25,15 +26,15 @@ def activity_list(context: Context) -> int:
         filters["tests"] = True
     with context.client() as portero:
         found = list(portero.activity.list(limit=options.limit, **filters))
-        if options.json:
-            output.print_json(found)
-        elif options.csv:
-            columns = ("at", "hostname", "user", "verdict", "url", "categories", "continued", "logged", "reference")
-            output.print_csv(columns, ([getattr(one, name) for name in columns] for one in found))
-        elif not found and not options.watch:
-            output.say("Nothing of the kind was reported.")
-        else:
-            _print_activity(found)
+        columns = ("at", "hostname", "user", "verdict", "url", "categories", "continued", "logged", "reference")
+
+        def tell() -> None:
+            if not found and not options.watch:
+                output.say("Nothing of the kind was reported.")
+            else:
+                _print_activity(found)
+
+        present(context, found, tell, csv=(columns, ([getattr(one, name) for name in columns] for one in found)))
         if options.watch:
             _follow(portero, found, filters)
     return DONE

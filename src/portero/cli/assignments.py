@@ -16,6 +16,7 @@ from portero.cli.command import (
     add_yes,
     confirmed,
     joined_by_commas,
+    present,
     tell_removed,
 )
 from portero.cli.warnings import warned_of_assignment
@@ -66,30 +67,31 @@ def assign(context: Context) -> int:
 
 
 def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
-    if context.options.json:
-        output.print_json(assignment)
-        return
-    output.say(f"{assignment.key}: {assignment.sentence}")
-    reached = wording.counted(assignment.devices, "machine")
-    if assignment.state == "active":
-        output.say(f"It reaches {reached}; follow it with: portero rollout --watch")
+    def tell() -> None:
+        output.say(f"{assignment.key}: {assignment.sentence}")
+        reached = wording.counted(assignment.devices, "machine")
+        if assignment.state == "active":
+            output.say(f"It reaches {reached}; follow it with: portero rollout --watch")
+
+    present(context, assignment, tell)
 
 
 def assignment_list(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         found = list(portero.assignments.list(ruleset=options.ruleset, group=options.group, ticket=options.ticket))
-    if options.json:
-        output.print_json(found)
-    elif options.csv:
-        names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason", "ticket")
-        output.print_csv(names, ([_cell(assignment, name) for name in names] for assignment in found))
-    elif not found:
-        output.say("Nothing is assigned: portero assign RULESET --to GROUP")
-    else:
-        rows = [(a.key, a.state.value, str(a.devices), a.sentence) for a in found]
-        output.print_table(("ASSIGNMENT", "STATE", "MACHINES", "WHAT IT DOES"), rows, right=(2,))
-    return DONE
+    names = ("key", "ruleset", "to", "action", "mandatory", "state", "devices", "reason", "ticket")
+
+    def tell() -> None:
+        if not found:
+            output.say("Nothing is assigned: portero assign RULESET --to GROUP")
+        else:
+            rows = [(a.key, a.state.value, str(a.devices), a.sentence) for a in found]
+            output.print_table(("ASSIGNMENT", "STATE", "MACHINES", "WHAT IT DOES"), rows, right=(2,))
+
+    return present(
+        context, found, tell, csv=(names, ([_cell(assignment, name) for name in names] for assignment in found))
+    )
 
 
 def _cell(assignment: AssignmentSummary, name: str) -> Any:
@@ -99,17 +101,17 @@ def _cell(assignment: AssignmentSummary, name: str) -> Any:
 def assignment_show(context: Context) -> int:
     with context.client() as portero:
         found = portero.assignments.get(context.options.assignment)
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    output.say(f"{found.key}, {found.state.value}, last changed in revision {found.version}")
-    output.say(found.sentence)
-    output.say(f"It names {wording.counted(found.devices, 'machine')} now.")
-    if found.reason:
-        output.say(f"Reason: {found.reason}")
-    if found.ticket:
-        output.say(f"Ticket: {found.ticket}")
-    return DONE
+
+    def tell() -> None:
+        output.say(f"{found.key}, {found.state.value}, last changed in revision {found.version}")
+        output.say(found.sentence)
+        output.say(f"It names {wording.counted(found.devices, 'machine')} now.")
+        if found.reason:
+            output.say(f"Reason: {found.reason}")
+        if found.ticket:
+            output.say(f"Ticket: {found.ticket}")
+
+    return present(context, found, tell)
 
 
 def assignment_change(context: Context) -> int:

@@ -8,6 +8,7 @@ from portero.cli.command import (
     NOT_AS_EXPECTED,
     Commands,
     Context,
+    present,
 )
 from portero.core import wording
 
@@ -15,9 +16,8 @@ from portero.core import wording
 def blocks(context: Context) -> int:
     with context.client() as portero:
         found = portero.devices.blocks(context.options.device)
-    if context.options.json:
-        output.print_json(found)
-    else:
+
+    def tell() -> None:
         rows = []
         for row in found.categories:
             word = "log" if row.intended.verdict == "allow" and row.intended.logged else row.intended.verdict.value
@@ -33,6 +33,8 @@ def blocks(context: Context) -> int:
         output.say(f"No rule names the other {wording.counted(found.undecided, 'category', 'categories')}.")
         for caveat in found.caveats:
             output.say(f"! {caveat.code}: {caveat.detail} {caveat.remedy}")
+
+    present(context, found, tell)
     return NOT_AS_EXPECTED if any(row.gap != "none" for row in found.categories) else DONE
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, UsageProblem
+from portero.cli.command import Commands, Context, UsageProblem, present
 from portero.core import wording
 from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
 
@@ -13,20 +13,20 @@ MOST_ROWS = 60
 def board(context: Context) -> int:
     with context.client() as portero:
         found = portero.board.get()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    kinds = {column.ruleset: column.kind for column in found.columns}
-    by_target: dict[str, list[BoardCell]] = {}
-    for cell in found.cells:
-        by_target.setdefault(cell.target, []).append(cell)
-    rows = []
-    for row in found.rows:
-        cells = sorted(by_target.get(row.target, ()), key=lambda cell: list(kinds).index(cell.ruleset))
-        place = "" if row.precedence is None or row.built_in else str(row.precedence)
-        rows.append((place, row.target, str(row.devices), "\n".join(map(_cell, cells)) or "-"))
-    output.print_table(("", "GROUP", "MACHINES", "WHAT IS PUT ON IT"), rows, right=(0, 2))
-    return DONE
+
+    def tell() -> None:
+        kinds = {column.ruleset: column.kind for column in found.columns}
+        by_target: dict[str, list[BoardCell]] = {}
+        for cell in found.cells:
+            by_target.setdefault(cell.target, []).append(cell)
+        rows = []
+        for row in found.rows:
+            cells = sorted(by_target.get(row.target, ()), key=lambda cell: list(kinds).index(cell.ruleset))
+            place = "" if row.precedence is None or row.built_in else str(row.precedence)
+            rows.append((place, row.target, str(row.devices), "\n".join(map(_cell, cells)) or "-"))
+        output.print_table(("", "GROUP", "MACHINES", "WHAT IS PUT ON IT"), rows, right=(0, 2))
+
+    return present(context, found, tell)
 
 
 def _cell(cell: BoardCell) -> str:
@@ -52,11 +52,7 @@ def overlap(context: Context) -> int:
         found = portero.board.overlap(
             *options.groups, device=options.device, visit=options.visit, program=options.program
         )
-    if options.json:
-        output.print_json(found)
-    else:
-        _tell_overlap(found)
-    return DONE
+    return present(context, found, lambda: _tell_overlap(found))
 
 
 def _tell_overlap(found: Overlap) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.command import (
-    DONE,
     Commands,
     Context,
     add_change,
+    present,
 )
 from portero.cli.feeds import category_index
 from portero.cli.lookups import tell_lookup
@@ -18,31 +18,25 @@ from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
 def category_list(context: Context) -> int:
     with context.client() as portero:
         taxonomy, settings = portero.categories.taxonomy(), portero.settings.get()
-    if context.options.json:
-        output.print_json(taxonomy)
-        return DONE
 
-    def told(category: Category) -> str:
+    def definition(category: Category) -> str:
         bound = f" Here: {wording.newly_registered(settings.newly_registered_days)}."
         return category.definition + (bound if category.key == NEWLY_REGISTERED else "")
 
-    for family in taxonomy.families:
-        output.say(f"{family.name} (family {family.key})")
-        output.print_table(
-            ("", "", ""), [(f"  {category.key}", told(category), category.test_host) for category in family.categories]
-        )
-    return DONE
+    def tell() -> None:
+        for family in taxonomy.families:
+            output.say(f"{family.name} (family {family.key})")
+            rows = [(f"  {category.key}", definition(category), category.test_host) for category in family.categories]
+            output.print_table(("", "", ""), rows)
+
+    return present(context, taxonomy, tell)
 
 
 def category_lookup(context: Context) -> int:
     with context.client() as portero:
         found = portero.categories.look_up(context.options.host)
         taxonomy = portero.categories.taxonomy()
-    if context.options.json:
-        output.print_json(found)
-    else:
-        tell_lookup(found, taxonomy)
-    return DONE
+    return present(context, found, lambda: tell_lookup(found, taxonomy))
 
 
 def register(commands: Commands) -> None:

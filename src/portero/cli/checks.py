@@ -20,6 +20,7 @@ from portero.cli.command import (
     CommandProblem,
     Commands,
     Context,
+    present,
     read_bytes,
     read_documents,
 )
@@ -75,10 +76,7 @@ def _judge(context: Context, attempt: Attempt) -> int:
     else:
         with context.client() as portero:
             explanation = portero.checks.check(attempt, left_aside=options.left_aside)
-    if options.json:
-        output.print_json(explanation)
-    else:
-        tell(explanation)
+    present(context, explanation, lambda: tell(explanation))
     return DONE if explanation.gap == "none" else NOT_AS_EXPECTED
 
 

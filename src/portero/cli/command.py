@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
+from typing import Any
 
 from portero.cli import output
 from portero.cli.settings import ClientSettings
@@ -116,12 +117,29 @@ def confirmed(options: argparse.Namespace, question: str) -> bool:
     return False
 
 
+def present(
+    context: Context,
+    answer: Any,
+    tell: Callable[[], object],
+    *,
+    csv: tuple[Sequence[str], Iterable[Sequence[Any]]] | None = None,
+) -> int:
+    """Answer as was asked: as one JSON document, as CSV (headings and rows) where the command has it, or by `tell`, in
+    words. DONE.
+    """
+    if context.options.json:
+        output.print_json(answer)
+    elif csv is not None and context.options.csv:
+        output.print_csv(*csv)
+    else:
+        tell()
+    return DONE
+
+
 def tell_removed(context: Context, key: str, noun: str = "") -> None:
     """Say that an object was removed."""
-    if context.options.json:
-        output.print_json({"removed": key})
-    else:
-        output.say(f"Removed {noun} {key}." if noun else f"Removed {key}.")
+    told = f"Removed {noun} {key}." if noun else f"Removed {key}."
+    present(context, {"removed": key}, lambda: output.say(told))
 
 
 def joined_by_commas(*values: str) -> list[str]:

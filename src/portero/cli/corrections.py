@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, add_change, joined_by_commas, tell_removed
+from portero.cli.command import DONE, Commands, Context, add_change, joined_by_commas, present, tell_removed
 from portero.cli.lookups import correction_sentence
 from portero.client import NotFound
 from portero.core.nouns.correction import Correction
@@ -14,24 +14,25 @@ def correction_list(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         found = list(portero.corrections.list(q=options.search, feed=options.feed))
-    if options.json:
-        output.print_json(found)
-    elif not found:
-        output.say("Nothing is corrected: portero correction set HOST --categories productivity --reason …")
-    else:
-        rows = [
-            (
-                correction.host,
-                " ".join(correction.categories),
-                " ".join(correction.feeds_say) or "–",
-                correction.by or "",
-                f"{correction.at:%Y-%m-%d}" if correction.at else "",
-                correction.reason or "",
-            )
-            for correction in found
-        ]
-        output.print_table(("HOST", "HERE", "FEEDS SAY", "BY", "ON", "WHY"), rows)
-    return DONE
+
+    def tell() -> None:
+        if not found:
+            output.say("Nothing is corrected: portero correction set HOST --categories productivity --reason …")
+        else:
+            rows = [
+                (
+                    correction.host,
+                    " ".join(correction.categories),
+                    " ".join(correction.feeds_say) or "–",
+                    correction.by or "",
+                    f"{correction.at:%Y-%m-%d}" if correction.at else "",
+                    correction.reason or "",
+                )
+                for correction in found
+            ]
+            output.print_table(("HOST", "HERE", "FEEDS SAY", "BY", "ON", "WHY"), rows)
+
+    return present(context, found, tell)
 
 
 def correction_set(context: Context) -> int:
@@ -45,11 +46,7 @@ def correction_set(context: Context) -> int:
         except NotFound:
             seen = None
         made = portero.corrections.put(wanted, version=seen)
-    if options.json:
-        output.print_json(made)
-    else:
-        output.say(f"{made.host}: {correction_sentence(made)}")
-    return DONE
+    return present(context, made, lambda: output.say(f"{made.host}: {correction_sentence(made)}"))
 
 
 def correction_remove(context: Context) -> int:

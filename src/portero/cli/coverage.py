@@ -11,6 +11,7 @@ from portero.cli.command import (
     Context,
     add_change,
     add_csv,
+    present,
 )
 from portero.client import Portero
 from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
@@ -29,20 +30,20 @@ def coverage_list(context: Context) -> int:
 
 def _tell_coverage(context: Context, portero: Portero) -> int:
     rows = list(portero.coverage.list())
-    if context.options.json:
-        output.print_json(rows)
-        return DONE
-    table = [
-        (
-            *(row.control, row.browser, row.platform, row.http.value, row.https.value),
-            *(row.browser_from or "–", row.layer_from or "–", str(row.date)),
-            row.source + ("" if row.shipped else " (edited)"),
-        )
-        for row in rows
-    ]
-    headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
-    output.print_table(headings, table)
-    return DONE
+
+    def tell() -> None:
+        table = [
+            (
+                *(row.control, row.browser, row.platform, row.http.value, row.https.value),
+                *(row.browser_from or "–", row.layer_from or "–", str(row.date)),
+                row.source + ("" if row.shipped else " (edited)"),
+            )
+            for row in rows
+        ]
+        headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
+        output.print_table(headings, table)
+
+    return present(context, rows, tell)
 
 
 def coverage_set(context: Context) -> int:

@@ -16,6 +16,7 @@ from portero.cli.command import (
     add_reason,
     add_yes,
     confirmed,
+    present,
     read_bytes,
 )
 from portero.client import Invalid
@@ -34,41 +35,40 @@ def device_list(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         devices = list(portero.devices.list(limit=options.limit, **_filters(options)))
-    if options.json:
-        output.print_json(devices)
-    elif options.csv:
-        names = (
-            "id",
-            "hostname",
-            "kind",
-            "unit",
-            "lifecycle",
-            "groups",
-            "last_heard",
-            "rollout",
-            "revision",
-            "blockers",
-        )
-        output.print_csv(names, (_csv_row(device) for device in devices))
-    elif not devices:
-        output.say("No machine matches. Leave some filters out, or let machines join: portero enrol-code create")
-    else:
-        output.print_table(
-            ("HOSTNAME", "KIND", "UNIT", "STRONGEST GROUP", "HEARD", "ROLL-OUT", "IN THE WAY"),
-            [
-                (
-                    device.hostname,
-                    device.facts.kind.value,
-                    device.facts.unit or "–",
-                    device.groups[0] if device.groups else "–",
-                    output.ago(device.last_heard),
-                    output.mark(device.rollout.state if device.rollout else device.lifecycle.value),
-                    _in_the_way(device),
-                )
-                for device in devices
-            ],
-        )
-    return DONE
+    names = (
+        "id",
+        "hostname",
+        "kind",
+        "unit",
+        "lifecycle",
+        "groups",
+        "last_heard",
+        "rollout",
+        "revision",
+        "blockers",
+    )
+
+    def tell() -> None:
+        if not devices:
+            output.say("No machine matches. Leave some filters out, or let machines join: portero enrol-code create")
+        else:
+            output.print_table(
+                ("HOSTNAME", "KIND", "UNIT", "STRONGEST GROUP", "HEARD", "ROLL-OUT", "IN THE WAY"),
+                [
+                    (
+                        device.hostname,
+                        device.facts.kind.value,
+                        device.facts.unit or "–",
+                        device.groups[0] if device.groups else "–",
+                        output.ago(device.last_heard),
+                        output.mark(device.rollout.state if device.rollout else device.lifecycle.value),
+                        _in_the_way(device),
+                    )
+                    for device in devices
+                ],
+            )
+
+    return present(context, devices, tell, csv=(names, (_csv_row(device) for device in devices)))
 
 
 def _in_the_way(device: Device) -> str:
@@ -95,17 +95,17 @@ def device_show(context: Context) -> int:
         device = portero.devices.get(name)
         readiness = portero.devices.readiness(device.id)
         events = portero.devices.events(device.id)
-    if context.options.json:
-        output.print_json({"device": device, "readiness": readiness, "events": events})
-        return DONE
-    output.print_table(("", ""), _facts_rows(device))
-    output.say()
-    _tell_readiness(readiness)
-    if events:
+
+    def tell() -> None:
+        output.print_table(("", ""), _facts_rows(device))
         output.say()
-        rows = [(f"{event.at:%Y-%m-%d %H:%M}", event.by, event.what, event.reason or "") for event in events[:8]]
-        output.print_table(("AT (UTC)", "BY", "WHAT", "REASON"), rows)
-    return DONE
+        _tell_readiness(readiness)
+        if events:
+            output.say()
+            rows = [(f"{event.at:%Y-%m-%d %H:%M}", event.by, event.what, event.reason or "") for event in events[:8]]
+            output.print_table(("AT (UTC)", "BY", "WHAT", "REASON"), rows)
+
+    return present(context, {"device": device, "readiness": readiness, "events": events}, tell)
 
 
 def _facts_rows(device: Device) -> list[tuple[str, str]]:
@@ -164,12 +164,12 @@ def device_label(context: Context) -> int:
             else:
                 labels.pop(name, None)
         changed = portero.devices.set_labels(seen.id, labels, version=seen.version, reason=options.reason)
-    if options.json:
-        output.print_json(changed)
-        return DONE
-    words = wording.joined([f"{name}: {value}" for name, value in changed.labels.items()]) or "no labels"
-    output.say(f"{changed.hostname} has {words}; it is in {', '.join(changed.groups)}.")
-    return DONE
+
+    def tell() -> None:
+        words = wording.joined([f"{name}: {value}" for name, value in changed.labels.items()]) or "no labels"
+        output.say(f"{changed.hostname} has {words}; it is in {', '.join(changed.groups)}.")
+
+    return present(context, changed, tell)
 
 
 def read_label(pair: str) -> tuple[str, str]:
@@ -201,11 +201,7 @@ def _deed(verb: str) -> Any:
             if question and not confirmed(options, question.format(seen.hostname)):
                 return DONE
             changed = getattr(portero.devices, verb.replace("-", "_"))(seen.id, reason=options.reason)
-        if options.json:
-            output.print_json(changed)
-        else:
-            output.say(done.format(changed.hostname))
-        return DONE
+        return present(context, changed, lambda: output.say(done.format(changed.hostname)))
 
     return run
 
@@ -220,18 +216,19 @@ def _many(codes: bool) -> Any:
             except Invalid as problem:
                 raise CommandProblem(_bad_lines(options.file, problem)) from problem
             url = context.settings.url.value
-        if options.json:
-            output.print_json(invited)
-        elif codes:
-            rows = (
-                (invitation.hostname, invitation.code, invitation.expires_at, f"{url}/join#{invitation.code}")
-                for invitation in invited.invitations
-            )
-            output.print_csv(("hostname", "code", "expires_at", "join_page"), rows)
-        else:
-            recorded = wording.counted(len(invited.invitations), "machine")
-            output.say(f"Recorded {recorded}; they count as uncovered until they join.")
-        return DONE
+
+        def tell() -> None:
+            if codes:
+                rows = (
+                    (invitation.hostname, invitation.code, invitation.expires_at, f"{url}/join#{invitation.code}")
+                    for invitation in invited.invitations
+                )
+                output.print_csv(("hostname", "code", "expires_at", "join_page"), rows)
+            else:
+                recorded = wording.counted(len(invited.invitations), "machine")
+                output.say(f"Recorded {recorded}; they count as uncovered until they join.")
+
+        return present(context, invited, tell)
 
     return run
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.checks import read_or_tell
-from portero.cli.command import DONE, Commands, Context, read_bytes
+from portero.cli.command import Commands, Context, present, read_bytes
 from portero.core import wording
 from portero.formats.estate_document import read_directory
 
@@ -13,17 +13,17 @@ def directory_show(context: Context) -> int:
     """Say how many people and user groups there are."""
     with context.client() as portero:
         found = portero.directory.get()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    people = wording.counted(len(found.users), "person", "people")
-    output.say(f"Generation {found.generation}, brought in by {found.by}: {people}.")
-    rows = [
-        (user_group.key, str(len(user_group.users)), ", ".join(user_group.user_groups))
-        for user_group in found.user_groups
-    ]
-    output.print_table(("USER GROUP", "PEOPLE", "TAKES IN"), rows, right=(1,))
-    return DONE
+
+    def tell() -> None:
+        people = wording.counted(len(found.users), "person", "people")
+        output.say(f"Generation {found.generation}, brought in by {found.by}: {people}.")
+        rows = [
+            (user_group.key, str(len(user_group.users)), ", ".join(user_group.user_groups))
+            for user_group in found.user_groups
+        ]
+        output.print_table(("USER GROUP", "PEOPLE", "TAKES IN"), rows, right=(1,))
+
+    return present(context, found, tell)
 
 
 def directory_put(context: Context) -> int:
@@ -32,12 +32,12 @@ def directory_put(context: Context) -> int:
     directory = read_or_tell(name, lambda: read_directory(read_bytes(name)))
     with context.client() as portero:
         made = portero.directory.put(directory)
-    if context.options.json:
-        output.print_json(made)
-    else:
+
+    def tell() -> None:
         groups = wording.counted(len(made.user_groups), "user group")
         output.say(f"Generation {made.generation} of the directory counts now: {groups}.")
-    return DONE
+
+    return present(context, made, tell)
 
 
 def register(commands: Commands) -> None:

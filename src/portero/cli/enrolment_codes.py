@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.command import (
-    DONE,
     CommandProblem,
     Commands,
     Context,
+    present,
 )
 from portero.cli.devices import read_label
 from portero.core import wording
@@ -21,38 +21,39 @@ def enrol_code_create(context: Context) -> int:
     with context.client() as portero:
         code = portero.enrolment.create_code(new)
         url = context.settings.url.value
-    if options.json:
-        output.print_json(code)
-        return DONE
-    output.say(code.code)
-    uses = wording.counted(code.uses, "machine")
-    output.say(f"Good for {uses} until {code.expires_at:%Y-%m-%d %H:%M} UTC. It is shown this once.")
-    output.say(f"On the machine: portero-endpoint join --service {url} --code {code.code}")
-    output.say(f"Or open there:  {url}/join#{code.code}")
-    return DONE
+
+    def tell() -> None:
+        output.say(code.code)
+        uses = wording.counted(code.uses, "machine")
+        output.say(f"Good for {uses} until {code.expires_at:%Y-%m-%d %H:%M} UTC. It is shown this once.")
+        output.say(f"On the machine: portero-endpoint join --service {url} --code {code.code}")
+        output.say(f"Or open there:  {url}/join#{code.code}")
+
+    return present(context, code, tell)
 
 
 def enrol_code_list(context: Context) -> int:
     with context.client() as portero:
         codes = list(portero.enrolment.codes())
-    if context.options.json:
-        output.print_json(codes)
-    elif not codes:
-        output.say("There is no enrolment code yet: portero enrol-code create")
-    else:
-        rows = [
-            (
-                code.id[:8],
-                code.name or (f"invites {code.device}" if code.device else "–"),
-                code.state,
-                f"{code.uses_left} of {code.uses}",
-                f"{code.expires_at:%Y-%m-%d %H:%M}",
-                code.made_by,
-            )
-            for code in codes
-        ]
-        output.print_table(("ID", "FOR", "STATE", "USES LEFT", "ENDS (UTC)", "MADE BY"), rows)
-    return DONE
+
+    def tell() -> None:
+        if not codes:
+            output.say("There is no enrolment code yet: portero enrol-code create")
+        else:
+            rows = [
+                (
+                    code.id[:8],
+                    code.name or (f"invites {code.device}" if code.device else "–"),
+                    code.state,
+                    f"{code.uses_left} of {code.uses}",
+                    f"{code.expires_at:%Y-%m-%d %H:%M}",
+                    code.made_by,
+                )
+                for code in codes
+            ]
+            output.print_table(("ID", "FOR", "STATE", "USES LEFT", "ENDS (UTC)", "MADE BY"), rows)
+
+    return present(context, codes, tell)
 
 
 def enrol_code_revoke(context: Context) -> int:
@@ -63,11 +64,11 @@ def enrol_code_revoke(context: Context) -> int:
             told = "there is no enrolment code" if not found else "there are several enrolment codes"
             raise CommandProblem(f"{told} whose id begins with “{wanted}”; see portero enrol-code list")
         portero.enrolment.revoke_code(found[0].id)
-    if context.options.json:
-        output.print_json({"revoked": found[0].id})
-    else:
-        output.say(f"Revoked {found[0].id[:8]}; nothing joins with it any more.")
-    return DONE
+    return present(
+        context,
+        {"revoked": found[0].id},
+        lambda: output.say(f"Revoked {found[0].id[:8]}; nothing joins with it any more."),
+    )
 
 
 def register(commands: Commands) -> None:

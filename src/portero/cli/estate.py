@@ -16,6 +16,7 @@ from portero.cli.command import (
     add_change,
     add_yes,
     confirmed,
+    present,
     read_bytes,
     read_documents,
 )
@@ -43,13 +44,16 @@ def estate_export(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         estate = portero.estate.get()
-    if options.json:
-        output.print_json(estate.model_dump(mode="json", exclude_none=True, exclude_defaults=True) | {"portero": 1})
-    elif options.folder == "-":
-        print(write_estate(estate), end="")
-    else:
-        _write_folder(Path(options.folder), write_estate_files(estate))
-    return DONE
+
+    def tell() -> None:
+        if options.folder == "-":
+            print(write_estate(estate), end="")
+        else:
+            _write_folder(Path(options.folder), write_estate_files(estate))
+
+    return present(
+        context, estate.model_dump(mode="json", exclude_none=True, exclude_defaults=True) | {"portero": 1}, tell
+    )
 
 
 def _write_folder(folder: Path, files: dict[str, str]) -> None:
@@ -83,10 +87,11 @@ def estate_check(context: Context) -> int:
     offline.compile_all()
     outcomes = list(try_probes(estate, facts, offline))
     failed = [outcome for outcome in outcomes if not outcome.passed]
-    if options.json:
-        output.print_json({"document": _counts(estate), "probes": len(outcomes), "failed": failed})
-    else:
-        _tell_check(estate, outcomes, failed)
+    present(
+        context,
+        {"document": _counts(estate), "probes": len(outcomes), "failed": failed},
+        lambda: _tell_check(estate, outcomes, failed),
+    )
     return NOT_AS_EXPECTED if failed else DONE
 
 
@@ -107,12 +112,9 @@ def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[Probe
 
 def estate_compare(context: Context) -> int:
     """What putting the document would change."""
-    options, document = context.options, _read(context.options.file)
+    _options, document = context.options, _read(context.options.file)
     found = _compared(context, document)
-    if options.json:
-        output.print_json(found)
-    else:
-        tell_preview(found)
+    present(context, found, lambda: tell_preview(found))
     return NOT_AS_EXPECTED if found.changes else DONE
 
 
@@ -137,15 +139,16 @@ def estate_put(context: Context) -> int:
         made = portero.estate.put(
             document, revision=found.revision, keep_others=options.keep_others, reason=options.reason
         )
-    if options.json:
-        output.print_json(made)
-    elif not made.changes:
-        output.say("It changes nothing.")
-    else:
-        changes = wording.counted(len(made.changes), "change")
-        output.say(f"Revision {made.revision}: {changes}, {wording.counted(found.devices, 'machine')} to follow.")
-        output.say("Follow it with: portero rollout --watch")
-    return DONE
+
+    def tell() -> None:
+        if not made.changes:
+            output.say("It changes nothing.")
+        else:
+            changes = wording.counted(len(made.changes), "change")
+            output.say(f"Revision {made.revision}: {changes}, {wording.counted(found.devices, 'machine')} to follow.")
+            output.say("Follow it with: portero rollout --watch")
+
+    return present(context, made, tell)
 
 
 def _question(found: Preview) -> str:

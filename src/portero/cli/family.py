@@ -15,6 +15,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    present,
     tell_removed,
 )
 from portero.client import NotFound, Portero
@@ -40,16 +41,15 @@ class NounFamily:
         def run(context: Context) -> int:
             with context.client() as portero:
                 found = list(self.part(portero).list(context.options.search))
-            if context.options.json:
-                output.print_json(found)
-            elif context.options.csv:
-                names = list(self.noun.model.model_fields)
-                output.print_csv(names, ([getattr(one, name) for name in names] for one in found))
-            elif not found:
-                output.say(empty)
-            else:
-                output.print_table(columns, [row(one) for one in found])
-            return DONE
+            names = list(self.noun.model.model_fields)
+
+            def tell() -> None:
+                if not found:
+                    output.say(empty)
+                else:
+                    output.print_table(columns, [row(one) for one in found])
+
+            return present(context, found, tell, csv=(names, ([getattr(one, name) for name in names] for one in found)))
 
         return run
 
@@ -105,10 +105,7 @@ class NounFamily:
 
     @staticmethod
     def _told(context: Context, found: Any, tell: Callable[[Any], None]) -> None:
-        if context.options.json:
-            output.print_json(found)
-        else:
-            tell(found)
+        present(context, found, lambda: tell(found))
 
     # --- declaring ---
 

@@ -23,6 +23,7 @@ from portero.cli.command import (
     UsageProblem,
     add_change,
     joined_by_commas,
+    present,
 )
 from portero.cli.family import NounFamily, given_in
 from portero.cli.lookups import listing_aside
@@ -125,10 +126,7 @@ def _bar(what: str) -> Iterator[Any]:
 def _finish(context: Context, portero: Portero, key: str) -> int:
     with _bar(f"Reading {key}") as note:
         found = portero.feeds.finished(key, note)
-    if context.options.json:
-        output.print_json(found)
-    else:
-        _tell_feed(found)
+    present(context, found, lambda: _tell_feed(found))
     return FAILED if found.last_poll and found.last_poll.result == "failed" else DONE
 
 
@@ -157,26 +155,26 @@ def feed_generations(context: Context) -> int:
     """List what a feed has brought."""
     with context.client() as portero:
         found = portero.feeds.generations(context.options.key)
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    if not found:
-        output.say("It has brought nothing yet.")
-        return DONE
-    rows = [
-        (
-            str(generation.number),
-            f"{generation.at:%Y-%m-%d %H:%M}",
-            generation.by,
-            f"{generation.entries:,}",
-            f"+{generation.added:,} ~{generation.changed:,} -{generation.removed:,}",
-            f"{generation.bad:,}",
-            generation.state,
-        )
-        for generation in found
-    ]
-    output.print_table(("NUMBER", "AT (UTC)", "BY", "ENTRIES", "DIFFERENT", "BAD", ""), rows, right=(0, 3, 5))
-    return DONE
+
+    def tell() -> None:
+        if not found:
+            output.say("It has brought nothing yet.")
+            return
+        rows = [
+            (
+                str(generation.number),
+                f"{generation.at:%Y-%m-%d %H:%M}",
+                generation.by,
+                f"{generation.entries:,}",
+                f"+{generation.added:,} ~{generation.changed:,} -{generation.removed:,}",
+                f"{generation.bad:,}",
+                generation.state,
+            )
+            for generation in found
+        ]
+        output.print_table(("NUMBER", "AT (UTC)", "BY", "ENTRIES", "DIFFERENT", "BAD", ""), rows, right=(0, 3, 5))
+
+    return present(context, found, tell)
 
 
 def _number(portero: Portero, options: argparse.Namespace) -> int:
@@ -193,11 +191,7 @@ def feed_compare(context: Context) -> int:
     """Say what a generation changes."""
     with context.client() as portero:
         found = portero.feeds.compare(context.options.key, _number(portero, context.options))
-    if context.options.json:
-        output.print_json(found)
-    else:
-        _tell_comparison(found)
-    return DONE
+    return present(context, found, lambda: _tell_comparison(found))
 
 
 def _tell_comparison(found: FeedComparison) -> None:
@@ -230,11 +224,7 @@ def _acting(what: str) -> Any:
     def run(context: Context) -> int:
         with context.client() as portero:
             found = getattr(portero.feeds, what)(context.options.key)
-        if context.options.json:
-            output.print_json(found)
-        else:
-            _tell_feed(found)
-        return DONE
+        return present(context, found, lambda: _tell_feed(found))
 
     return run
 
@@ -263,23 +253,23 @@ def category_index(context: Context) -> int:
             output.say(f"Newly registered is from now on: {wording.newly_registered(days)}.")
             return DONE
         found = portero.feeds.category_index()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    output.say(
-        f"{wording.counted(found.hosts, 'host')}, made {found.made_at:%Y-%m-%d %H:%M} (UTC), {found.digest[:19]}…"
-    )
-    made = [f"generation {number} of {key}" for key, number in found.generations.items()]
-    output.say(
-        f"Of {wording.joined(made)}." if made else "The small one that ships: no feed of categories is in force."
-    )
-    output.say(
-        f"A new machine fetches {found.base_bytes + found.difference_bytes:,} bytes; one that has the base"
-        f" {found.difference_bytes:,} ({wording.counted(found.difference_hosts, 'host')} different)."
-    )
-    output.say(f"Newly registered: {wording.newly_registered(found.newly_registered_days)}.")
-    output.say(f"{wording.counted(found.devices_current, 'machine')} have it, {found.devices_behind:,} not yet.")
-    return DONE
+
+    def tell() -> None:
+        output.say(
+            f"{wording.counted(found.hosts, 'host')}, made {found.made_at:%Y-%m-%d %H:%M} (UTC), {found.digest[:19]}…"
+        )
+        made = [f"generation {number} of {key}" for key, number in found.generations.items()]
+        output.say(
+            f"Of {wording.joined(made)}." if made else "The small one that ships: no feed of categories is in force."
+        )
+        output.say(
+            f"A new machine fetches {found.base_bytes + found.difference_bytes:,} bytes; one that has the base"
+            f" {found.difference_bytes:,} ({wording.counted(found.difference_hosts, 'host')} different)."
+        )
+        output.say(f"Newly registered: {wording.newly_registered(found.newly_registered_days)}.")
+        output.say(f"{wording.counted(found.devices_current, 'machine')} have it, {found.devices_behind:,} not yet.")
+
+    return present(context, found, tell)
 
 
 def register(commands: Commands) -> None:

@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv
+from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv, present
 from portero.core import wording
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.finding import SEVERITIES, DeviceName, Finding, FindingKind
@@ -25,12 +25,9 @@ def list_findings(context: Context) -> int:
             group=options.group,
             ruleset=options.ruleset,
         )
-    if options.json:
-        output.print_json(found)
-    elif options.csv:
-        names = ("id", "kind", "severity", "devices", "sentence", "assignments", "rulesets")
-        output.print_csv(names, ([getattr(item, name) for name in names] for item in found.items))
-    else:
+    names = ("id", "kind", "severity", "devices", "sentence", "assignments", "rulesets")
+
+    def tell() -> None:
         rows = [(item.severity.value, str(item.devices), _told(item)) for item in found.items]
         if rows:
             output.print_table(("SEVERITY", "MACHINES", "WHAT IS TO BE SETTLED"), rows, right=(1,))
@@ -40,6 +37,8 @@ def list_findings(context: Context) -> int:
             output.say(f"{wording.counted(found.accepted, 'finding')} accepted for now: see them with --all.")
         if not found.complete:
             output.say("Time ran out before everything was looked at; there may be more.")
+
+    present(context, found, tell, csv=(names, ([getattr(item, name) for name in names] for item in found.items)))
     return NOT_AS_EXPECTED if any(item.is_open for item in found.items) else DONE
 
 
@@ -53,35 +52,31 @@ def show(context: Context) -> int:
         if context.options.machines:
             return _machines(context, list(portero.findings.devices(context.options.finding)))
         found = portero.findings.get(context.options.finding)
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    output.say(f"{found.kind.value}, {found.severity.value}")
-    output.say(found.sentence)
-    if found.detail:
-        output.say(f"“{found.detail}”")
-    if found.examples:
-        rest = found.devices - len(found.examples)
-        more = f" and {rest:,} more (--machines lists them all)" if rest else ""
-        output.say(f"Machines: {', '.join(found.examples)}{more}")
-    for rule in found.rules[:20]:
-        output.say(f"{rule.ruleset}, rule {rule.rule}: {rule.selector}", indent=2)
-    for remedy in found.remedies:
-        output.say(f"{remedy.key}: {remedy.sentence}", indent=2)
-    if found.remedies:
-        output.say(f"Try one: portero finding remedy {found.id} {found.remedies[0].key} --preview")
-    if found.accepted:
-        kept = found.accepted
-        output.say(f"Accepted by {kept.by} until {rfc3339(kept.until)}: {kept.reason}")
-    return DONE
+
+    def tell() -> None:
+        output.say(f"{found.kind.value}, {found.severity.value}")
+        output.say(found.sentence)
+        if found.detail:
+            output.say(f"“{found.detail}”")
+        if found.examples:
+            rest = found.devices - len(found.examples)
+            more = f" and {rest:,} more (--machines lists them all)" if rest else ""
+            output.say(f"Machines: {', '.join(found.examples)}{more}")
+        for rule in found.rules[:20]:
+            output.say(f"{rule.ruleset}, rule {rule.rule}: {rule.selector}", indent=2)
+        for remedy in found.remedies:
+            output.say(f"{remedy.key}: {remedy.sentence}", indent=2)
+        if found.remedies:
+            output.say(f"Try one: portero finding remedy {found.id} {found.remedies[0].key} --preview")
+        if found.accepted:
+            kept = found.accepted
+            output.say(f"Accepted by {kept.by} until {rfc3339(kept.until)}: {kept.reason}")
+
+    return present(context, found, tell)
 
 
 def _machines(context: Context, found: list[DeviceName]) -> int:
-    if context.options.json:
-        output.print_json(found)
-    else:
-        print("\n".join(device_name.hostname for device_name in found))
-    return DONE
+    return present(context, found, lambda: print("\n".join(device_name.hostname for device_name in found)))
 
 
 def accept(context: Context) -> int:
@@ -114,11 +109,7 @@ def remedy(context: Context) -> int:
 
 
 def _answered(context: Context, document: Any, words: str) -> int:
-    if context.options.json:
-        output.print_json(document)
-    else:
-        output.say(words)
-    return DONE
+    return present(context, document, lambda: output.say(words))
 
 
 def register(commands: Commands) -> None:

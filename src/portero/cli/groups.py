@@ -18,6 +18,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    present,
     tell_removed,
 )
 from portero.client import Portero
@@ -37,18 +38,17 @@ from portero.core.nouns.readiness import BlockerCode
 
 
 def group_list(context: Context) -> int:
-    options = context.options
     with context.client() as portero:
         groups = list(portero.groups.list())
-    if options.json:
-        output.print_json(groups)
-    elif options.csv:
-        names = ("precedence", "key", "name", "devices", "members")
-        output.print_csv(names, ((g.precedence, g.key, g.name, g.devices, g.sentence) for g in groups))
-    else:
+    names = ("precedence", "key", "name", "devices", "members")
+
+    def tell() -> None:
         rows = [(str(g.precedence), g.key, g.name, str(g.devices), g.sentence) for g in groups]
         output.print_table(("", "GROUP", "NAME", "MACHINES", "HOLDS"), rows, right=(0, 3))
-    return DONE
+
+    return present(
+        context, groups, tell, csv=(names, ((g.precedence, g.key, g.name, g.devices, g.sentence) for g in groups))
+    )
 
 
 def group_show(context: Context) -> int:
@@ -57,22 +57,22 @@ def group_show(context: Context) -> int:
         group = portero.groups.get(key)
         assignments = list(portero.assignments.list(group=key))
         modes = [layer_mode for layer_mode in portero.layer_modes.list() if layer_mode.group == key]
-    if context.options.json:
-        output.print_json({"group": group, "assignments": assignments, "layer_modes": modes})
-        return DONE
-    output.say(f"{group.name} ({group.key}), number {group.precedence} in precedence")
-    output.say(f"Holds {wording.counted(group.devices, 'machine')}: {group.sentence}.")
-    for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
-        for pin in pins:
-            output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
-    for one in modes:
-        words = [f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(one, name))]
-        output.say(f"layers: {', '.join(words)}", indent=2)
-    for assignment in assignments:
-        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
-    if not assignments:
-        output.say(f"Nothing is assigned to it yet: portero assign RULESET --to {group.key}")
-    return DONE
+
+    def tell() -> None:
+        output.say(f"{group.name} ({group.key}), number {group.precedence} in precedence")
+        output.say(f"Holds {wording.counted(group.devices, 'machine')}: {group.sentence}.")
+        for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
+            for pin in pins:
+                output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
+        for one in modes:
+            words = [f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(one, name))]
+            output.say(f"layers: {', '.join(words)}", indent=2)
+        for assignment in assignments:
+            output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
+        if not assignments:
+            output.say(f"Nothing is assigned to it yet: portero assign RULESET --to {group.key}")
+
+    return present(context, {"group": group, "assignments": assignments, "layer_modes": modes}, tell)
 
 
 # --- making and changing ---
@@ -152,11 +152,11 @@ def group_edit(context: Context) -> int:
 
 
 def _tell_group(context: Context, verb: str, group: GroupSummary) -> None:
-    if context.options.json:
-        output.print_json(group)
-    else:
+    def tell() -> None:
         held = wording.counted(group.devices, "machine")
         output.say(f"{verb} group {group.key}; it holds {held}: {group.sentence}.")
+
+    present(context, group, tell)
 
 
 def _tell_membership(preview: GroupPreview) -> None:
@@ -221,26 +221,22 @@ def group_move(context: Context) -> int:
         state = portero.groups.order()
         order = Precedence(precedence=tuple(_moved(list(state.precedence), options)))
         made = portero.groups.put_order(order, version=state.version, reason=options.reason)
-    if options.json:
-        output.print_json(made)
-    else:
-        output.say("Strongest first: " + ", ".join((*made.precedence, *BUILT_IN)))
-    return DONE
+    return present(context, made, lambda: output.say("Strongest first: " + ", ".join((*made.precedence, *BUILT_IN))))
 
 
 def group_overlaps(context: Context) -> int:
     with context.client() as portero:
         found = portero.board.group_overlaps()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    sizes = {group.target: group.devices for group in found.groups}
-    rows = []
-    for one in found.shared:
-        stronger, weaker = one.groups
-        rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
-    output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
-    return DONE
+
+    def tell() -> None:
+        sizes = {group.target: group.devices for group in found.groups}
+        rows = []
+        for one in found.shared:
+            stronger, weaker = one.groups
+            rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
+        output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
+
+    return present(context, found, tell)
 
 
 def register(commands: Commands) -> None:

@@ -15,6 +15,7 @@ from portero.cli.command import (
     add_limit,
     add_yes,
     confirmed,
+    present,
     read_bytes,
     write_bytes,
 )
@@ -40,28 +41,27 @@ def indicator_list(context: Context) -> int:
                 limit=options.limit,
             )
         )
-    if options.json:
-        output.print_json(found)
-    elif options.csv:
-        names = ("ruleset", "feed", "selector", "action", "name", "valid_until")
-        rows = ((r.ruleset, r.feed, r.selector, r.rule.action, r.rule.name, r.rule.valid_until) for r in found)
-        output.print_csv(names, rows)
-    elif not found:
-        output.say("No indicator matches.")
-    else:
-        shown = [
-            (
-                one.selector,
-                output.mark(one.rule.action),
-                one.ruleset,
-                "feed" if one.feed else "by hand",
-                "ended" if one.ended else (f"{one.rule.valid_until:%Y-%m-%d}" if one.rule.valid_until else ""),
-                output.cut(one.rule.name or "", 24),
-            )
-            for one in found
-        ]
-        output.print_table(("SELECTOR", "ACTION", "RULESET", "ORIGIN", "UNTIL", "NAME"), shown)
-    return DONE
+    names = ("ruleset", "feed", "selector", "action", "name", "valid_until")
+    rows = ((r.ruleset, r.feed, r.selector, r.rule.action, r.rule.name, r.rule.valid_until) for r in found)
+
+    def tell() -> None:
+        if not found:
+            output.say("No indicator matches.")
+        else:
+            shown = [
+                (
+                    one.selector,
+                    output.mark(one.rule.action),
+                    one.ruleset,
+                    "feed" if one.feed else "by hand",
+                    "ended" if one.ended else (f"{one.rule.valid_until:%Y-%m-%d}" if one.rule.valid_until else ""),
+                    output.cut(one.rule.name or "", 24),
+                )
+                for one in found
+            ]
+            output.print_table(("SELECTOR", "ACTION", "RULESET", "ORIGIN", "UNTIL", "NAME"), shown)
+
+    return present(context, found, tell, csv=(names, rows))
 
 
 def _format_of(options: argparse.Namespace) -> str:
@@ -87,11 +87,7 @@ def indicator_import(context: Context) -> int:
         if not confirmed(options, question):
             return DONE
         made = portero.indicators.put_in(options.ruleset, data, reason=options.reason, **how)
-    if options.json:
-        output.print_json(made)
-    else:
-        output.say(f"{made.ruleset} has them now.")
-    return DONE
+    return present(context, made, lambda: output.say(f"{made.ruleset} has them now."))
 
 
 def _tell_report(report: ImportReport) -> None:
@@ -155,20 +151,20 @@ def indicator_capacity(context: Context) -> int:
         if options.set is not None:
             portero.settings.change(reason=options.reason, indicator_capacity=options.set)
         found = portero.indicators.capacity()
-    if options.json:
-        output.print_json(found)
-        return DONE
-    output.say(found.sentence)
-    bar = round(40 * min(1.0, found.most / found.capacity))
-    hand = round(bar * found.by_hand / found.most) if found.most else 0
-    output.say(
-        f"[{'#' * hand}{'+' * (bar - hand)}{'.' * (40 - bar)}]  # by hand {found.by_hand:,}   + from feeds"
-        f" {found.by_feed:,}   . free {max(0, found.capacity - found.most):,}",
-        indent=2,
-    )
-    output.say(f"So on {wording.counted(found.devices, 'machine')}, in {wording.joined(found.groups)}.", indent=2)
-    output.say(f"{found.ending:,} end within 30 days.", indent=2)
-    return DONE
+
+    def tell() -> None:
+        output.say(found.sentence)
+        bar = round(40 * min(1.0, found.most / found.capacity))
+        hand = round(bar * found.by_hand / found.most) if found.most else 0
+        output.say(
+            f"[{'#' * hand}{'+' * (bar - hand)}{'.' * (40 - bar)}]  # by hand {found.by_hand:,}   + from feeds"
+            f" {found.by_feed:,}   . free {max(0, found.capacity - found.most):,}",
+            indent=2,
+        )
+        output.say(f"So on {wording.counted(found.devices, 'machine')}, in {wording.joined(found.groups)}.", indent=2)
+        output.say(f"{found.ending:,} end within 30 days.", indent=2)
+
+    return present(context, found, tell)
 
 
 def indicator_clean_up(context: Context) -> int:
@@ -186,11 +182,7 @@ def indicator_clean_up(context: Context) -> int:
         if not number or not confirmed(options, f"Take {wording.counted(number, 'indicator')} out?"):
             return DONE
         gone = portero.indicators.clean_up(reasons=reasons, ruleset=options.ruleset, reason=options.reason)
-    if options.json:
-        output.print_json(gone)
-    else:
-        output.say(f"Took {wording.counted(_number(gone), 'indicator')} out.")
-    return DONE
+    return present(context, gone, lambda: output.say(f"Took {wording.counted(_number(gone), 'indicator')} out."))
 
 
 def _number(found: CleanUp) -> int:

@@ -6,12 +6,12 @@ import argparse
 
 from portero.cli import output
 from portero.cli.command import (
-    DONE,
     Commands,
     Context,
     UsageProblem,
     add_change,
     joined_by_commas,
+    present,
 )
 from portero.client import Portero
 from portero.core import wording
@@ -27,15 +27,15 @@ def layers_show(context: Context) -> int:
 def _tell_layers(context: Context, portero: Portero) -> int:
     settings = portero.settings.get()
     modes = list(portero.layer_modes.list())
-    if context.options.json:
-        output.print_json({"settings": settings, "layer_modes": modes})
-        return DONE
-    rows = [(mode.group, *(getattr(mode, layer) or "–" for layer in LAYERS)) for mode in modes]
-    rows.append(("estate", *(getattr(settings.layers, layer).value for layer in LAYERS)))
-    output.print_table(("STRONGEST FIRST", *(layer.upper() for layer in LAYERS)), rows)
-    networks = wording.joined(settings.gateway_networks) or "none"
-    output.say(f"Gateway networks, to which on-site machines leave filtering: {networks}")
-    return DONE
+
+    def tell() -> None:
+        rows = [(mode.group, *(getattr(mode, layer) or "–" for layer in LAYERS)) for mode in modes]
+        rows.append(("estate", *(getattr(settings.layers, layer).value for layer in LAYERS)))
+        output.print_table(("STRONGEST FIRST", *(layer.upper() for layer in LAYERS)), rows)
+        networks = wording.joined(settings.gateway_networks) or "none"
+        output.say(f"Gateway networks, to which on-site machines leave filtering: {networks}")
+
+    return present(context, {"settings": settings, "layer_modes": modes}, tell)
 
 
 def layers_set(context: Context) -> int:

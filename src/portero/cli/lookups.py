@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from portero.cli import output
-from portero.cli.command import DONE, Context
+from portero.cli.command import Context, present
 from portero.client import Portero
 from portero.core import wording
 from portero.core.nouns.correction import CorrectionSummary
@@ -104,12 +104,13 @@ def listing_aside(part: Callable[[Portero, str], Iterable[SetAside]]) -> Callabl
     def run(context: Context) -> int:
         with context.client() as portero:
             found = list(part(portero, context.options.key))
-        if context.options.json:
-            output.print_json(found)
-        elif not found:
-            output.say("Nothing was kept aside.")
-        else:
-            output.print_table(("WHAT", "WHY"), [(output.cut(one.name, 40), one.problem) for one in found])
-        return DONE
+
+        def tell() -> None:
+            if not found:
+                output.say("Nothing was kept aside.")
+            else:
+                output.print_table(("WHAT", "WHY"), [(output.cut(one.name, 40), one.problem) for one in found])
+
+        return present(context, found, tell)
 
     return run

@@ -8,6 +8,7 @@ from portero.cli.command import (
     NOT_AS_EXPECTED,
     Commands,
     Context,
+    present,
 )
 from portero.core import sentences, wording
 from portero.core.nouns.device import LAYERS
@@ -19,30 +20,36 @@ def readiness(context: Context) -> int:
     with context.client() as portero:
         found = portero.readiness.fleet(unit=options.unit, group=options.group)
         units = portero.readiness.units(options.unit) if not options.group else []
-    if options.json:
-        output.print_json({"readiness": found, "units": units})
-        return _gaps(found)
-    scope = found.unit or found.group or "the fleet"
-    output.say(f"{wording.counted(found.devices, 'machine')} in {scope}, {found.uncovered} of them never joined.")
-    for sentence in (sentences.readiness_sentence(layer) for layer in found.layers):
-        output.say(sentence, indent=2)
-    if found.blockers:
-        rows = [
-            (str(blocker.devices), blocker.code.value, blocker.layer or "", blocker.detail + " " + blocker.remedy)
-            for blocker in found.blockers
-        ]
-        output.print_table(("MACHINES", "IN THE WAY", "LAYER", "WHAT, AND WHAT TO DO"), rows, right=(0,))
-        output.say("See which: portero device list --blocker CODE [--layer LAYER]")
-    if len(units) > 1:
-        columns = ("UNIT", "MACHINES", "NEVER JOINED", *(f"{layer.upper()} ENFORCED" for layer in LAYERS))
-        output.print_table(
-            columns,
-            [
-                (unit.unit, str(unit.devices), str(unit.uncovered), *(str(unit.enforcing[layer]) for layer in LAYERS))
-                for unit in units
-            ],
-            right=(1, 2, 3, 4, 5),
-        )
+
+    def tell() -> None:
+        scope = found.unit or found.group or "the fleet"
+        output.say(f"{wording.counted(found.devices, 'machine')} in {scope}, {found.uncovered} of them never joined.")
+        for sentence in (sentences.readiness_sentence(layer) for layer in found.layers):
+            output.say(sentence, indent=2)
+        if found.blockers:
+            rows = [
+                (str(blocker.devices), blocker.code.value, blocker.layer or "", blocker.detail + " " + blocker.remedy)
+                for blocker in found.blockers
+            ]
+            output.print_table(("MACHINES", "IN THE WAY", "LAYER", "WHAT, AND WHAT TO DO"), rows, right=(0,))
+            output.say("See which: portero device list --blocker CODE [--layer LAYER]")
+        if len(units) > 1:
+            columns = ("UNIT", "MACHINES", "NEVER JOINED", *(f"{layer.upper()} ENFORCED" for layer in LAYERS))
+            output.print_table(
+                columns,
+                [
+                    (
+                        unit.unit,
+                        str(unit.devices),
+                        str(unit.uncovered),
+                        *(str(unit.enforcing[layer]) for layer in LAYERS),
+                    )
+                    for unit in units
+                ],
+                right=(1, 2, 3, 4, 5),
+            )
+
+    present(context, {"readiness": found, "units": units}, tell)
     return _gaps(found)
 
 

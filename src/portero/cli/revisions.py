@@ -14,6 +14,7 @@ from portero.cli.command import (
     add_limit,
     add_yes,
     confirmed,
+    present,
 )
 from portero.core import wording
 from portero.core.nouns.revision import ToldChange
@@ -29,12 +30,9 @@ def revision_list(context: Context) -> int:
                 by=options.by, noun=options.noun, key=options.key, q=options.search, limit=options.limit
             )
         )
-    if options.json:
-        output.print_json(found)
-    elif options.csv:
-        columns = ("number", "at", "by", "summary", "reason", "devices")
-        output.print_csv(columns, ([getattr(revision, name) for name in columns] for revision in found))
-    else:
+    columns = ("number", "at", "by", "summary", "reason", "devices")
+
+    def tell() -> None:
         rows = [
             (
                 str(revision.number),
@@ -47,22 +45,25 @@ def revision_list(context: Context) -> int:
             for revision in found
         ]
         output.print_table(("", "AT (UTC)", "BY", "WHAT", "MACHINES", "REASON"), rows, right=(0, 4))
-    return DONE
+
+    return present(
+        context, found, tell, csv=(columns, ([getattr(revision, name) for name in columns] for revision in found))
+    )
 
 
 def revision_show(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         found = portero.revisions.get(options.number)
-    if options.json:
-        output.print_json(found)
-        return DONE
-    output.say(f"Revision {found.number}, {found.at:%Y-%m-%d %H:%M} UTC, by {found.by}: {found.summary}.")
-    if found.reason:
-        output.say(f"Reason: {found.reason}")
-    output.say(f"{wording.counted(found.devices, 'machine')} got another bundle by it.")
-    _tell_changes(found.changes, options.document)
-    return DONE
+
+    def tell() -> None:
+        output.say(f"Revision {found.number}, {found.at:%Y-%m-%d %H:%M} UTC, by {found.by}: {found.summary}.")
+        if found.reason:
+            output.say(f"Reason: {found.reason}")
+        output.say(f"{wording.counted(found.devices, 'machine')} got another bundle by it.")
+        _tell_changes(found.changes, options.document)
+
+    return present(context, found, tell)
 
 
 def _tell_changes(changes: Iterable[ToldChange], document: bool) -> None:
@@ -82,14 +83,15 @@ def revision_compare(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         found = portero.revisions.compare(options.number, options.other)
-    if options.json:
-        output.print_json(found)
-    elif not found.changes:
-        output.say(f"Revisions {found.from_} and {found.to} say the same.")
-    else:
-        output.say(f"From revision {found.from_} to {found.to}: {wording.counted(len(found.changes), 'change')}.")
-        _tell_changes(found.changes, options.document)
-    return DONE
+
+    def tell() -> None:
+        if not found.changes:
+            output.say(f"Revisions {found.from_} and {found.to} say the same.")
+        else:
+            output.say(f"From revision {found.from_} to {found.to}: {wording.counted(len(found.changes), 'change')}.")
+            _tell_changes(found.changes, options.document)
+
+    return present(context, found, tell)
 
 
 def revision_restore(context: Context) -> int:
@@ -101,26 +103,33 @@ def revision_restore(context: Context) -> int:
         if not confirmed(options, f"Make the estate what it was at revision {options.number}?"):
             return DONE
         made = portero.revisions.restore(options.number, reason=options.reason)
-    if options.json:
-        output.print_json(made)
-    else:
+
+    def tell() -> None:
         output.say(f"Revision {made.number}: the estate is as it was at revision {options.number}.")
         output.say(f"{wording.counted(made.devices, 'machine')} to follow; see portero rollout --watch")
-    return DONE
+
+    return present(context, made, tell)
 
 
 def governing(context: Context) -> int:
     with context.client() as portero:
         found = portero.revisions.governing(context.options.device)
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    rows = [
-        (str(one.revision), f"{one.at:%Y-%m-%d %H:%M}", one.by, f"{one.noun} {one.key}", one.because, one.reason or "")
-        for one in found
-    ]
-    output.print_table(("", "AT (UTC)", "BY", "LAST CHANGED", "GOVERNS", "REASON"), rows, right=(0,))
-    return DONE
+
+    def tell() -> None:
+        rows = [
+            (
+                str(one.revision),
+                f"{one.at:%Y-%m-%d %H:%M}",
+                one.by,
+                f"{one.noun} {one.key}",
+                one.because,
+                one.reason or "",
+            )
+            for one in found
+        ]
+        output.print_table(("", "AT (UTC)", "BY", "LAST CHANGED", "GOVERNS", "REASON"), rows, right=(0,))
+
+    return present(context, found, tell)
 
 
 def register(commands: Commands) -> None:

@@ -13,6 +13,7 @@ from portero.cli.command import (
     Commands,
     Context,
     add_limit,
+    present,
 )
 from portero.client import Portero
 from portero.core import wording
@@ -40,14 +41,14 @@ def rollout(context: Context) -> int:
             for state in ("failed", "waiting", "silent")
             for device in portero.devices.list(rollout=state, limit=options.limit)
         ]
-    if options.json:
-        output.print_json({"counts": counts, "behind": behind})
-        return DONE
-    output.say(_rollout_line(counts))
-    if behind:
-        headings = ("HOSTNAME", "STATE", "SINCE", "HOLDS", "SHOULD HAVE", "EXPECTED")
-        output.print_table(headings, [_behind(device) for device in behind[: options.limit]], right=(3, 4))
-    return DONE
+
+    def tell() -> None:
+        output.say(_rollout_line(counts))
+        if behind:
+            headings = ("HOSTNAME", "STATE", "SINCE", "HOLDS", "SHOULD HAVE", "EXPECTED")
+            output.print_table(headings, [_behind(device) for device in behind[: options.limit]], right=(3, 4))
+
+    return present(context, {"counts": counts, "behind": behind}, tell)
 
 
 def _behind(device: Device) -> tuple[Any, ...]:

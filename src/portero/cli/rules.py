@@ -16,6 +16,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    present,
 )
 from portero.cli.warnings import warned_of_rules
 from portero.client import Portero
@@ -67,12 +68,9 @@ def rule_list(context: Context) -> int:
     with context.client() as portero:
         ruleset = portero.rulesets.get(options.ruleset)
     rules = _matching(ruleset, options)
-    if options.json:
-        output.print_json(rules)
-    elif options.csv:
-        names = ("selector", "action", "name", "note", "valid_until")
-        output.print_csv(names, ([getattr(rule, name) for name in names] for rule in rules))
-    else:
+    names = ("selector", "action", "name", "note", "valid_until")
+
+    def tell() -> None:
         shown = [
             (str(rule.selector), output.mark(rule.action), _until(rule), rule.name or "", rule.note or "")
             for rule in rules[:MOST_SHOWN]
@@ -80,7 +78,8 @@ def rule_list(context: Context) -> int:
         output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
         more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
         output.say(f"{wording.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
-    return DONE
+
+    return present(context, rules, tell, csv=(names, ([getattr(rule, name) for name in names] for rule in rules)))
 
 
 def _until(rule: Rule) -> str:
@@ -143,11 +142,7 @@ def _save(context: Context, portero: Portero, seen: RulesetState, rules: list[Ru
     known = set(seen.rules)
     warned_of_rules(portero, changed, {number for number, rule in enumerate(rules, 1) if rule not in known})
     made = portero.rulesets.put(changed, version=seen.version, reason=context.options.reason)
-    if context.options.json:
-        output.print_json(made)
-    else:
-        output.say(f"{made.key}: {did}. {made.sentence}")
-    return DONE
+    return present(context, made, lambda: output.say(f"{made.key}: {did}. {made.sentence}"))
 
 
 def register(commands: Commands) -> None:

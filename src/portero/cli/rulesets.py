@@ -14,6 +14,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    present,
     tell_removed,
 )
 from portero.core.nouns.action import Action
@@ -41,36 +42,42 @@ def _rule(action: str, word: str) -> dict[str, Any]:
 def ruleset_list(context: Context) -> int:
     with context.client() as portero:
         rulesets = list(portero.rulesets.list())
-    if context.options.json:
-        output.print_json(rulesets)
-    elif context.options.csv:
-        names = ("key", "name", "kind", "rules", "assignments", "sentence")
-        output.print_csv(names, ((r.key, r.name, r.kind, r.rule_count, r.assignments, r.sentence) for r in rulesets))
-    elif not rulesets:
-        output.say("There is no ruleset yet: portero ruleset create no-gambling --block gambling")
-    else:
-        rows = [(r.key, r.kind, str(len(r.assignments)), r.sentence) for r in rulesets]
-        output.print_table(("RULESET", "KIND", "ASSIGNED", "WHAT IT DOES"), rows, right=(2,))
-    return DONE
+    names = ("key", "name", "kind", "rules", "assignments", "sentence")
+
+    def tell() -> None:
+        if not rulesets:
+            output.say("There is no ruleset yet: portero ruleset create no-gambling --block gambling")
+        else:
+            rows = [(r.key, r.kind, str(len(r.assignments)), r.sentence) for r in rulesets]
+            output.print_table(("RULESET", "KIND", "ASSIGNED", "WHAT IT DOES"), rows, right=(2,))
+
+    return present(
+        context,
+        rulesets,
+        tell,
+        csv=(names, ((r.key, r.name, r.kind, r.rule_count, r.assignments, r.sentence) for r in rulesets)),
+    )
 
 
 def ruleset_show(context: Context) -> int:
     with context.client() as portero:
         ruleset = portero.rulesets.get(context.options.ruleset)
         assignments = list(portero.assignments.list(ruleset=ruleset.key))
-    if context.options.json:
-        output.print_json(ruleset)
-        return DONE
-    output.say(f"{ruleset.name} ({ruleset.key}), {ruleset.kind} ruleset, last changed in revision {ruleset.version}")
-    output.say(ruleset.sentence)
-    rows = [
-        (str(number), output.mark(rule.action), str(rule.selector), rule.name or "", rule.note or "")
-        for number, rule in enumerate(ruleset.rules, start=1)
-    ]
-    output.print_table(("", "ACTION", "SELECTOR", "NAME", "NOTE"), rows, right=(0,))
-    for assignment in assignments:
-        output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
-    return DONE
+
+    def tell() -> None:
+        output.say(
+            f"{ruleset.name} ({ruleset.key}), {ruleset.kind} ruleset, last changed in revision {ruleset.version}"
+        )
+        output.say(ruleset.sentence)
+        rows = [
+            (str(number), output.mark(rule.action), str(rule.selector), rule.name or "", rule.note or "")
+            for number, rule in enumerate(ruleset.rules, start=1)
+        ]
+        output.print_table(("", "ACTION", "SELECTOR", "NAME", "NOTE"), rows, right=(0,))
+        for assignment in assignments:
+            output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
+
+    return present(context, ruleset, tell)
 
 
 def ruleset_create(context: Context) -> int:
@@ -80,12 +87,12 @@ def ruleset_create(context: Context) -> int:
     ruleset = Ruleset.model_validate({**given, "feed": options.feed})
     with context.client() as portero:
         made = portero.rulesets.create(ruleset, reason=options.reason)
-    if options.json:
-        output.print_json(made)
-        return DONE
-    output.say(f"Made ruleset {made.key}. {made.sentence}")
-    output.say(f"It does nothing until it is assigned: portero assign {made.key} --to GROUP")
-    return DONE
+
+    def tell() -> None:
+        output.say(f"Made ruleset {made.key}. {made.sentence}")
+        output.say(f"It does nothing until it is assigned: portero assign {made.key} --to GROUP")
+
+    return present(context, made, tell)
 
 
 def ruleset_remove(context: Context) -> int:

@@ -8,7 +8,7 @@ import socket
 import sys
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context
+from portero.cli.command import DONE, Commands, Context, present
 from portero.client import Portero
 
 
@@ -41,12 +41,12 @@ def settings_show(context: Context) -> int:
     settings = context.settings
     token = settings.token._replace(value="(kept secret)") if settings.token.value else settings.token
     told = {"profile": settings.profile, "url": settings.url, "token": token}
-    if context.options.json:
-        output.print_json({name: setting._asdict() for name, setting in told.items()})
-        return DONE
-    rows = [(name, setting.value or "–", setting.source) for name, setting in told.items()]
-    output.print_table(("SETTING", "VALUE", "FROM"), rows)
-    return DONE
+
+    def tell() -> None:
+        rows = [(name, setting.value or "–", setting.source) for name, setting in told.items()]
+        output.print_table(("SETTING", "VALUE", "FROM"), rows)
+
+    return present(context, {name: setting._asdict() for name, setting in told.items()}, tell)
 
 
 def register(commands: Commands) -> None:

@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context
+from portero.cli.command import Commands, Context, present
 
 
 def overview(context: Context) -> int:
     with context.client() as portero, output.working("Looking over the estate"):
         found = portero.worklist.get()
-    if context.options.json:
-        output.print_json(found)
-        return DONE
-    if not found.items:
-        output.say("Nothing needs a decision now.")
-        return DONE
-    rows = [(item.severity.value, item.kind, item.sentence, item.next) for item in found.items]
-    output.print_table(("SEVERITY", "KIND", "WHAT", "NEXT"), rows)
-    return DONE
+
+    def tell() -> None:
+        if not found.items:
+            output.say("Nothing needs a decision now.")
+            return
+        rows = [(item.severity.value, item.kind, item.sentence, item.next) for item in found.items]
+        output.print_table(("SEVERITY", "KIND", "WHAT", "NEXT"), rows)
+
+    return present(context, found, tell)
 
 
 def register(commands: Commands) -> None:
