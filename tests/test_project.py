@@ -42,6 +42,15 @@ def test_imports_go_one_way():
     assert done.returncode == 0, done.stdout
 
 
+def test_no_class_has_the_name_of_another():
+    named: dict[str, list[str]] = {}
+    for file in (ROOT / "src").rglob("*.py"):
+        for name in re.findall(r"^class (\w+)", file.read_text(), re.MULTILINE):
+            if not name.startswith("_"):
+                named.setdefault(name, []).append(file.name)
+    assert {name: files for name, files in named.items() if len(files) > 1} == {}
+
+
 def test_the_shipped_index_is_what_its_script_makes_up():
     from portero.demo.making_hosts import made_up_hosts
     from portero.formats.category_index import SHIPPED_INDEX

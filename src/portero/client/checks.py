@@ -12,7 +12,7 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.verdict import Explanation, Unjudged
 
 
-class Checks(Part):
+class ChecksPart(Part):
     """What machines would do about attempts, and why."""
 
     def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from portero.client.assignments import Assignments
     from portero.client.board import BoardPart
     from portero.client.categories import Categories
-    from portero.client.checks import Checks
+    from portero.client.checks import ChecksPart
     from portero.client.corrections import Corrections
     from portero.client.coverage import Coverage
     from portero.client.devices import Devices
@@ -53,7 +53,7 @@ class Portero:
     assignments: Assignments
     board: BoardPart
     categories: Categories
-    checks: Checks
+    checks: ChecksPart
     corrections: Corrections
     coverage: Coverage
     devices: Devices
