@@ -187,15 +187,15 @@ def _fill(keepers: Keepers, count: int, seed: int) -> None:
     more = ("words", "class", "known_at", "joined_at", "last_heard", "silent_after", "facts_at", "applied_bundle")
     insert = f"INSERT INTO device ({', '.join((*columns, *more))}) VALUES ({', '.join('?' * 17)})"
     fleet = keepers.fleet.members
-    with keepers.fleet.settling() as settlement:
-        connection = settlement.connection
+    with keepers.fleet.assessing() as assessment:
+        connection = assessment.connection
         known: dict[tuple[str, ...], tuple[int, str]] = {}
         for number in range(count):
             facts = make_facts(number, rng)
             member = Member(f"id-{number}", facts_from_json(json.dumps(facts)))
             groups = fleet.membership.groups_of(member, NOW)
             if groups not in known:
-                own = settlement.class_of(groups)
+                own = assessment.class_of(groups)
                 known[groups] = (own.id, own.digest)
             told = member.facts
             system = told.os

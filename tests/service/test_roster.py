@@ -96,11 +96,11 @@ class Fleet(RuleBasedStateMachine):
         if device.lifecycle == "retired":
             return
         told = Facts.model_validate(facts)
-        with self.keepers.fleet.settling() as settlement:
-            devices.note_facts(settlement.connection, device.id, told, settlement.now)
-            settlement.settle_namesakes(device.hostname)
-            settlement.settle_namesakes(told.hostname)
-            settlement.settle(device.id)
+        with self.keepers.fleet.assessing() as assessment:
+            devices.note_facts(assessment.connection, device.id, told, assessment.now)
+            assessment.assess_namesakes(device.hostname)
+            assessment.assess_namesakes(told.hostname)
+            assessment.assess(device.id)
 
     @precondition(lambda self: self.known)
     @rule(number=st.integers(0, 9), labels=st.sampled_from([{}, {"wave": "first"}]))
@@ -118,10 +118,10 @@ class Fleet(RuleBasedStateMachine):
 
     @precondition(lambda self: self.known)
     @rule(number=st.integers(0, 9), same=st.booleans())
-    def settle_rejoin(self, number: int, same: bool) -> None:
+    def answer_rejoin(self, number: int, same: bool) -> None:
         device = self._device(number)
         if device.rejoin_of and device.lifecycle != "retired":
-            self.keepers.enrolment.settle_rejoin(device, same, "test", None)
+            self.keepers.enrolment.answer_rejoin(device, same, "test", None)
             if same:
                 self.known = [one for one in self.known if one != device.id]
 

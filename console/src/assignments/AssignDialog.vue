@@ -208,7 +208,12 @@ function takeTheirs() {
             placeholder="who answers for it; it needs a reason and an end"
           />
           <label class="form-label mt-3" for="ticket">Ticket</label>
-          <BFormInput id="ticket" v-model="draft.ticket" maxlength="255" placeholder="a change request, as in CR-1204" />
+          <BFormInput
+            id="ticket"
+            v-model="draft.ticket"
+            maxlength="255"
+            placeholder="a change request, as in CR-1204"
+          />
         </div>
       </div>
       <WarningList :warnings="warnings.data.value ?? []" />

@@ -19,7 +19,7 @@ from portero.formats.places import BadDocument
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
 from portero.service.problems import Refusal, field_error
-from portero.service.roster import Settlement
+from portero.service.roster import Assessment
 from portero.service.secrets import hash_secret, new_code, new_secret
 from portero.store import devices, enrolment_codes
 from portero.store.database import Store
@@ -57,11 +57,11 @@ class EnrolmentKeeper:
 
     def invite(self, wanted: Invitations, by: str) -> Invited:
         """Record machines, each with a code of its own if wanted; all of them or none. Refusal names each bad one."""
-        with self._fleet.settling() as settlement:
-            _refuse_known(settlement, wanted.devices)
-            made = [_invite_one(settlement, new, wanted, by) for new in wanted.devices]
+        with self._fleet.assessing() as assessment:
+            _refuse_known(assessment, wanted.devices)
+            made = [_invite_one(assessment, new, wanted, by) for new in wanted.devices]
             for new in wanted.devices:
-                settlement.settle_namesakes(new.hostname)
+                assessment.assess_namesakes(new.hostname)
         self._live.tell("device")
         return Invited(invitations=tuple(made))
 
@@ -92,16 +92,16 @@ class EnrolmentKeeper:
         its own, until an administrator confirms that it is the same machine.
         """
         credential = new_secret("pd")
-        with self._fleet.settling() as settlement:
+        with self._fleet.assessing() as assessment:
             used = enrolment_codes.use_enrolment_code(
-                settlement.connection, hash_secret(code.strip().upper()), settlement.now
+                assessment.connection, hash_secret(code.strip().upper()), assessment.now
             )
             if used is None:
                 return None
-            device = _take_in(settlement, used, facts)
-            devices.note_joined(settlement.connection, device, facts, hash_secret(credential), settlement.now)
-            settlement.settle_namesakes(facts.hostname)
-            settlement.settle(device)
+            device = _take_in(assessment, used, facts)
+            devices.note_joined(assessment.connection, device, facts, hash_secret(credential), assessment.now)
+            assessment.assess_namesakes(facts.hostname)
+            assessment.assess(device)
         self._live.tell("device")
         return device, credential
 
@@ -109,48 +109,48 @@ class EnrolmentKeeper:
 
     def set_labels(self, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
         """Put other labels on a device as it was seen. Refusal where somebody changed it meanwhile."""
-        with self._fleet.settling() as settlement:
-            if not devices.set_labels(settlement.connection, device.id, labels, device.version):
+        with self._fleet.assessing() as assessment:
+            if not devices.set_labels(assessment.connection, device.id, labels, device.version):
                 raise Refusal(
                     "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
                 )
             words = wording.joined([f"{name}: {value}" for name, value in labels.items()]) or "none"
-            devices.note_event(settlement.connection, device.id, settlement.now, by, f"labels set to {words}", reason)
-            settlement.settle(device.id)
+            devices.note_event(assessment.connection, device.id, assessment.now, by, f"labels set to {words}", reason)
+            assessment.assess(device.id)
         self._live.tell("device")
 
     def retire(self, device: Device, by: str, reason: str | None) -> None:
         """Take a device out of the fleet; its credential is refused at once, its history stays."""
         if device.lifecycle is Lifecycle.RETIRED:
             raise Refusal("in-use", f"{device.hostname} is retired already.")
-        with self._fleet.settling() as settlement:
-            devices.retire(settlement.connection, device.id)
-            devices.note_event(settlement.connection, device.id, settlement.now, by, "retired", reason)
-            settlement.settle(device.id)
-            settlement.settle_namesakes(device.hostname)
+        with self._fleet.assessing() as assessment:
+            devices.retire(assessment.connection, device.id)
+            devices.note_event(assessment.connection, device.id, assessment.now, by, "retired", reason)
+            assessment.assess(device.id)
+            assessment.assess_namesakes(device.hostname)
         self._live.tell("device")
 
     def revoke_credential(self, device: Device, by: str, reason: str | None) -> None:
         """Shut a device out: it is refused at once, and goes on with its last good bundle until it joins again."""
         _expect_joined(device)
-        with self._fleet.settling() as settlement:
-            devices.revoke_credential(settlement.connection, device.id)
-            devices.note_event(settlement.connection, device.id, settlement.now, by, "credential revoked", reason)
+        with self._fleet.assessing() as assessment:
+            devices.revoke_credential(assessment.connection, device.id)
+            devices.note_event(assessment.connection, device.id, assessment.now, by, "credential revoked", reason)
         self._live.tell("device")
 
-    def settle_rejoin(self, device: Device, same: bool, by: str, reason: str | None) -> str:
+    def answer_rejoin(self, device: Device, same: bool, by: str, reason: str | None) -> str:
         """Say whether a device is the one with the same serial that joined before; the id by which it is known then."""
         old = device.rejoin_of
-        with self._fleet.settling() as settlement:
-            connection, now = settlement.connection, settlement.now
+        with self._fleet.assessing() as assessment:
+            connection, now = assessment.connection, assessment.now
             if old is None or not devices.waits_to_be(connection, device.id, old):
                 raise Refusal("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
             if same:
                 devices.take_up(connection, old, device.id)
                 devices.note_event(connection, old, now, by, "recognised after joining again", reason)
-                settlement.settle(device.id)  # is there no more
-                settlement.settle_namesakes(device.hostname)
-                settlement.settle(old)
+                assessment.assess(device.id)  # is there no more
+                assessment.assess_namesakes(device.hostname)
+                assessment.assess(old)
             else:
                 devices.set_rejoin(connection, device.id, None)
                 devices.note_event(
@@ -164,26 +164,26 @@ def _facts_of(new: NewDevice) -> Facts:
     return Facts(hostname=new.hostname, kind=new.kind, unit=new.unit, serial=new.serial, os=new.os)
 
 
-def _refuse_known(settlement: Settlement, wanted: Sequence[NewDevice]) -> None:
+def _refuse_known(assessment: Assessment, wanted: Sequence[NewDevice]) -> None:
     errors, names, serials = [], dict[str, int](), dict[str, int]()
     for number, new in enumerate(wanted):
         where: list[str | int] = ["devices", number]
         first = names.setdefault(new.hostname, number)
         if first != number:
             errors.append(field_error([*where, "hostname"], f"“{new.hostname}” stands twice, first in row {first + 1}"))
-        elif devices.namesakes(settlement.connection, new.hostname):
+        elif devices.namesakes(assessment.connection, new.hostname):
             errors.append(field_error([*where, "hostname"], f"there is a machine “{new.hostname}” already"))
         if new.serial and serials.setdefault(new.serial, number) != number:
             errors.append(field_error([*where, "serial"], f"serial “{new.serial}” stands twice"))
-        elif new.serial and devices.is_known_serial(settlement.connection, new.serial):
+        elif new.serial and devices.is_known_serial(assessment.connection, new.serial):
             errors.append(field_error([*where, "serial"], f"there is a machine with serial “{new.serial}” already"))
     if errors:
         count = wording.counted(len(errors), "row")
         raise Refusal("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors)
 
 
-def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by: str) -> Invitation:
-    connection, now = settlement.connection, settlement.now
+def _invite_one(assessment: Assessment, new: NewDevice, wanted: Invitations, by: str) -> Invitation:
+    connection, now = assessment.connection, assessment.now
     device = str(uuid4())
     devices.add_device(connection, device, _facts_of(new), new.labels, now)
     code, expires = None, None
@@ -202,15 +202,15 @@ def _invite_one(settlement: Settlement, new: NewDevice, wanted: Invitations, by:
             device=device,
         )
     devices.note_event(connection, device, now, by, "invited" if wanted.codes else "recorded, without an invitation")
-    settlement.settle(device)
+    assessment.assess(device)
     return Invitation(hostname=new.hostname, device=device, code=code, expires_at=moment(expires))
 
 
-def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
+def _take_in(assessment: Assessment, used: UsedCode, facts: Facts) -> str:
     """The device that joins: one that is recorded already, or a new one. Refusal where the code is another's."""
-    connection, now = settlement.connection, settlement.now
+    connection, now = assessment.connection, assessment.now
     if used.device is not None:
-        _refuse_foreign(settlement, used.device, facts)
+        _refuse_foreign(assessment, used.device, facts)
         devices.note_event(connection, used.device, now, used.made_by, "joined by its invitation")
         return used.device
     known = devices.invited_as(connection, facts.hostname, facts.serial)
@@ -228,9 +228,9 @@ def _take_in(settlement: Settlement, used: UsedCode, facts: Facts) -> str:
     return device
 
 
-def _refuse_foreign(settlement: Settlement, device: str, facts: Facts) -> None:
+def _refuse_foreign(assessment: Assessment, device: str, facts: Facts) -> None:
     """An invitation is for one machine: the serial decides where it was given, else the hostname."""
-    row = devices.member_rows(settlement.connection, device)[0]
+    row = devices.member_rows(assessment.connection, device)[0]
     invited = Facts.model_validate_json(row["document"])
     same = invited.serial == facts.serial if invited.serial else invited.hostname == facts.hostname
     if not same:

@@ -14,7 +14,7 @@ from portero.service.last_heard import Heard
 from portero.service.live import Live
 from portero.service.problems import Refusal
 from portero.service.publishing import Publisher
-from portero.service.roster import Roster, Settlement
+from portero.service.roster import Roster, Assessment
 from portero.service.state import Current
 from portero.store import device_lists, devices
 from portero.store.database import Store
@@ -62,24 +62,24 @@ class FleetKeeper:
         return frozenset(member.id for member in held)
 
     @contextmanager
-    def settling(self) -> Iterator[Settlement]:
+    def assessing(self) -> Iterator[Assessment]:
         """A write transaction on the fleet, during which the estate stays as it is."""
         with self._current.alone():
             with self._store.writing() as connection:
-                settlement = Settlement(connection, self._roster, self._publisher, self._current.snapshot, self._now())
-                yield settlement
-            if settlement.settled:
+                assessment = Assessment(connection, self._roster, self._publisher, self._current.snapshot, self._now())
+                yield assessment
+            if assessment.assessed:
                 self._current.stir()
-                self._roster.take(settlement)
-        self._live.wake(settlement.moved)
+                self._roster.take(assessment)
+        self._live.wake(assessment.moved)
 
     def let_time_pass(self) -> None:
         """Take note of devices that have fallen silent, and of groups that time alone has changed."""
         self.heard.write()
-        with self.settling() as settlement:
-            silent = devices.fall_silent(settlement.connection, settlement.now)
-            due = devices.due(settlement.connection, settlement.now)
+        with self.assessing() as assessment:
+            silent = devices.fall_silent(assessment.connection, assessment.now)
+            due = devices.due(assessment.connection, assessment.now)
             for device in {*due, *(silent if self.members.membership.names_lifecycle else ())}:
-                settlement.settle(device)
+                assessment.assess(device)
         if silent or due:
             self._live.tell("device")

@@ -38,7 +38,7 @@ class Heard:
         with self._lock:
             return self._waiting.get(device, _Note(at, usual_interval))
 
-    def settle(self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None) -> None:
+    def note_with(self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None) -> None:
         """The device has checked in with something to be written: this goes along with it."""
         with self._lock:
             self._waiting.pop(device, None)

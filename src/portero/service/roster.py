@@ -56,7 +56,7 @@ class Obstacles:
         return known
 
 
-class Settlement:
+class Assessment:
     """Devices whose groups are reckoned anew within one transaction. Memory follows once that is committed."""
 
     def __init__(
@@ -64,18 +64,18 @@ class Settlement:
     ) -> None:
         self.connection, self.now = connection, now
         self._roster, self._publisher, self._snapshot = roster, publisher, snapshot
-        self.settled: dict[str, Member | None] = {}
+        self.assessed: dict[str, Member | None] = {}
         self.moved: set[int] = set()
         """Classes that devices left: whoever waits there has another bundle to fetch."""
 
-    def settle(self, device: str) -> None:
+    def assess(self, device: str) -> None:
         """Reckon a device's groups, class and obstacles anew from what the store holds of it now."""
         rows = devices.member_rows(self.connection, device)
         if not rows or rows[0]["lifecycle"] == "retired":
-            self.settled[device] = None
+            self.assessed[device] = None
             return
         member, before = member_of(rows[0]), rows[0]["class"]
-        self.settled[device] = member
+        self.assessed[device] = member
         membership, now = self._roster.fleet.membership, moment(self.now)
         groups, following = membership.groups_of(member, now), membership.next_change(member, now)
         own = self.class_of(groups)
@@ -105,13 +105,13 @@ class Settlement:
         if planned is not None:
             write_overlay(self.connection, planned, self.now)
 
-    def settle_namesakes(self, hostname: str) -> None:
+    def assess_namesakes(self, hostname: str) -> None:
         """The device that had a hostname first keeps it; where that is another one now, reckon both anew."""
         for place, row in enumerate(devices.namesakes(self.connection, hostname)):
             keeps = place == 0
             if bool(row["keeps_name"]) != keeps:
                 devices.set_keeps_name(self.connection, row["id"], keeps)
-                self.settle(row["id"])
+                self.assess(row["id"])
 
 
 class Roster:
@@ -134,10 +134,10 @@ class Roster:
             self._catalogued = state
         return self._catalogue
 
-    def take(self, settlement: Settlement) -> None:
+    def take(self, assessment: Assessment) -> None:
         """What was committed is so in memory too."""
-        at = moment(settlement.now)
-        for device, member in settlement.settled.items():
+        at = moment(assessment.now)
+        for device, member in assessment.assessed.items():
             if member is None:
                 self.fleet.drop(device)
             else:

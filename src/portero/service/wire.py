@@ -151,14 +151,14 @@ def _says_something(known: KnownDevice, message: CheckIn) -> bool:
 def _note(keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float | None, now: float) -> Wanted:
     """Note all that the device says; what it should have then."""
     facts = _facts(message.facts) if message.facts is not None else None
-    with keepers.fleet.settling() as settlement:
-        connection = settlement.connection
-        keepers.fleet.heard.settle(connection, known.id, now, usual)
+    with keepers.fleet.assessing() as assessment:
+        connection = assessment.connection
+        keepers.fleet.heard.note_with(connection, known.id, now, usual)
         if facts is not None:
             devices.note_facts(connection, known.id, facts, now)
-            settlement.settle_namesakes(facts.hostname)
+            assessment.assess_namesakes(facts.hostname)
         if facts is not None or known.told_silent:
-            settlement.settle(known.id)
+            assessment.assess(known.id)
         if message.have and _has_applied(known, message):
             devices.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
             keepers.checks.note_until_restart(connection, known.id, message.have[:80], now)

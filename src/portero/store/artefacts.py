@@ -27,7 +27,7 @@ class Artefacts:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self._unsettled: set[str] = set()
+        self._unclaimed: set[str] = set()
         """What was made and is named nowhere yet."""
         make_owned(folder)
         for begun in folder.glob(f"*{_BEGUN}*"):
@@ -48,7 +48,7 @@ class Artefacts:
         return Path(name)
 
     def make(self, write: Callable[[BinaryIO], Made]) -> tuple[str, int, Made]:
-        """A file that `write` writes: its digest, its size in bytes, and what `write` returned. `settle` it."""
+        """A file that `write` writes: its digest, its size in bytes, and what `write` returned. `claim` it."""
         begun = self.begin()
         try:
             with begun.open("wb") as out:
@@ -57,7 +57,7 @@ class Artefacts:
                 os.fsync(out.fileno())
             digest, size = sha256_of(begun), begun.stat().st_size
             # the name comes last: whoever finds it finds all of it
-            self._unsettled.add(digest)
+            self._unclaimed.add(digest)
             begun.replace(self.path(digest))
         finally:
             begun.unlink(missing_ok=True)
@@ -68,13 +68,13 @@ class Artefacts:
         with self.path(digest).open("rb") as file:
             return memoryview(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ))
 
-    def settle(self, digests: Iterable[str]) -> None:
+    def claim(self, digests: Iterable[str]) -> None:
         """These are named where they are wanted by now, or not wanted."""
-        self._unsettled.difference_update(digests)
+        self._unclaimed.difference_update(digests)
 
     def drop_others(self, wanted: Collection[str]) -> None:
         """Drop all that are not wanted, but for what is being written or has just been."""
-        names = {digits_of(digest) for digest in (*wanted, *tuple(self._unsettled))}
+        names = {digits_of(digest) for digest in (*wanted, *tuple(self._unclaimed))}
         for file in self.folder.iterdir():
             if file.name not in names and _BEGUN not in file.name:
                 file.unlink(missing_ok=True)

@@ -157,7 +157,7 @@ def known_by_serial(connection: sqlite3.Connection, serial: str | None) -> str |
 
 
 def set_rejoin(connection: sqlite3.Connection, device: str, of: str | None) -> None:
-    """The device may be another one that joined before; None for one that is settled."""
+    """The device may be another one that joined before; None for one of which that has been answered."""
     connection.execute("UPDATE device SET rejoin_of = ?, version = version + 1 WHERE id = ?", (of, device))
 
 

@@ -66,7 +66,7 @@ class Holdings:
 
     def take(self, index: IndexRecord) -> None:
         """From now on this index counts."""
-        self.artefacts.settle(file.digest for file in index.parts.files)
+        self.artefacts.claim(file.digest for file in index.parts.files)
         before = self.held
         same = index.digest == before.kept.digest
         self.held = HeldIndex(before.category_index if same else self.open_index(index.parts), index)

@@ -174,7 +174,7 @@ class FeedsKeeper:
         try:
             return self._keep(task, brought, etag, before)
         finally:
-            self._holdings.artefacts.settle((brought.digest,))
+            self._holdings.artefacts.claim((brought.digest,))
 
     def _keep(self, task: _Task, brought: Brought, etag: str | None, before: Generation | None) -> Result:
         """Keep what was brought as a generation, and put it in force unless it is to be looked at first."""

@@ -163,10 +163,10 @@ def revoke_device(device: str, who: Keeper, keepers: TheKeepers, reason: Reason 
 @router.post("/devices/{device}/confirm-rejoin", summary="Recognise a device", operation_id="confirmRejoin")
 def confirm_rejoin(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is the machine of the same serial that joined before: it takes up that one's id, history, labels and pins."""
-    return keepers.fleet.device(keepers.enrolment.settle_rejoin(keepers.fleet.device(device), True, who.name, reason))
+    return keepers.fleet.device(keepers.enrolment.answer_rejoin(keepers.fleet.device(device), True, who.name, reason))
 
 
 @router.post("/devices/{device}/keep-apart", summary="Keep a device apart", operation_id="keepApart")
 def keep_apart(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is another machine than the one of the same serial that joined before."""
-    return keepers.fleet.device(keepers.enrolment.settle_rejoin(keepers.fleet.device(device), False, who.name, reason))
+    return keepers.fleet.device(keepers.enrolment.answer_rejoin(keepers.fleet.device(device), False, who.name, reason))
