@@ -14,7 +14,7 @@ from portero.service.last_heard import Heard
 from portero.service.live import Live
 from portero.service.problems import Refusal
 from portero.service.publishing import Publisher
-from portero.service.roster import Roster, Assessment
+from portero.service.roster import Assessment, Roster
 from portero.service.state import Current
 from portero.store import device_lists, devices
 from portero.store.database import Store
