@@ -6,13 +6,15 @@ A file may be packed with gzip. Lines are bounded, and so is what a file unpacks
 from __future__ import annotations
 
 import csv
+import gzip
+import io
 import re
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from datetime import date
 from ipaddress import ip_address
 from itertools import chain
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from portero.core.nouns.urls import normal_site
 
@@ -58,6 +60,26 @@ def unpacked(chunks: Iterable[bytes], most: int = MAX_BYTES) -> Iterator[bytes]:
         yield plain
 
 
+class _Chunks(io.RawIOBase):
+    """Chunks as a file that is read from its beginning to its end."""
+
+    def __init__(self, chunks: Iterator[bytes]) -> None:
+        self._chunks, self._rest = chunks, b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._rest:
+            following = next(self._chunks, None)
+            if following is None:
+                return 0
+            self._rest = following
+        size = min(len(buffer), len(self._rest))
+        buffer[:size], self._rest = self._rest[:size], self._rest[size:]
+        return size
+
+
 def _unpacked(chunks: Iterator[bytes]) -> Iterator[bytes]:
     head = next(chunks, b"")
     while len(head) < len(_GZIP) and (more := next(chunks, None)) is not None:
@@ -65,26 +87,15 @@ def _unpacked(chunks: Iterator[bytes]) -> Iterator[bytes]:
     if not head.startswith(_GZIP):
         yield from chain((head,), chunks)
         return
-    unzip = zlib.decompressobj(wbits=31)
-    for chunk in chain((head,), chunks):
-        while chunk:
-            if unzip.eof:
-                # one member may follow another, and zeros fill up the last block (RFC 1952, 2.2)
-                chunk = chunk.lstrip(b"\0")
-                if not chunk:
-                    break
-                unzip = zlib.decompressobj(wbits=31)
-            yield _decompressed(unzip, chunk)
-            chunk = unzip.unused_data if unzip.eof else unzip.unconsumed_tail
-    if not unzip.eof:
-        raise BadFeed("the packed file was cut off")
-
-
-def _decompressed(unzip: zlib._Decompress, chunk: bytes) -> bytes:
-    try:
-        return unzip.decompress(chunk, 1 << 20)
-    except zlib.error as problem:
-        raise BadFeed("the packed file is damaged") from problem
+    # one member may follow another, and zeros fill up the last block (RFC 1952, 2.2)
+    with gzip.GzipFile(fileobj=io.BufferedReader(_Chunks(chain((head,), chunks)))) as file:
+        try:
+            while plain := file.read1(1 << 20):
+                yield plain
+        except EOFError as problem:
+            raise BadFeed("the packed file was cut off") from problem
+        except (gzip.BadGzipFile, zlib.error) as problem:
+            raise BadFeed("the packed file is damaged") from problem
 
 
 def lines_of(chunks: Iterable[bytes]) -> Iterator[tuple[int, str | RefusedLine]]:
