@@ -34,7 +34,9 @@ def activity_list(context: Context) -> int:
             else:
                 _print_activity(found)
 
-        present(context, found, tell, csv=(columns, ([getattr(one, name) for name in columns] for one in found)))
+        present(
+            context, found, tell, csv=(columns, ([getattr(activity, name) for name in columns] for activity in found))
+        )
         if options.watch:
             _follow(portero, found, filters)
     return DONE
@@ -69,10 +71,10 @@ def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -
         while True:
             time.sleep(1)
             newest = list(portero.activity.list(limit=50, **filters))  # type: ignore[attr-defined]
-            fresh = [one for one in newest if (one.device, one.seq) not in known]
+            fresh = [activity for activity in newest if (activity.device, activity.seq) not in known]
             if fresh:
                 _print_activity(fresh)
-                known |= {(one.device, one.seq) for one in fresh}
+                known |= {(activity.device, activity.seq) for activity in fresh}
     except KeyboardInterrupt:
         print(file=sys.stderr)
 

@@ -32,12 +32,12 @@ def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str
     return values
 
 
-def _tell_set(one: Any) -> None:
-    output.say(f"{one.name} ({one.key}): {one.sentence}")
-    for sha256 in one.frozen_members or ():
+def _tell_set(application_set: Any) -> None:
+    output.say(f"{application_set.name} ({application_set.key}): {application_set.sentence}")
+    for sha256 in application_set.frozen_members or ():
         output.say(sha256, indent=2)
-    if one.rulesets:
-        output.say(f"Named by {wording.joined(one.rulesets)}", indent=2)
+    if application_set.rulesets:
+        output.say(f"Named by {wording.joined(application_set.rulesets)}", indent=2)
 
 
 def register(commands: Commands) -> None:
@@ -47,7 +47,7 @@ def register(commands: Commands) -> None:
     example = 'remote-control --include "category=remote-access"'
     rows = family.list(
         ("APPLICATION SET", "WHICH PROGRAMS"),
-        lambda one: (one.key, one.sentence),
+        lambda application_set: (application_set.key, application_set.sentence),
         f"There is no application set yet: portero application-set set {example}",
     )
     family.add_list(verbs, rows)

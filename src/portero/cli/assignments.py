@@ -231,5 +231,5 @@ def register(commands: Commands) -> None:
     )
     add_yes(made[-1])
     add_change(made[-1])
-    for one in made:
-        one.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")
+    for parser in made:
+        parser.add_argument("assignment", metavar="ASSIGNMENT", help="key of the assignment")

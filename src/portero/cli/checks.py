@@ -46,7 +46,7 @@ def read_or_tell(name: str, read: Callable[[], Any]) -> Any:
     try:
         return read()
     except BadDocument as problem:
-        lines = [f"{name}: {one}" if not one.file else f"{name}/{one}" for one in problem.problems[:20]]
+        lines = [f"{name}: {fault}" if not fault.file else f"{name}/{fault}" for fault in problem.problems[:20]]
         if len(problem.problems) > 20:
             lines.append(f"{name}: and {len(problem.problems) - 20} more")
         raise CommandProblem("\n".join(lines)) from problem

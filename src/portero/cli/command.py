@@ -144,7 +144,7 @@ def tell_removed(context: Context, key: str, noun: str = "") -> None:
 
 def joined_by_commas(*values: str) -> list[str]:
     """The words of options in which several stand, joined by commas."""
-    return [one.strip() for value in values for one in value.split(",") if one.strip()]
+    return [word.strip() for value in values for word in value.split(",") if word.strip()]
 
 
 def read_bytes(name: str) -> bytes:

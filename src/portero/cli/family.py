@@ -47,9 +47,11 @@ class NounFamily:
                 if not found:
                     output.say(empty)
                 else:
-                    output.print_table(columns, [row(one) for one in found])
+                    output.print_table(columns, [row(item) for item in found])
 
-            return present(context, found, tell, csv=(names, ([getattr(one, name) for name in names] for one in found)))
+            return present(
+                context, found, tell, csv=(names, ([getattr(item, name) for name in names] for item in found))
+            )
 
         return run
 

@@ -282,12 +282,12 @@ def register(commands: Commands) -> None:
     )
     rows = family.list(
         ("FEED", "KIND", "IN FORCE", "LAST READ", "WHAT IT BRINGS"),
-        lambda one: (
-            one.key,
-            one.kind,
-            str(one.in_force.number) if one.in_force else "–",
-            f"{one.last_poll.at:%m-%d %H:%M} {one.last_poll.result}" if one.last_poll else "never",
-            one.sentence,
+        lambda feed: (
+            feed.key,
+            feed.kind,
+            str(feed.in_force.number) if feed.in_force else "–",
+            f"{feed.last_poll.at:%m-%d %H:%M} {feed.last_poll.result}" if feed.last_poll else "never",
+            feed.sentence,
         ),
         f"There is no feed yet: portero feed set {example}",
     )
@@ -296,7 +296,7 @@ def register(commands: Commands) -> None:
     put = family.add_set(noun, family.set(_feed_values, _tell_feed), example)
     put.add_argument("--name", help="name for people")
     put.add_argument("--kind", choices=tuple(FORMATS), help="what it brings")
-    formats = tuple(dict.fromkeys(one for some in FORMATS.values() for one in some))
+    formats = tuple(dict.fromkeys(format_ for some in FORMATS.values() for format_ in some))
     put.add_argument("--format", choices=formats, help="what it is written in")
     put.add_argument("--address", metavar="URL", help="where it is fetched; for TAXII the collection's address")
     put.add_argument("--every", metavar="SPAN", help="how often, as in 30m, 6h, 1d; or never")

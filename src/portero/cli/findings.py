@@ -148,8 +148,8 @@ def register(commands: Commands) -> None:
             f"portero finding remedy {example} remove-assignment --preview",
         ),
     ]
-    for one in made:
-        one.add_argument("finding", metavar="FINDING", help="its id, as “portero findings” gives it")
+    for parser in made:
+        parser.add_argument("finding", metavar="FINDING", help="its id, as “portero findings” gives it")
     made[0].add_argument("--machines", action="store_true", help="list all machines that it is about")
     made[1].add_argument("--reason", metavar="TEXT", required=True, help="why it may stay")
     made[1].add_argument("--until", metavar="DATE", help=f"until when ({ACCEPTED_DAYS} days from now)")

@@ -64,8 +64,10 @@ def group_show(context: Context) -> int:
         for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
             for pin in pins:
                 output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
-        for one in modes:
-            words = [f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(one, name))]
+        for layer_mode in modes:
+            words = [
+                f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(layer_mode, name))
+            ]
             output.say(f"layers: {', '.join(words)}", indent=2)
         for assignment in assignments:
             output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
@@ -168,7 +170,7 @@ def _tell_membership(preview: GroupPreview) -> None:
         if number:
             output.say(f"{number} {words}: {', '.join(examples)}{' …' if number > len(examples) else ''}", indent=2)
     if preview.beside:
-        also = [f"{one.group} ({one.devices})" for one in preview.beside]
+        also = [f"{group.group} ({group.devices})" for group in preview.beside]
         output.say(f"also in: {', '.join(also)}", indent=2)
     for missing in preview.missing:
         held = f"{missing.devices} held only because they do not report it: not ({missing.condition})"
@@ -231,9 +233,9 @@ def group_overlaps(context: Context) -> int:
     def tell() -> None:
         sizes = {group.target: group.devices for group in found.groups}
         rows = []
-        for one in found.shared:
-            stronger, weaker = one.groups
-            rows.append((stronger, str(sizes[stronger]), str(one.devices), str(sizes[weaker]), weaker))
+        for overlap in found.shared:
+            stronger, weaker = overlap.groups
+            rows.append((stronger, str(sizes[stronger]), str(overlap.devices), str(sizes[weaker]), weaker))
         output.print_table(("STRONGER", "OF", "SHARED", "OF", "WEAKER"), rows, right=(1, 2, 3))
 
     return present(context, found, tell)

@@ -50,14 +50,16 @@ def indicator_list(context: Context) -> int:
         else:
             shown = [
                 (
-                    one.selector,
-                    output.mark(one.rule.action),
-                    one.ruleset,
-                    "feed" if one.feed else "by hand",
-                    "ended" if one.ended else (f"{one.rule.valid_until:%Y-%m-%d}" if one.rule.valid_until else ""),
-                    output.cut(one.rule.name or "", 24),
+                    indicator.selector,
+                    output.mark(indicator.rule.action),
+                    indicator.ruleset,
+                    "feed" if indicator.feed else "by hand",
+                    "ended"
+                    if indicator.ended
+                    else (f"{indicator.rule.valid_until:%Y-%m-%d}" if indicator.rule.valid_until else ""),
+                    output.cut(indicator.rule.name or "", 24),
                 )
-                for one in found
+                for indicator in found
             ]
             output.print_table(("SELECTOR", "ACTION", "RULESET", "ORIGIN", "UNTIL", "NAME"), shown)
 

@@ -10,11 +10,11 @@ from portero.cli.family import NounFamily, given_in
 from portero.core.nouns.notice import Notice
 
 
-def _tell_notice(one: Any) -> None:
-    output.say(f"{one.name or one.key} ({one.key})")
+def _tell_notice(notice: Any) -> None:
+    output.say(f"{notice.name or notice.key} ({notice.key})")
     for name in ("title", "text", "contact", "picture"):
-        if getattr(one, name):
-            output.say(f"{name}: {getattr(one, name)}", indent=2)
+        if getattr(notice, name):
+            output.say(f"{name}: {getattr(notice, name)}", indent=2)
 
 
 def register(commands: Commands) -> None:
@@ -24,7 +24,7 @@ def register(commands: Commands) -> None:
     example = 'bridge --text "The bridge is for navigation." --contact "the watch desk"'
     rows = family.list(
         ("NOTICE", "TITLE", "TEXT"),
-        lambda one: (one.key, one.title or "", one.text or ""),
+        lambda notice: (notice.key, notice.title or "", notice.text or ""),
         f"There is only the standard one: portero notice set {example}",
     )
     family.add_list(verbs, rows)

@@ -32,8 +32,8 @@ def _values(options: argparse.Namespace, _before: dict[str, Any]) -> dict[str, A
 
 
 def _teller(noun: AuthoredNoun) -> Callable[[Any], None]:
-    def tell(one: Any) -> None:
-        print(write_object(fields_of(one, noun.model)), end="")
+    def tell(found: Any) -> None:
+        print(write_object(fields_of(found, noun.model)), end="")
 
     return tell
 
@@ -43,7 +43,7 @@ def _register_alike(commands: Commands, noun: AuthoredNoun) -> None:
     verbs, tell = family.declare(commands), _teller(noun)
     rows = family.list(
         (noun.word.upper(), "NAME"),
-        lambda one: (noun.key_of(one), getattr(one, "name", None) or ""),
+        lambda found: (noun.key_of(found), getattr(found, "name", None) or ""),
         f"There is no {noun.one} yet: portero {noun.command} set KEY FIELD=VALUE",
     )
     family.add_list(verbs, rows)

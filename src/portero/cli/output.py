@@ -97,7 +97,7 @@ def _plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {key: _plain(one) for key, one in value.items()}
     if isinstance(value, list | tuple):
-        return [_plain(one) for one in value]
+        return [_plain(item) for item in value]
     return value
 
 

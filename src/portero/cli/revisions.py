@@ -118,14 +118,14 @@ def governing(context: Context) -> int:
     def tell() -> None:
         rows = [
             (
-                str(one.revision),
-                f"{one.at:%Y-%m-%d %H:%M}",
-                one.by,
-                f"{one.noun} {one.key}",
-                one.because,
-                one.reason or "",
+                str(change.revision),
+                f"{change.at:%Y-%m-%d %H:%M}",
+                change.by,
+                f"{change.noun} {change.key}",
+                change.because,
+                change.reason or "",
             )
-            for one in found
+            for change in found
         ]
         output.print_table(("", "AT (UTC)", "BY", "LAST CHANGED", "GOVERNS", "REASON"), rows, right=(0,))
 

@@ -93,7 +93,7 @@ def rule_add(context: Context) -> int:
     rule = Rule.model_validate({**_selected(options), **values})
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
-        kept = [one for one in seen.rules if one.selector != rule.selector]
+        kept = [other for other in seen.rules if other.selector != rule.selector]
         return _save(context, portero, seen, [*kept, rule], f"{rule.action} {rule.selector}")
 
 
@@ -107,7 +107,7 @@ def rule_change(context: Context) -> int:
         raise CommandProblem("say what to change: --action, --name, --note, --valid-until or --for-ever")
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
-        changed = {one.selector for one in _some(seen, options)}
+        changed = {rule.selector for rule in _some(seen, options)}
         rules = [
             Rule.model_validate(rule.model_dump(exclude_none=True) | values) if rule.selector in changed else rule
             for rule in seen.rules
@@ -120,7 +120,7 @@ def rule_remove(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
-        gone = {one.selector for one in _some(seen, options)}
+        gone = {rule.selector for rule in _some(seen, options)}
         counted = wording.counted(len(gone), "rule")
         if len(gone) > 1 and not confirmed(options, f"Take {counted} out of {seen.key}?"):
             return DONE

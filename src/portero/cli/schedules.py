@@ -55,13 +55,13 @@ def _read_calendar(name: str) -> list[str]:
         raise CommandProblem(f"{name}: {problem}") from problem
 
 
-def _tell_schedule(one: Any) -> None:
-    output.say(f"{one.name} ({one.key}): {one.sentence}")
-    output.say(one.now, indent=2)
-    if one.days_off:
-        output.say(f"Days off: {', '.join(day.isoformat() for day in one.days_off)}", indent=2)
-    if one.assignments:
-        output.say(f"Used by {wording.joined(one.assignments)}", indent=2)
+def _tell_schedule(schedule: Any) -> None:
+    output.say(f"{schedule.name} ({schedule.key}): {schedule.sentence}")
+    output.say(schedule.now, indent=2)
+    if schedule.days_off:
+        output.say(f"Days off: {', '.join(day.isoformat() for day in schedule.days_off)}", indent=2)
+    if schedule.assignments:
+        output.say(f"Used by {wording.joined(schedule.assignments)}", indent=2)
 
 
 def register(commands: Commands) -> None:
@@ -70,7 +70,7 @@ def register(commands: Commands) -> None:
     verbs = family.declare(commands)
     rows = family.list(
         ("SCHEDULE", "NOW", "WINDOWS"),
-        lambda one: (one.key, one.now, one.sentence),
+        lambda schedule: (schedule.key, schedule.now, schedule.sentence),
         'There is no schedule yet: portero schedule set watch-hours --window "mon-fri 06:00-18:00"',
     )
     family.add_list(verbs, rows)

@@ -28,10 +28,10 @@ def _trait(text: str) -> tuple[str, bool | int | str]:
     return name, words[value] if value in words else int(value) if value.isdigit() else value
 
 
-def _tell_service(one: Any) -> None:
-    judged = "not judged" if one.suitability is None else f"suitability {one.suitability}"
-    output.say(f"{one.name} ({one.key}), {judged}, {one.decision.value}: {', '.join(one.hosts)}")
-    for name, value in one.traits.items():
+def _tell_service(service: Any) -> None:
+    judged = "not judged" if service.suitability is None else f"suitability {service.suitability}"
+    output.say(f"{service.name} ({service.key}), {judged}, {service.decision.value}: {', '.join(service.hosts)}")
+    for name, value in service.traits.items():
         output.say(f"{name}: {'yes' if value is True else 'no' if value is False else value}", indent=2)
 
 
@@ -42,12 +42,12 @@ def register(commands: Commands) -> None:
     example = "quick-drop --host quickdrop.example --suitability 15 --decision declined"
     rows = family.list(
         ("SERVICE", "NAME", "SUITABILITY", "DECISION", "HOSTS"),
-        lambda one: (
-            one.key,
-            one.name,
-            "–" if one.suitability is None else str(one.suitability),
-            one.decision.value,
-            ", ".join(one.hosts),
+        lambda service: (
+            service.key,
+            service.name,
+            "–" if service.suitability is None else str(service.suitability),
+            service.decision.value,
+            ", ".join(service.hosts),
         ),
         f"There is no service yet: portero service set {example}",
     )

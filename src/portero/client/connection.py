@@ -71,7 +71,7 @@ class Connection:
         return model.model_validate_json(self.ask("GET", path, params=given(params)).content)
 
     def get_list(self, path: str, model: type[Model], **params: Any) -> list[Model]:
-        return [model.model_validate(one) for one in self.ask("GET", path, params=given(params)).json()]
+        return [model.model_validate(item) for item in self.ask("GET", path, params=given(params)).json()]
 
     def post(
         self, path: str, body: BaseModel | dict[str, Any], model: type[Model], *, once: bool = False, **params: Any

@@ -21,4 +21,4 @@ class WorklistPart(Part):
         """What should be known of a ruleset or an assignment, saved or not. Nothing is kept."""
         body = Writing(ruleset=ruleset, assignment=assignment).model_dump(mode="json", exclude_none=True)
         answer = self.connection.ask("POST", "/warnings", json=body)
-        return [AuthoringWarning.model_validate(one) for one in answer.json()]
+        return [AuthoringWarning.model_validate(warning) for warning in answer.json()]

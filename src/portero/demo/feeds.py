@@ -50,7 +50,7 @@ def harbour_list(day: date) -> Iterator[str]:
             continue  # a few come and go
         if host not in known and (place * 7 + number) % 211 == 0:
             categories = "parked"
-        words = " ".join(_WORDS.get(one, one) for one in categories.split())
+        words = " ".join(_WORDS.get(word, word) for word in categories.split())
         fresh = day - timedelta(days=(place * 13 + number) % 400) if place % 9 == 0 and host not in known else None
         yield f"{host},{words},{fresh or ''}"
     for place in range(number % 40 + 5):

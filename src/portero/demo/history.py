@@ -226,7 +226,7 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
 
 def _load_guests(keepers: Keepers) -> None:
     """Machines that are known and have not joined."""
-    recorded = tuple(NewDevice.model_validate(one) for one in RECORDED)
+    recorded = tuple(NewDevice.model_validate(document) for document in RECORDED)
     keepers.enrolment.invite(Invitations(devices=recorded, codes=False), ADMINISTRATOR)
-    invited = tuple(NewDevice.model_validate(one) for one in INVITED)
+    invited = tuple(NewDevice.model_validate(document) for document in INVITED)
     keepers.enrolment.invite(Invitations(devices=invited), ADMINISTRATOR)

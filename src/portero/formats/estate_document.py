@@ -61,7 +61,7 @@ def write_estate_files(estate: Estate) -> dict[str, str]:
     files = {"estate.yaml": {name: value for name, value in values.items() if not _is_list_of_objects(value)}}
     for name, value in values.items():
         if name in _OWN_FILES:
-            files |= {f"{name}/{one['key']}.yaml": {"portero": 1, name: [one]} for one in value}
+            files |= {f"{name}/{item['key']}.yaml": {"portero": 1, name: [item]} for item in value}
         elif _is_list_of_objects(value):
             files[f"{name}.yaml"] = {"portero": 1, name: value}
     return {name: _yaml(value) for name, value in files.items()}
@@ -83,13 +83,13 @@ def _yaml(value: dict[str, Any]) -> str:
 
 
 def _mapping(dumper: Any, value: dict[str, Any]) -> yaml.Node:
-    flat = all(not isinstance(one, (dict, list)) for one in value.values())
+    flat = all(not isinstance(part, (dict, list)) for part in value.values())
     in_a_line = flat and "key" not in value and "portero" not in value
     return dumper.represent_mapping("tag:yaml.org,2002:map", value, flow_style=in_a_line)
 
 
 def _list(dumper: Any, value: list[Any]) -> yaml.Node:
-    flat = all(not isinstance(one, (dict, list)) for one in value)
+    flat = all(not isinstance(item, (dict, list)) for item in value)
     return dumper.represent_sequence("tag:yaml.org,2002:seq", value, flow_style=flat)
 
 

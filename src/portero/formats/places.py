@@ -55,7 +55,7 @@ class PlacedFiles:
             try:
                 self._add(name, PlacedValues(files[name]))
             except BadDocument as problem:
-                raise BadDocument([one._replace(file=one.file or name) for one in problem.problems]) from problem
+                raise BadDocument([fault._replace(file=fault.file or name) for fault in problem.problems]) from problem
 
     def _add(self, name: str, placed: PlacedValues) -> None:
         if not isinstance(placed.value, dict):

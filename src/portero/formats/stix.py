@@ -93,7 +93,7 @@ def objects_of(data: bytes) -> list[dict[str, Any]]:
         or not isinstance(bundle.get("objects", []), list)
     ):
         raise BadFeed("this is no STIX bundle: it needs “type”: “bundle” and a list of “objects”")
-    return [one for one in bundle.get("objects", []) if isinstance(one, dict)]
+    return [item for item in bundle.get("objects", []) if isinstance(item, dict)]
 
 
 def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> Iterator[StixRule | LeftOut]:
@@ -120,28 +120,28 @@ def read_objects(objects: Iterable[Mapping[str, Any]], defaults: Defaults) -> It
             yield from rules
 
 
-def _name(one: Mapping[str, Any]) -> str:
-    return str(one.get("name") or one.get("id") or "an object without a name")[:120]
+def _name(indicator: Mapping[str, Any]) -> str:
+    return str(indicator.get("name") or indicator.get("id") or "an object without a name")[:120]
 
 
-def _about(one: Mapping[str, Any], defaults: Defaults) -> dict[str, Any]:
+def _about(indicator: Mapping[str, Any], defaults: Defaults) -> dict[str, Any]:
     """What the rules of an indicator have in common. ValueError."""
-    labels = [label for label in one.get("labels") or () if isinstance(label, str)]
+    labels = [label for label in indicator.get("labels") or () if isinstance(label, str)]
     said = next((label.removeprefix(ACTION_LABEL) for label in labels if label.startswith(ACTION_LABEL)), None)
-    if said is None and "benign" in (one.get("indicator_types") or ()):
+    if said is None and "benign" in (indicator.get("indicator_types") or ()):
         said = "allow"
     if said == "allow" and not defaults.may_allow:
         raise ValueError("it calls something harmless, and what is brought in from outside never allows")
     about: dict[str, Any] = {"action": said or defaults.action}
-    if one.get("name"):
-        about["name"] = str(one["name"])[:120]
-    if one.get("description"):
-        about["note"] = str(one["description"])[:2000]
-    begins = _moment(one.get("valid_from")) or defaults.now
+    if indicator.get("name"):
+        about["name"] = str(indicator["name"])[:120]
+    if indicator.get("description"):
+        about["note"] = str(indicator["description"])[:2000]
+    begins = _moment(indicator.get("valid_from")) or defaults.now
     if begins > defaults.now:
         raise ValueError(f"it begins only on {begins:%Y-%m-%d}; a rule holds from when it is there")
-    if one.get("valid_until"):
-        about["valid_until"] = _moment(one["valid_until"])
+    if indicator.get("valid_until"):
+        about["valid_until"] = _moment(indicator["valid_until"])
     elif defaults.lifetime_days is not None:
         about["valid_until"] = begins + timedelta(days=defaults.lifetime_days)
     if EXACT_LABEL in labels:
@@ -246,7 +246,7 @@ class _Listener(STIXPatternListener):  # type: ignore[misc]
         if ctx.NOT():
             self._refuse("it names what it is not; a rule names what it is for")
         else:
-            self._take(ctx, [one.getText() for one in ctx.setLiteral().primitiveLiteral()])
+            self._take(ctx, [literal.getText() for literal in ctx.setLiteral().primitiveLiteral()])
 
     def enterPropTestIsSubset(self, ctx: Any) -> None:  # noqa: N802
         if ctx.NOT():

@@ -70,7 +70,7 @@ class EnrolmentKeeper:
         try:
             lines = read_device_list(data)
         except BadDocument as problem:
-            errors = [field_error([one.line, *one.path], one.message) for one in problem.problems[:200]]
+            errors = [field_error([fault.line, *fault.path], fault.message) for fault in problem.problems[:200]]
             count = wording.counted(len(problem.problems), "line")
             raise Refusal("invalid", f"{count} cannot be taken, so none was; see errors.", errors=errors) from problem
         wanted = Invitations(devices=tuple(new for _, new in lines), hours=hours, codes=codes)

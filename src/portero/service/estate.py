@@ -239,7 +239,10 @@ class EstateKeeper:
 
     def with_frozen(self, estate: Estate) -> Estate:
         """The estate with what its frozen sets hold, where it does not say: what devices have now."""
-        waiting = any(not one.following and one.frozen_members is None for one in estate.application_sets)
+        waiting = any(
+            not application_set.following and application_set.frozen_members is None
+            for application_set in estate.application_sets
+        )
         return with_frozen_members(estate, list(self._foresight.programs())) if waiting else estate
 
     def frozen(self, application_set: ApplicationSet) -> ApplicationSet:

@@ -173,7 +173,7 @@ class IndicatorsKeeper:
             overlapping=number,
             overlaps=tuple(told),
             refused=len(parcel.refused),
-            refused_lines=tuple(BadLine(line=one.number, problem=one.problem) for one in parcel.refused[:MOST_TOLD]),
+            refused_lines=tuple(BadLine(line=line.number, problem=line.problem) for line in parcel.refused[:MOST_TOLD]),
             aside=tuple(
                 SetAside(name=aside.name, problem=aside.problem, at=now, document=aside.document)
                 for aside in parcel.asides[:MOST_TOLD]
@@ -184,7 +184,7 @@ class IndicatorsKeeper:
             hits=tuple(hits.found[:MOST_TOLD]) if hits else (),
             hit_hosts=len(hits.found) if hits else 0,
             hit_devices=hits.devices if hits else 0,
-            hit_visits=sum(one.visits for one in hits.found) if hits else 0,
+            hit_visits=sum(hit.visits for hit in hits.found) if hits else 0,
             most=heaviest(after, self._fleet.members.combinations()).indicators,
             capacity=estate.settings.indicator_capacity,
             kept=is_kept,
@@ -250,12 +250,14 @@ class IndicatorsKeeper:
         """What can go for these reasons, the first thousand told; and all that is written by hand."""
         estate = self._current.snapshot.estate
         found = [
-            one
-            for one in indicators.clean_up(estate, moment(self._now()))
-            if one.reason in reasons and ruleset in (None, one.ruleset)
+            item
+            for item in indicators.clean_up(estate, moment(self._now()))
+            if item.reason in reasons and ruleset in (None, item.ruleset)
         ]
-        own = [one for one in found if estate.ruleset_by_key[one.ruleset].feed is None]
-        counts = {reason: sum(one.reason == reason for one in own) for reason in ("ended", "duplicate", "overshadowed")}
+        own = [item for item in found if estate.ruleset_by_key[item.ruleset].feed is None]
+        counts = {
+            reason: sum(item.reason == reason for item in own) for reason in ("ended", "duplicate", "overshadowed")
+        }
         return CleanUp(items=tuple(own[:1000]), **counts, from_feeds=len(found) - len(own)), own
 
 
@@ -290,7 +292,7 @@ class _Hits:
             )
             for host, rule in met.items()
         ]
-        self.found.sort(key=lambda one: (-one.devices, -one.visits, one.host))
+        self.found.sort(key=lambda hit: (-hit.devices, -hit.visits, hit.host))
 
     def _met(self, visit: Visit) -> Rule | None:
         return next(iter(self._table.met_by(visit, address_of(visit.host))), None)

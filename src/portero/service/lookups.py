@@ -140,7 +140,7 @@ class Lookups:
         now, cutter = moment(self._now()), self._foresight.cutter(estate)
         shown = cutter.show(Subject("url", url, url))
         others, indicators, sites = cutter.contests(shown)
-        met = dict.fromkeys((*indicators, *(one for contest in others for one in contest), *sites))
+        met = dict.fromkeys((*indicators, *(meeting for contest in others for meeting in contest), *sites))
         places = {(meeting.ruleset, meeting.rule): False for meeting in met}
         places |= {(key, number): True for key, number in cutter.on_pages_of(host) if (key, number) not in places}
         putting: dict[Key, list[Assignment]] = {}
@@ -161,13 +161,13 @@ class Lookups:
                 ended=has_ended(rule, now),
                 assignments=tuple(
                     TouchingAssignment(
-                        assignment=one.key,
-                        targets=tuple(map(target_name, one.to)),
-                        action=overridden(rule.action, one.action),
-                        mandatory=one.mandatory,
-                        sentence=sentences.assignment_sentence(one, ruleset),
+                        assignment=assignment.key,
+                        targets=tuple(map(target_name, assignment.to)),
+                        action=overridden(rule.action, assignment.action),
+                        mandatory=assignment.mandatory,
+                        sentence=sentences.assignment_sentence(assignment, ruleset),
                     )
-                    for one in putting.get(key, ())
+                    for assignment in putting.get(key, ())
                 ),
             )
 

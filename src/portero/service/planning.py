@@ -37,7 +37,7 @@ class Classes:
     @classmethod
     def kept(cls, connection: sqlite3.Connection) -> Classes:
         """Those that the store has."""
-        return cls({one.groups: one for one in classes.list_classes(connection)})
+        return cls({device_class.groups: device_class for device_class in classes.list_classes(connection)})
 
     def take(self, planned: PlannedClass | None) -> None:
         """One is planned for, where there is something to write."""
@@ -47,7 +47,7 @@ class Classes:
     @property
     def changed(self) -> set[Groups]:
         """Those that are to have another bundle."""
-        return {one.groups for one in self.planned.values() if one.packed is not None}
+        return {planned.groups for planned in self.planned.values() if planned.packed is not None}
 
     def then(self, groups: Groups) -> DeviceClass:
         """The class of these groups as it is to be."""
@@ -134,8 +134,10 @@ class Planner:
         known = Classes.kept(connection).known
         if index.digest == going.before.naming.index:
             return Plan(now=now, revision=after.revision, generation=generation, index=index)
-        by_id = {one.id: one for one in known.values()}
-        signed = tuple(publisher.signed(after, one, one.revision, now) for one in known.values())
+        by_id = {device_class.id: device_class for device_class in known.values()}
+        signed = tuple(
+            publisher.signed(after, device_class, device_class.revision, now) for device_class in known.values()
+        )
         overlaid = []
         for row in overlays.all_rows(connection):
             own, revision = by_id[row["class"]], row["revision"]

@@ -73,12 +73,12 @@ def field_error(path: Sequence[str | int], detail: str) -> dict[str, str]:
 
 def _invalid(error: RequestValidationError) -> Refusal:
     errors = []
-    for one in error.errors():
-        where, *path = one["loc"]
-        if one["type"] == "json_invalid":
-            return Refusal("bad-request", f"The body is not JSON: {one['ctx']['error']}.")
-        message = fault_of(one)
-        if one["type"] == "extra_forbidden":
+    for fault in error.errors():
+        where, *path = fault["loc"]
+        if fault["type"] == "json_invalid":
+            return Refusal("bad-request", f"The body is not JSON: {fault['ctx']['error']}.")
+        message = fault_of(fault)
+        if fault["type"] == "extra_forbidden":
             message = f"unknown key “{str(path[-1])[:64]}”"
         parts = [str(part) for part in without_tags(path)]
         if where == "body":

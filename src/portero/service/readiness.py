@@ -39,13 +39,13 @@ def fleet_readiness(store: Store, estate: Estate, now: float, unit: str | None, 
         classes, unheard = counting.class_counts(connection, filter, now)
         obstacles = counting.obstacle_counts(connection, filter, now, unheard)
     layers = tuple(_layer(layer, estate, classes, obstacles.first.get(layer, {})) for layer in LAYERS)
-    machine = {code: sum(one.by_code[code] for one in classes) for code in MACHINE_BLOCKERS}
+    machine = {code: sum(count.by_code[code] for count in classes) for code in MACHINE_BLOCKERS}
     blockers = [_count(code, None, number) for code, number in machine.items() if number]
     blockers += [_count(code, _layer_name(layer), number) for (code, layer), number in obstacles.every.items()]
     return FleetReadiness(
         unit=unit,
         group=group,
-        devices=sum(one.all for one in classes),
+        devices=sum(count.all for count in classes),
         uncovered=machine[BlockerCode.NEVER_JOINED],
         sentence=" ".join(sentences.readiness_sentence(layer) for layer in layers),
         layers=layers,

@@ -63,7 +63,7 @@ async def _message(request: Request, type: type[Any]) -> Any:
 
 
 def _refuse_invalid(error: ValidationError, prefix: tuple[str, ...]) -> NoReturn:
-    errors = [field_error((*prefix, *one["loc"]), fault_of(one)) for one in error.errors()]
+    errors = [field_error((*prefix, *fault["loc"]), fault_of(fault)) for fault in error.errors()]
     raise Refusal("invalid", f"{errors[0]['pointer']}: {errors[0]['detail']}.", errors=errors[:50]) from error
 
 

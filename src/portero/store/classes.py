@@ -104,7 +104,7 @@ def drop_empty_classes(connection: sqlite3.Connection) -> None:
 
 def devices_in(connection: sqlite3.Connection, groups: Collection[tuple[str, ...]]) -> int:
     """How many devices are in the classes of these groups."""
-    ids = [one.id for one in list_classes(connection) if one.groups in groups]
+    ids = [device_class.id for device_class in list_classes(connection) if device_class.groups in groups]
     counts = (connection.execute("SELECT count(*) FROM device WHERE class = ?", (id,)).fetchone()[0] for id in ids)
     return sum(counts)
 

@@ -132,7 +132,7 @@ def current_generations(connection: sqlite3.Connection, feeds: Collection[str]) 
         " ON generation.feed = feed_status.feed AND generation.number = feed_status.current"
     )
     found = [Generation.model_validate_json(row[0]) for row in rows]
-    return {one.feed: one for one in found if one.feed in feeds}
+    return {generation.feed: generation for generation in found if generation.feed in feeds}
 
 
 def current_numbers(connection: sqlite3.Connection, feeds: Collection[str]) -> tuple[tuple[str, int], ...]:

@@ -96,9 +96,9 @@ def write_plan(connection: sqlite3.Connection, plan: Plan) -> None:
         feeds.put_in_force(connection, *plan.generation)
     if plan.index is not None:
         feeds.set_index(connection, plan.index)
-    ids = {one.groups: write_class(connection, one, plan.now) for one in plan.classes}
+    ids = {planned.groups: write_class(connection, planned, plan.now) for planned in plan.classes}
     if plan.moves:
-        known = {one.groups: one.id for one in classes.list_classes(connection)} | ids
+        known = {device_class.groups: device_class.id for device_class in classes.list_classes(connection)} | ids
         classes.move_devices(connection, {device: known[groups] for device, groups in plan.moves.items()})
     if plan.rechecks is not None:
         classes.set_rechecks(connection, plan.rechecks)

@@ -77,11 +77,11 @@ class Covering:
         visit, address = shown
         own = narrowness(rule.selector)
         found = [
-            one
-            for one in self._table.met_by(visit, address)
-            if one.rule.selector != rule.selector and _holds(one.rule.selector, rule.selector, own)
+            other
+            for other in self._table.met_by(visit, address)
+            if other.rule.selector != rule.selector and _holds(other.rule.selector, rule.selector, own)
         ]
-        return sorted(found, key=lambda one: narrowness(one.rule.selector))
+        return sorted(found, key=lambda other: narrowness(other.rule.selector))
 
     def contested(self, rule: Rule, wider: Placed) -> bool:
         """Whether a rule of another ruleset, with another action, would compete where so far this one was narrower."""
@@ -152,7 +152,7 @@ def clean_up(estate: Estate, now: datetime) -> Iterator[CleanUpItem]:
     machines says the same; or the wider one that would count in its place says the same for as long.
     """
     rulesets = [ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator"]
-    every = Covering(one for one in all_placed(rulesets) if not has_ended(one.rule, now))
+    every = Covering(placed for placed in all_placed(rulesets) if not has_ended(placed.rule, now))
     same = _SaidAsWell(estate, rulesets, now)
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):

@@ -104,8 +104,21 @@ def _applications(device: DocumentDevice) -> list[Application]:
 
 def with_frozen_members(estate: Estate, applications: list[Application]) -> Estate:
     """The estate with what its frozen sets hold, where the document does not say: what is found now."""
-    waiting = [one for one in estate.application_sets if not one.following and one.frozen_members is None]
+    waiting = [
+        application_set
+        for application_set in estate.application_sets
+        if not application_set.following and application_set.frozen_members is None
+    ]
     if not waiting:
         return estate
-    frozen = {one.key: one.model_copy(update={"frozen_members": members_of(one, applications)}) for one in waiting}
-    return estate.replacing(application_sets=tuple(frozen.get(one.key, one) for one in estate.application_sets))
+    frozen = {
+        application_set.key: application_set.model_copy(
+            update={"frozen_members": members_of(application_set, applications)}
+        )
+        for application_set in waiting
+    }
+    return estate.replacing(
+        application_sets=tuple(
+            frozen.get(application_set.key, application_set) for application_set in estate.application_sets
+        )
+    )

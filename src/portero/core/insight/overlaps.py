@@ -80,7 +80,7 @@ def overlap(
     outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
     complete = True
     held = {member.id for member in members}
-    classes = {(groups,): [one for one in some if one.id in held] for groups, some in world.classes.items()}
+    classes = {(groups,): [member for member in some if member.id in held] for groups, some in world.classes.items()}
     crowd = Crowd([own.estate], {groups: some for groups, some in classes.items() if some})
     for swept in Sweep([own], crowd, world.directory, world.now).classes():
         if world.out_of_time():
@@ -119,7 +119,9 @@ def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[
         for subject in subjects_of(ruleset.kind, rule.selector, known)
     ]
     order = {key: place for place, key in enumerate(TAXONOMY.categories)}
-    yield from sorted(found, key=lambda one: order.get(one.name, len(order)) if one.kind == "category" else len(order))
+    yield from sorted(
+        found, key=lambda subject: order.get(subject.name, len(order)) if subject.kind == "category" else len(order)
+    )
 
 
 class _Saying:
@@ -136,14 +138,14 @@ class _Saying:
         """Each assignment that says something, by its strongest word."""
         frame = self._policy.frame(ANY_TIME)
         seen: set[tuple[str, str]] = set()
-        for one in rules_met(self._policy, frame, shown):
-            owner = self._policy.bundle.assignments[one.assignment]
-            if (owner.key, one.action) in seen:
+        for contender in rules_met(self._policy, frame, shown):
+            owner = self._policy.bundle.assignments[contender.assignment]
+            if (owner.key, contender.action) in seen:
                 continue
-            seen.add((owner.key, one.action))
+            seen.add((owner.key, contender.action))
             yield Contribution(
                 target=self._target,
-                action=Action(one.action),
+                action=Action(contender.action),
                 ruleset=owner.ruleset,
                 assignment=owner.key,
                 mandatory=owner.mandatory,
@@ -193,14 +195,14 @@ def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:
         key = (outcome.verdict, outcome.when, outcome.by)
         known = found.get(key)
         found[key] = outcome if known is None else known.model_copy(update={"devices": known.devices + outcome.devices})
-    return sorted(found.values(), key=lambda one: -one.devices)[:MOST_OUTCOMES]
+    return sorted(found.values(), key=lambda row: -row.devices)[:MOST_OUTCOMES]
 
 
 def _row(subject: Subject, said: Sequence[Contribution], outcomes: Sequence[OverlapOutcome]) -> OverlapRow:
     by_target: Mapping[str, set[Action]] = defaultdict(set)
     for contribution in said:
         by_target[contribution.target].add(contribution.action)
-    words = [frozenset(one) for one in by_target.values()]
+    words = [frozenset(devices) for devices in by_target.values()]
     return OverlapRow(
         subject=f"{subject.kind} {subject.name}",
         words=sentences.subject_words(subject.kind, subject.name),

@@ -106,7 +106,7 @@ def _sweep(
     shown = [{subject: cutter.show(subject) for subject in shifts.subjects} for cutter in cutters]
     slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
     same = shown[0] == shown[1]
-    sweep = Sweep(slices, Crowd([one.estate for one in slices], pairs), world.directory, world.now)
+    sweep = Sweep(slices, Crowd([part.estate for part in slices], pairs), world.directory, world.now)
     for done, swept in enumerate(sweep.classes()):
         if world.out_of_time():
             return f"after {done:,} of {wording.counted(len(sweep), 'class', 'classes')} of machines"
@@ -245,7 +245,7 @@ class _Shifts:
         # the plainest circumstance shows it best
         witness = min(
             (circumstance for frames, _ in found for circumstance in frames.circumstances),
-            key=lambda one: one.restarted,
+            key=lambda state: state.restarted,
         )
         shift = self._found.setdefault(key, _Shift(swept.first, witness))
         shift.devices += swept.devices
@@ -257,7 +257,7 @@ class _Shifts:
     def rows(self) -> list[VerdictChange]:
         """What changes, on the most machines first."""
         found = [self._row(key, shift) for key, shift in self._found.items()]
-        found.sort(key=lambda one: (-one.devices, list(Effect).index(one.effect), one.words))
+        found.sort(key=lambda row: (-row.devices, list(Effect).index(row.effect), row.words))
         return found
 
     def _row(self, key: _Key, shift: _Shift) -> VerdictChange:
@@ -298,8 +298,8 @@ class _Shifts:
                     devices[key.subject] += shift.devices
             everywhere = [subject for subject, number in devices.items() if number >= fleet]
             if everywhere and fleet:
-                count = sum(1 + len(self.subjects[one]) for one in everywhere)
-                words = [sentences.subject_words(one.kind, one.name) for one in everywhere]
+                count = sum(1 + len(self.subjects[subject]) for subject in everywhere)
+                words = [sentences.subject_words(subject.kind, subject.name) for subject in everywhere]
                 whens = {key.when for key in self._found if key.subject in everywhere}
                 yield sentences.loss(effect.value, words, count, fleet, whens)
 

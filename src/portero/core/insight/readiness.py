@@ -47,12 +47,12 @@ def obstacles(
     What depends on time or on other devices (silent, stale, doubled) is not among them.
     """
     meant = [layer for layer in LAYERS if modes[layer] is LayerMode.ENFORCING]
-    found = [one for layer in meant for one in _of_layer(layer, facts, coverage)]
+    found = [obstacle for layer in meant for obstacle in _of_layer(layer, facts, coverage)]
     if "browser" in meant:
         found += _of_browsers(facts, coverage)
     if facts.zone is None:
         found.append(Obstacle(BlockerCode.ZONE_MISSING))
-    return tuple(sorted(found, key=lambda one: one.rank))
+    return tuple(sorted(found, key=lambda obstacle: obstacle.rank))
 
 
 def _of_layer(layer: LayerName, facts: MemberFacts, coverage: CoverageTable) -> Iterator[Obstacle]:
@@ -107,8 +107,8 @@ def readiness(
     """A device's readiness. `more` are the obstacles that do not lie in its facts; one that never joined told none."""
     modes = modes_of(estate, groups)
     own = obstacles(facts, modes, estate.coverage_table) if joined else ()
-    found = sorted([*more, *own], key=lambda one: one.rank)
-    hindered = {one.layer for one in found if one.code not in NOT_IN_THE_WAY}
+    found = sorted([*more, *own], key=lambda obstacle: obstacle.rank)
+    hindered = {obstacle.layer for obstacle in found if obstacle.code not in NOT_IN_THE_WAY}
     layers = []
     for layer in LAYERS:
         state = getattr(facts.layers, layer)
@@ -122,4 +122,4 @@ def readiness(
                 enforces=modes[layer] is LayerMode.ENFORCING and not hindered & {layer, None},
             )
         )
-    return Readiness(layers=tuple(layers), blockers=tuple(blocker(one) for one in found))
+    return Readiness(layers=tuple(layers), blockers=tuple(blocker(obstacle) for obstacle in found))

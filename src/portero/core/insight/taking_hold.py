@@ -42,17 +42,21 @@ def hindrances(
                     found[absent, None].append(member.facts.hostname)
                 seen.add(member.id)
                 continue
-            codes = {one.code for one in obstacles_of(member) if one.layer == layer and one.code not in NOT_IN_THE_WAY}
+            codes = {
+                obstacle.code
+                for obstacle in obstacles_of(member)
+                if obstacle.layer == layer and obstacle.code not in NOT_IN_THE_WAY
+            }
             for code in codes:
                 found[code, layer.value].append(member.facts.hostname)
     codes_hidden = list(hidden_content)
     if codes_hidden:
         shows_hosts = host_only(coverage)
-        names = [one.facts.hostname for one in tightened.get(Layer.FILTER, {}).values() if shows_hosts(one)]
+        names = [member.facts.hostname for member in tightened.get(Layer.FILTER, {}).values() if shows_hosts(member)]
         for hidden in codes_hidden if names else ():
             found[hidden, Layer.FILTER.value] = names
     told = [_told(code, layer, names) for (code, layer), names in found.items()]
-    return tuple(sorted(told, key=lambda one: (-one.devices, one.code, one.layer or "")))
+    return tuple(sorted(told, key=lambda hindrance: (-hindrance.devices, hindrance.code, hindrance.layer or "")))
 
 
 def host_only(coverage: CoverageTable) -> Callable[[Member], bool]:

@@ -53,7 +53,7 @@ def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: Categ
     A host that the index has an entry for is not taken for a mistyped one.
     """
     writer = _Writer(ruleset, estate, world, hosts)
-    found = [one for number, rule in writer.rules() for one in writer.of(number, rule)]
+    found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
     after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
     if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
         found += _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)

@@ -110,8 +110,8 @@ class SetTest:
     """An application set, made ready to be asked."""
 
     def __init__(self, application_set: ApplicationSet) -> None:
-        self._include = [Test(one) for one in application_set.include]
-        self._exclude = [Test(one) for one in application_set.exclude]
+        self._include = [Test(condition) for condition in application_set.include]
+        self._exclude = [Test(condition) for condition in application_set.exclude]
         self._frozen = None if application_set.following else frozenset(application_set.frozen_members or ())
 
     def fit(self, program: Started) -> Fit:

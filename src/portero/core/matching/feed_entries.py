@@ -40,7 +40,11 @@ def joined(feeds: Iterable[Entries], today: int, newly_days: int) -> Iterator[tu
     """Every host that some feed gives categories, in order, with the categories of all of them."""
     for host, said in groupby(merge(*feeds, key=itemgetter(0)), key=itemgetter(0)):
         categories = tuple(one.counted(today, newly_days) for _, one in said)
-        found = categories[0] if len(categories) == 1 else tuple(sorted({one for some in categories for one in some}))
+        found = (
+            categories[0]
+            if len(categories) == 1
+            else tuple(sorted({category for some in categories for category in some}))
+        )
         if found:
             yield host, found
 

@@ -111,7 +111,7 @@ class Membership:
         self._pinned = _pins_by_device(self._by_key.values())
         self._memo: dict[int, tuple[str, ...]] = {}
         self.names_time = bool(self._waits)
-        self.names_lifecycle = any(one.field == "lifecycle" for one in wanted)
+        self.names_lifecycle = any(condition.field == "lifecycle" for condition in wanted)
 
     # --- compiling ---
 
@@ -146,9 +146,9 @@ class Membership:
             return (
                 bits & every == every
                 and not bits & not_one
-                and (not has_some or bool(bits & some) or any(one(bits) for one in nested_some))
-                and all(one(bits) for one in nested_every)
-                and not any(one(bits) for one in nested_not_one)
+                and (not has_some or bool(bits & some) or any(test(bits) for test in nested_some))
+                and all(test(bits) for test in nested_every)
+                and not any(test(bits) for test in nested_not_one)
             )
 
         return held
@@ -168,7 +168,9 @@ class Membership:
         always = []
         for key in self._held:
             rule = self._by_key[key].members
-            needed = [self._bit_of[one] for one in (rule.all if rule else None) or () if isinstance(one, Condition)]
+            needed = [
+                self._bit_of[branch] for branch in (rule.all if rule else None) or () if isinstance(branch, Condition)
+            ]
             if needed:
                 by_bit.setdefault(min(needed, key=lambda bit: len(by_bit.get(bit, ()))), []).append(key)
             else:

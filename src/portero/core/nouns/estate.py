@@ -83,7 +83,7 @@ class Estate(Noun):
     @cached_property
     def application_set_by_key(self) -> dict[str, ApplicationSet]:
         """Application sets by key."""
-        return {one.key: one for one in self.application_sets}
+        return {application_set.key: application_set for application_set in self.application_sets}
 
     @cached_property
     def places_by_target(self) -> dict[str | DeviceTarget, list[int]]:

@@ -242,7 +242,7 @@ def read_condition(text: str) -> Condition:
     field, op, value = parts
     if op == Op.HAS:
         return Condition.model_validate({"field": field, "op": op, "value": read_item(value)})
-    listed = [one.strip() for one in value.split(",")] if op == Op.ONE_OF else value
+    listed = [user.strip() for user in value.split(",")] if op == Op.ONE_OF else value
     return Condition.model_validate({"field": field, "op": op, "value": listed})
 
 

@@ -123,7 +123,7 @@ def _tokens(query: str) -> tuple[str, ...]:
 
 
 def _has_tokens(wanted: tuple[str, ...], given: list[str]) -> bool:
-    return all(any(_is_token(one, other) for other in given) for one in wanted)
+    return all(any(_is_token(piece, other) for other in given) for piece in wanted)
 
 
 def _is_token(wanted: str, given: str) -> bool:

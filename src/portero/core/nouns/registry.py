@@ -166,7 +166,7 @@ def nouns_of(document: type[BaseModel]) -> dict[str, AuthoredNoun]:
 
 def parts_of(document: type[BaseModel], beside: Iterable[str]) -> dict[str, Role]:
     """The parts of a document that there is one of, with the least role that may change each, but those `beside`."""
-    lists = {one.list for one in nouns_of(document).values()}
+    lists = {noun.list for noun in nouns_of(document).values()}
     names = [name for name in document.model_fields if name not in lists and name not in beside]
     return {name: getattr(document.model_fields[name].annotation, "right", "author") for name in names}
 

@@ -19,6 +19,8 @@ def version_key(text: str) -> VersionKey | None:
     while numbers and numbers[-1] == 0:
         numbers.pop()
     suffix = found[2] or ""
-    pieces = tuple((int(one[-_LONGEST_NUMBER:]), "") if one.isdigit() else (-1, one) for one in _PIECE.findall(suffix))
+    pieces = tuple(
+        (int(piece[-_LONGEST_NUMBER:]), "") if piece.isdigit() else (-1, piece) for piece in _PIECE.findall(suffix)
+    )
     # a release stands above all that lead up to it
     return tuple(numbers), not suffix, pieces

@@ -228,15 +228,15 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
 
 
 def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
-    schedules = {one.made.schedule for one in compiled if one.made.schedule}
-    notices = {one.made.notice for one in compiled if one.made.notice}
-    sets = {key for one in compiled for key in one.sets}
+    schedules = {put.made.schedule for put in compiled if put.made.schedule}
+    notices = {put.made.notice for put in compiled if put.made.notice}
+    sets = {key for put in compiled for key in put.sets}
     return Parts(
         schedules={key: _written(estate.schedule_by_key[key]) for key in sorted(schedules)},
         application_sets={key: _written(estate.application_set_by_key[key]) for key in sorted(sets)},
         services={
             service.key: BundleService(service.hosts, service.decision.value, service.suitability)
-            for service in (estate.services if any(one.of_services for one in compiled) else ())
+            for service in (estate.services if any(put.of_services for put in compiled) else ())
         },
         notices={
             notice.key: BundleNotice(notice.title, notice.text, notice.contact)

@@ -92,7 +92,7 @@ def in_mode(layer: LayerVerdict, mode: LayerMode, why: str) -> LayerVerdict:
         return layer
     recorded = layer.logged
     if layer.winner is not None and layer.winner.action is not Action.ALLOW:
-        recorded = (layer.winner, *(one for one in recorded if one != layer.winner))
+        recorded = (layer.winner, *(contender for contender in recorded if contender != layer.winner))
     return LayerVerdict(
         layer=layer.layer,
         verdict=Verdict.ALLOW,

@@ -233,13 +233,13 @@ def _hidden(frame: Frame, visited: Visited, seen: Visited) -> list[Caveat]:
     """What the filter cannot see where only the host is shown to it, though rules in play look at it."""
     policy, visit = frame.policy, visited.visit
     by_host = set(map(id, policy.indicators.met_by(visit, visited.address, page=False)))
-    urls = [one for one in policy.indicators.met_by(visit, visited.address) if id(one) not in by_host]
+    urls = [indicator for indicator in policy.indicators.met_by(visit, visited.address) if id(indicator) not in by_host]
     caveats = []
     if any(map(frame.counts, urls)):
         caveats.append(sentences.caveat(CaveatCode.PATH_HIDDEN, Layer.FILTER))
-    matching = {id(one): one for one in matching_visit(frame, visited)}
-    for one in (*matching_visit(frame, seen), *urls):
-        matching.pop(id(one), None)
+    matching = {id(indicator): indicator for indicator in matching_visit(frame, visited)}
+    for indicator in (*matching_visit(frame, seen), *urls):
+        matching.pop(id(indicator), None)
     if any(map(frame.counts, matching.values())):
         caveats.append(sentences.caveat(CaveatCode.CONTENT_HIDDEN, Layer.FILTER))
     return caveats
@@ -253,7 +253,7 @@ def _missing_facts(
     absent = [name for name, value in known.items() if value is None]
     if not absent or not policy.gates.some_need(absent):
         return []
-    needed = {name for one in matching() for name in policy.gates.facts_needed(one.assignment)}
+    needed = {name for contender in matching() for name in policy.gates.facts_needed(contender.assignment)}
     missing = [name for name in absent if name in needed]
     return [sentences.facts_missing(layer, missing)] if missing else []
 

@@ -142,7 +142,7 @@ def categories_of(selector: Selector) -> Sequence[str]:
 def _instants(bundle: Bundle) -> Iterator[float]:
     """The moments at which something begins or is over for good."""
     for assignment in bundle.assignments:
-        yield from (one for one in (assignment.starts, assignment.ends) if one is not None)
+        yield from (moment for moment in (assignment.starts, assignment.ends) if moment is not None)
         yield from (rule.until for rule in assignment.rules if rule.until is not None)
 
 

@@ -207,13 +207,13 @@ class Teller:
     def left_aside(self, frame: Frame, contenders: Iterable[Contender], situation: Situation) -> tuple[AsideRule, ...]:
         """Those of the rules that would match and do not count now, each with the reason."""
         found: dict[tuple[int, int], AsideRule] = {}
-        for one in contenders:
-            reason = self._policy.gates.aside(one.assignment, situation)
-            if reason is None and one.until is not None and frame.at >= one.until:
+        for other in contenders:
+            reason = self._policy.gates.aside(other.assignment, situation)
+            if reason is None and other.until is not None and frame.at >= other.until:
                 reason = Aside.EXPIRED
             if reason is not None:
-                named = self.reference(one)
-                found[one.place] = AsideRule(**dict(named), reason=reason, why=sentences.aside_because(named, reason))
+                named = self.reference(other)
+                found[other.place] = AsideRule(**dict(named), reason=reason, why=sentences.aside_because(named, reason))
         return tuple(found[place] for place in sorted(found))
 
 

@@ -28,7 +28,8 @@ def change_details(change: Change) -> tuple[str, ...]:
 
 def _rules(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str]:
     old, new = (
-        {rule.selector: rule for rule in map(Rule.model_validate, one.get("rules", ()))} for one in (before, after)
+        {rule.selector: rule for rule in map(Rule.model_validate, document.get("rules", ()))}
+        for document in (before, after)
     )
     for selector, rule in new.items():
         was = old.get(selector)
@@ -65,7 +66,7 @@ def _fields(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str
 
 
 def _list(word: str, old: list[Any], new: list[Any]) -> Iterator[str]:
-    added, gone = ([one for one in some if one not in other] for some, other in ((new, old), (old, new)))
+    added, gone = ([item for item in some if item not in other] for some, other in ((new, old), (old, new)))
     if added:
         yield f"{word}: also {_value(added)}"
     if gone:
@@ -78,7 +79,7 @@ def _value(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
-        words = [_value(one) for one in value]
+        words = [_value(item) for item in value]
         return joined(words) if len(words) <= 8 else f"{joined(words[:7])} and {counted(len(words) - 7, 'other')}"
     if isinstance(value, dict):
         if set(value) == {"device"}:

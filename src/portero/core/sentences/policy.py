@@ -230,7 +230,7 @@ def _change(change: Change) -> str:
             verb = {"paused": "paused", "active": "put in force", "draft": "took back to draft"}[str(after)]
             return f"{verb} assignment {change.key}"
     if change.noun == "assignment" and change.verb == "created" and change.after:
-        targets = [one if isinstance(one, str) else one["device"] for one in change.after["to"]]
+        targets = [target if isinstance(target, str) else target["device"] for target in change.after["to"]]
         return f"assigned {change.after['ruleset']} to {joined(targets)}"
     return f"{change.verb} {change.noun} {change.key}"
 

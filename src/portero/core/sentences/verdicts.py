@@ -54,7 +54,7 @@ def _named(rule: RuleReference) -> str:
 
 def _selector_words(rule: RuleReference, other: RuleReference) -> str:
     """What a rule names; the very selector where the other one's is of the same kind."""
-    kind, other_kind = (one.selector.partition(" ")[0] for one in (rule, other))
+    kind, other_kind = (reference.selector.partition(" ")[0] for reference in (rule, other))
     return rule.selector if kind == other_kind else _KINDS[kind]
 
 

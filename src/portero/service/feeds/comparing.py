@@ -66,10 +66,10 @@ class Comparisons:
     def _of_indicators(self, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
         snapshot = self.snapshot
         before, after = (
-            filled(snapshot.estate, {feed.key: self.holdings.contents_of(one)}) for one in (against, generation)
+            filled(snapshot.estate, {feed.key: self.holdings.contents_of(side)}) for side in (against, generation)
         )
         preview = self.foresight.preview(before, after, snapshot.revision)
-        old, new = (self.holdings.indicators_of(one).said() for one in (against, generation))
+        old, new = (self.holdings.indicators_of(side).said() for side in (against, generation))
         return FeedComparison(
             feed=feed.key,
             number=generation.number,
@@ -165,7 +165,7 @@ class _Categories:
         others = [file for key, file in files.items() if key != self._feed.key]
         then: dict[str, tuple[str, ...]] = {}
         for host in hosts:
-            then[host] = tuple(sorted({one for file in (*others, own) for one in self._said(file, host)}))
+            then[host] = tuple(sorted({category for file in (*others, own) for category in self._said(file, host)}))
         return LayeredIndex("", held.category_index, MemoryIndex(then))
 
     def _said(self, file: IndexFile | None, host: str) -> tuple[str, ...]:

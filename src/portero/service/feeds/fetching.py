@@ -133,7 +133,7 @@ class Source:
             )
         except OSError as problem:
             raise FetchProblem(f"{url.host} is not known to this machine's name service") from problem
-        addresses = [str(one[4][0]) for one in found]
+        addresses = [str(address[4][0]) for address in found]
         for address in addresses:
             if not ip_address(address.partition("%")[0]).is_global and not self.private_network:
                 raise FetchProblem(

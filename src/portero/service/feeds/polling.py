@@ -321,7 +321,7 @@ class FeedsKeeper:
                     self._progress[feed.key] = FeedProgress(stage="publishing")
                 estate, held_now = self._estate.snapshot.estate, self._holdings.held.kept
                 with self._store.reading() as connection:
-                    current = feeds.current_generations(connection, {one.key for one in estate.feeds})
+                    current = feeds.current_generations(connection, {own.key for own in estate.feeds})
                     wanted = feeds.get_generation(connection, feed.key, number)
                 assert wanted is not None
                 index = self._holdings.make_index(estate, {**current, feed.key: wanted}, self._now(), held_now)

@@ -183,7 +183,7 @@ def _joined(
         return host, (categories[number], day, 0)
     tally.duplicates += len(others)
     numbers = {number, *(other for _, other, _ in others)}
-    days = [one for one in (day, *(other for _, _, other in others)) if one is not None]
+    days = [day_ for day_ in (day, *(other for _, _, other in others)) if day_ is not None]
     others.clear()
     found = tuple(sorted({category for number in numbers for category in categories[number]}))
     return host, (found, min(days, default=None), 0)
@@ -237,15 +237,15 @@ def _updated(
     defaults = Defaults(feed.action, now, feed.lifetime_days)
     newest: dict[str, Mapping[str, Any]] = {}
     for page in pages:
-        for one in page:
+        for item in page:
             tally.lines += 1
-            id = str(one.get("id", ""))
-            if one.get("type") == "indicator" and str(one.get("modified", "")) >= str(
+            id = str(item.get("id", ""))
+            if item.get("type") == "indicator" and str(item.get("modified", "")) >= str(
                 newest.get(id, {}).get("modified", "")
             ):
-                newest[id] = one
+                newest[id] = item
     made.drop(newest.keys())
-    taken = [one for one in newest.values() if not one.get("revoked")]
+    taken = [indicator for indicator in newest.values() if not indicator.get("revoked")]
     for read in read_objects(taken, defaults):
         if isinstance(read, StixRule):
             tally.duplicates += not made.put(read.rule, read.id, f"{now:%Y-%m-%d}")

@@ -62,10 +62,16 @@ def export_corrections(
 
     def lines() -> Iterator[str]:
         yield "host,feed_says,should_be,reason,by,at\n"
-        for one in found:
-            cells = (one.host, " ".join(one.feeds_say), " ".join(one.categories), one.reason or "", one.by or "")
+        for correction in found:
+            cells = (
+                correction.host,
+                " ".join(correction.feeds_say),
+                " ".join(correction.categories),
+                correction.reason or "",
+                correction.by or "",
+            )
             text = io.StringIO()
-            at = rfc3339(one.at) if one.at else ""
+            at = rfc3339(correction.at) if correction.at else ""
             csv.writer(text, lineterminator="\n").writerow([*map(guarded, cells), at])
             yield text.getvalue()
 

@@ -179,7 +179,7 @@ def list_generations(key: str, _who: Signed, keepers: TheKeepers) -> list[Genera
     _feed(keepers, key)
     with keepers.store.reading() as connection:
         status, found = feeds.status_of(connection, key), feeds.generations(connection, key)
-    return [_state(keepers, status, one) for one in found]
+    return [_state(keepers, status, generation) for generation in found]
 
 
 @router.get(

@@ -60,7 +60,7 @@ _BUILT_IN = (
 
 def _listing(snapshot: Snapshot) -> Iterator[Group | BuiltIn]:
     """All groups, strongest first, the built-in ones last."""
-    by_key: dict[str, Group | BuiltIn] = {one.key: one for one in _BUILT_IN}
+    by_key: dict[str, Group | BuiltIn] = {group.key: group for group in _BUILT_IN}
     by_key |= {group.key: group for group in snapshot.estate.groups}
     return (by_key[key] for key in snapshot.estate.group_order)
 
@@ -98,7 +98,7 @@ def _users(estate: Estate, key: str) -> list[str]:
 
 
 def _removing(estate: Estate, key: str) -> Estate:
-    return estate.replacing(precedence=tuple(one for one in estate.precedence if one != key))
+    return estate.replacing(precedence=tuple(group for group in estate.precedence if group != key))
 
 
 ROUTES = NounRoutes(_GROUP, telling=_telling, listing=_listing, users=_users, removing=_removing)
@@ -127,7 +127,7 @@ def copy_group(key: str, body: CopiedGroup, response: Response, change: Authorin
         original: Group = the(estate.groups, _GROUP, key)
         refuse_taken(estate, _GROUP, body.key)
         copied = Group.model_validate({**original.model_dump(), "key": body.key, "name": body.name})
-        order = [one for one in estate.group_order if one not in BUILT_IN]
+        order = [group for group in estate.group_order if group not in BUILT_IN]
         order.insert(order.index(key) + 1, body.key)
         return estate.replacing(groups=(*estate.groups, copied), precedence=tuple(order))
 

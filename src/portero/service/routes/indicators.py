@@ -89,7 +89,7 @@ def _places(
     else:
         wanted = [one for one in estate.rulesets if one.kind == "indicator"]
     if origin is not None:
-        wanted = [one for one in wanted if (one.feed is not None) is (origin == "feed")]
+        wanted = [indicator for indicator in wanted if (indicator.feed is not None) is (origin == "feed")]
     found = [(own, place) for own in wanted for place in keepers.texts.numbers(own, q or "")]
     if action is not None:
         found = [(own, place) for own, place in found if own.rules[place].action is action]
@@ -303,8 +303,8 @@ def clean_up(
     def edit(snapshot: Snapshot) -> Estate:
         estate = snapshot.estate
         by_ruleset: dict[str, set[str]] = {}
-        for one in gone:
-            by_ruleset.setdefault(one.ruleset, set()).add(one.selector)
+        for item in gone:
+            by_ruleset.setdefault(item.ruleset, set()).add(item.selector)
         return estate.replacing(
             rulesets=tuple(
                 without(ruleset, by_ruleset[ruleset.key]) if ruleset.key in by_ruleset else ruleset

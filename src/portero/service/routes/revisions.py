@@ -126,7 +126,7 @@ def list_governing(device: str, _who: Signed, keepers: TheKeepers) -> list[LastC
     """Everything that governs a machine, each with the revision that last changed it; the latest first."""
     snapshot = keepers.estate.snapshot
     found = list(governing(snapshot.estate, keepers.fleet.device(device)))
-    numbers = {one: snapshot.version(one.noun, one.key) for one in found}
+    numbers = {change: snapshot.version(change.noun, change.key) for change in found}
     with keepers.store.reading() as connection:
         made = revisions.last_changes(connection, numbers.values())
     told = [
@@ -140,4 +140,4 @@ def list_governing(device: str, _who: Signed, keepers: TheKeepers) -> list[LastC
         for one, number in numbers.items()
         if (revision := made.get(number)) is not None
     ]
-    return sorted(told, key=lambda one: -one.revision)
+    return sorted(told, key=lambda change: -change.revision)

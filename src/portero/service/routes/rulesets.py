@@ -33,12 +33,14 @@ def _told(keepers: Keepers, snapshot: Snapshot, ruleset: Ruleset, version: int |
 
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
-    return lambda one, version: RulesetSummary(**_told(keepers, snapshot, one, version))
+    return lambda ruleset, version: RulesetSummary(**_told(keepers, snapshot, ruleset, version))
 
 
 def _telling_alone(keepers: Keepers, snapshot: Snapshot) -> Tell:
     # not checked again: a long list would take its time
-    return lambda one, version: RulesetState.model_construct(**_told(keepers, snapshot, one, version), rules=one.rules)
+    return lambda ruleset, version: RulesetState.model_construct(
+        **_told(keepers, snapshot, ruleset, version), rules=ruleset.rules
+    )
 
 
 ROUTES = NounRoutes(NOUNS["ruleset"], telling=_telling, telling_alone=_telling_alone, users=_users)

@@ -38,7 +38,7 @@ def _told(schedule: Schedule, version: int | None, estate: Estate, at: float) ->
 
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
-    return lambda one, version: _told(one, version, snapshot.estate, keepers.now())
+    return lambda schedule, version: _told(schedule, version, snapshot.estate, keepers.now())
 
 
 _users = assignments_with("schedule")

@@ -10,7 +10,9 @@ from portero.service.routes.uses import rulesets_naming
 ROUTES = NounRoutes(
     NOUNS["service"],
     telling=lambda _keepers, _snapshot: (
-        lambda one, version: ServiceSummary(**{**dict(one), "name": one.name or one.key}, version=version or 0)
+        lambda service, version: ServiceSummary(
+            **{**dict(service), "name": service.name or service.key}, version=version or 0
+        )
     ),
     users=rulesets_naming("service"),
 )

@@ -113,7 +113,7 @@ class Calendar:
 
 def _instants(estate: Estate) -> Iterator[datetime]:
     for assignment in estate.assignments:
-        yield from (one.astimezone(UTC) for one in (assignment.starts, assignment.ends) if one is not None)
+        yield from (moment.astimezone(UTC) for moment in (assignment.starts, assignment.ends) if moment is not None)
     for ruleset in estate.rulesets:
         yield from (rule.valid_until.astimezone(UTC) for rule in ruleset.rules if rule.valid_until is not None)
 
@@ -142,7 +142,7 @@ def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
             own = directory.groups_of(user)
             if own & groups:
                 add(user, own)
-    for key in sorted(groups - {key for one in found.values() for key in one.user_groups}):
+    for key in sorted(groups - {key for person in found.values() for key in person.user_groups}):
         add(f"somebody in {key}", frozenset((key,)))
     return [NOBODY, *list(found.values())[:MOST_PEOPLE]]
 
@@ -204,8 +204,8 @@ def _told_apart(people: Sequence[Person], bundles: Sequence[Bundle]) -> Sequence
     naming = [assignment for bundle in bundles for assignment in bundle.assignments if assignment.names_people]
     if not naming:
         return people[:1]
-    users = {user for one in naming for user in one.users}
-    groups = {key for one in naming for key in one.user_groups}
+    users = {user for person in naming for user in person.users}
+    groups = {key for person in naming for key in person.user_groups}
     found: dict[tuple[str | None, frozenset[str]], Person] = {}
     for person in people:
         found.setdefault((person.user if person.user in users else None, person.user_groups & groups), person)
@@ -237,9 +237,9 @@ def when(changed: set[Circumstance], every: set[Circumstance]) -> str | None:
 
 
 def _by_person(changed: set[Circumstance], every: set[Circumstance]) -> Iterator[str]:
-    all_people, own = ({one.person.words for one in some} for some in (every, changed))
+    all_people, own = ({circumstance.person.words for circumstance in some} for some in (every, changed))
     if own != all_people:
-        named = sorted(one for one in own if one)
+        named = sorted(word for word in own if word)
         others = sorted(person for person in all_people - own if person)
         yield f"for {wording.joined(named)}" if None not in own else f"but for {wording.joined(others)}"
 

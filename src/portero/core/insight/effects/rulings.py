@@ -86,11 +86,11 @@ def _stricter(ruling: Ruling, other: Ruling) -> Ruling:
 def _logged(policy: Policy, frame: Frame, shown: Shown) -> Ruling | None:
     if policy.bundle.layers[Layer.FILTER] == LayerMode.OFF:
         return None
-    for one in rules_met(policy, frame, shown):
-        kind = policy.bundle.assignments[one.assignment].kind
+    for contender in rules_met(policy, frame, shown):
+        kind = policy.bundle.assignments[contender.assignment].kind
         # a site list that is only to log is not handed over at all, and nothing records it
-        if one.action == Action.LOG and kind != "site" and frame.counts(one):
-            return Ruling(Action.LOG, Layer.FILTER, one)
+        if contender.action == Action.LOG and kind != "site" and frame.counts(contender):
+            return Ruling(Action.LOG, Layer.FILTER, contender)
     return None
 
 
@@ -111,8 +111,8 @@ class Judge:
     def __init__(self, policy: Policy, shown: Shown) -> None:
         self._policy, self._shown = policy, shown
         met = list(rules_met(policy, policy.frame(ANY_TIME), shown))
-        self._assignments = sorted({one.assignment for one in met})
-        self._ends = any(one.until is not None for one in met)
+        self._assignments = sorted({contender.assignment for contender in met})
+        self._ends = any(contender.until is not None for contender in met)
         self._known: dict[tuple[object, ...], Ruling] = {}
 
     def rule(self, frame: Frame, to_gateway: bool) -> Ruling:

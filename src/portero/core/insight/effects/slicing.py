@@ -54,7 +54,7 @@ class Cutter:
         self._catalogue = catalogue
         self._showing = Showing(estate, index, catalogue)
         self._in_force = [assignment for assignment in estate.assignments if assignment.state is State.ACTIVE]
-        used = dict.fromkeys(one.ruleset for one in self._in_force)
+        used = dict.fromkeys(assignment.ruleset for assignment in self._in_force)
         # every ruleset in use, once and without conditions
         once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
         bundle = compile_bundle(estate.apart(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
@@ -97,7 +97,7 @@ class Cutter:
 
     def on_pages_of(self, host: str) -> list[tuple[str, int]]:
         """The rules for single URLs on a host, by ruleset and number."""
-        return [(self._keys[one.assignment], one.rule) for one in self._whole.indicators.on_pages_of(host)]
+        return [(self._keys[met.assignment], met.rule) for met in self._whole.indicators.on_pages_of(host)]
 
     def _met(self, contenders: Iterable[Contender]) -> list[Met]:
         return [
@@ -107,9 +107,18 @@ class Cutter:
     def likeness(self, shown: Shown) -> Hashable:
         """What is equal for subjects of which the same becomes in every circumstance."""
         met = list(rules_met(self._whole, self._frame, shown))
-        places = {narrowness: place for place, narrowness in enumerate(sorted({one.narrowness for one in met}))}
+        places = {
+            narrowness: place for place, narrowness in enumerate(sorted({contender.narrowness for contender in met}))
+        }
         listed = frozenset(
-            (self._keys[one.assignment], one.action, one.until, one.broad, places[one.narrowness]) for one in met
+            (
+                self._keys[contender.assignment],
+                contender.action,
+                contender.until,
+                contender.broad,
+                places[contender.narrowness],
+            )
+            for contender in met
         )
         visited = shown.visited
         return (
@@ -124,8 +133,8 @@ class Cutter:
         """The estate with nothing but what concerns these subjects."""
         wanted: dict[str, set[int]] = defaultdict(set)
         for shown in subjects.values():
-            for one in self._met(rules_met(self._whole, self._frame, shown)):
-                wanted[one.ruleset].add(one.rule)
+            for met in self._met(rules_met(self._whole, self._frame, shown)):
+                wanted[met.ruleset].add(met.rule)
         for assignment in self._in_force:
             if assignment.replaces_weaker:
                 last = _last_to_decide(self.estate.ruleset_by_key[assignment.ruleset], assignment)
@@ -137,14 +146,14 @@ class Cutter:
             rules = tuple(ruleset.rules[number - 1] for number in numbers[key])
             # a part of a valid ruleset is valid: not checked again
             rulesets.append(ruleset.model_copy(update={"rules": rules}))
-        assignments = tuple(one for one in self._in_force if one.ruleset in wanted)
+        assignments = tuple(assignment for assignment in self._in_force if assignment.ruleset in wanted)
         hosts = {subject.visited.visit.host for subject in subjects.values() if subject.visited}
         table = self._whole.indicators
         services = {service.key for host in hosts if (service := table.service_of(host)) is not None}
         estate = self.estate.apart(
             rulesets=tuple(rulesets),
             assignments=assignments,
-            services=tuple(one for one in self.estate.services if one.key in services),
+            services=tuple(service_ for service_ in self.estate.services if service_.key in services),
             corrections=(),
             notices=(),
         )

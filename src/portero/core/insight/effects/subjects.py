@@ -70,7 +70,12 @@ class KnownSubjects(NamedTuple):
         """Of some estates together."""
         several = list(estates)
         services = [service for estate in several for service in estate.services]
-        return cls(services, [one for estate in several for one in estate.application_sets], programs, catalogue)
+        return cls(
+            services,
+            [application_set for estate in several for application_set in estate.application_sets],
+            programs,
+            catalogue,
+        )
 
 
 def subjects_of(kind: RulesetKind, selector: Selector, known: KnownSubjects) -> Iterator[Subject]:
@@ -167,7 +172,7 @@ def programs_of(application_set: ApplicationSet, known: KnownSubjects) -> list[A
     if not held:
         made = [Application(sha256=frozen_member) for frozen_member in application_set.frozen_members or ()]
         made += [one for condition in application_set.include if (one := _described(condition)) is not None]
-        held = [one for one in made if _fits(test, one, known)]
+        held = [program for program in made if _fits(test, program, known)]
     return held[:MOST_PROGRAMS]
 
 

@@ -100,9 +100,9 @@ class Sweep:
 
     def __init__(self, slices: Sequence[Slice], crowd: Crowd, directory: Directory, now: datetime) -> None:
         self._slices = slices
-        self._calendar = Calendar([one.estate for one in slices], now)
-        self._people = people_of([one.estate for one in slices], directory)
-        self._named = frozenset(name for one in slices for name in one.estate.named_devices)
+        self._calendar = Calendar([part.estate for part in slices], now)
+        self._people = people_of([part.estate for part in slices], directory)
+        self._named = frozenset(name for part in slices for name in part.estate.named_devices)
         self._policies: dict[tuple[int, tuple[str, ...], str], Policy] = {}
         self._classes: dict[Sort, list[list[Member]]] = defaultdict(list)
         for sort, members in crowd.sorts.items():

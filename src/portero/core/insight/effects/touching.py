@@ -182,7 +182,7 @@ class Touched:
 
 def _differing(before: Ruleset | None, after: Ruleset | None) -> Iterator[tuple[RulesetKind, Selector]]:
     """The selectors of which a ruleset says something else than before."""
-    old, new = ({rule.selector: rule for rule in one.rules} if one else {} for one in (before, after))
+    old, new = ({rule.selector: rule for rule in ruleset.rules} if ruleset else {} for ruleset in (before, after))
     whole = before is None or after is None or (before.feed, before.kind) != (after.feed, after.kind)
     for ruleset, own, other in ((after, new, old), (before, old, new)):
         if ruleset is None:

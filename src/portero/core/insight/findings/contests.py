@@ -122,7 +122,7 @@ class _Arena:
     def enter(self, shown: Shown) -> tuple[frozenset[Met], bool]:
         """The rules that match, and whether any two of them can meet."""
         others, indicators, sites = self._cutter.contests(shown)
-        every = frozenset(one for contest in (*others, indicators, sites) for one in contest)
+        every = frozenset(meeting for contest in (*others, indicators, sites) for meeting in contest)
         if any(map(self._is_contest, (*others, indicators, sites))):
             return every, True
         warns = any(indicator.action is Action.WARN or indicator.ruleset in self._warning for indicator in indicators)
@@ -144,7 +144,7 @@ class _Arena:
 
     def keys(self, met: Iterable[Met]) -> Iterator[tuple[str, int]]:
         """The rules by assignment and number."""
-        return ((key, one.rule) for one in met for key in self.by_ruleset[one.ruleset])
+        return ((key, meeting.rule) for meeting in met for key in self.by_ruleset[meeting.ruleset])
 
 
 def _contested(

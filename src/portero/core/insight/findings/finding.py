@@ -44,10 +44,10 @@ def find_all(
     told = list(alone.find())
     contests = hold_contests(estate, world, world.cutter(estate), rulesets)
     met = _Judge(estate, world, alone.puts, contests).find()
-    told += [one for one in met if rulesets is None or _is_about(one.finding, rulesets)]
-    told.sort(key=lambda one: (SEVERITIES.index(one.finding.severity), -one.finding.devices, one.finding.id))
-    items = tuple(one.finding for one in told)
-    return Found(items, {one.finding.id: one.devices for one in told}, contests.complete)
+    told += [put for put in met if rulesets is None or _is_about(put.finding, rulesets)]
+    told.sort(key=lambda put: (SEVERITIES.index(put.finding.severity), -put.finding.devices, put.finding.id))
+    items = tuple(put.finding for put in told)
+    return Found(items, {put.finding.id: put.devices for put in told}, contests.complete)
 
 
 def _is_about(one: Finding, rulesets: Collection[str]) -> bool:
@@ -119,7 +119,7 @@ class _Judge:
                 assignments=(pair.winner, pair.loser),
                 rulesets=tuple(dict.fromkeys((winner.ruleset, loser.ruleset))),
                 groups=tuple(key for key in (pair.winner_target, pair.loser_target) if key),
-                rules=self._rules(one for meeting, _ in met for one in (meeting.winner, meeting.loser)),
+                rules=self._rules(side for meeting, _ in met for side in (meeting.winner, meeting.loser)),
                 devices=devices,
                 remedies=[*self._raising(pair), ("pause-assignment", {"assignment": pair.winner})],
             )
@@ -154,7 +154,7 @@ class _Judge:
                 assignments=(pair.loser, pair.winner),
                 rulesets=(loser.ruleset, winner.ruleset),
                 groups=tuple(key for key in (pair.loser_target, pair.winner_target) if key),
-                rules=self._rules(one for meeting, _ in met for one in (meeting.loser, meeting.winner)),
+                rules=self._rules(side for meeting, _ in met for side in (meeting.loser, meeting.winner)),
                 devices=devices,
                 remedies=[("replace-weaker", {"assignment": pair.loser})],
             )
