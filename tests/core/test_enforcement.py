@@ -12,8 +12,9 @@ from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.members import facts_from
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.coverage import CoverageTable
-from portero.core.nouns.device import Facts, LayerMode, Layers, Lifecycle
+from portero.core.nouns.device import Facts, Lifecycle
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LayerMode, Layers
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain

@@ -10,11 +10,12 @@ import pytest
 from portero.core import sentences
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.caveat import CaveatCode
 from portero.core.nouns.readiness import BlockerCode
 from portero.core.nouns.revision import Change
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
-from portero.core.nouns.verdict import Aside, CaveatCode, RuleReference, Rung
+from portero.core.nouns.verdict import Aside, RuleReference, Rung
 
 
 def ruleset(kind: str, *rules: dict) -> Ruleset:

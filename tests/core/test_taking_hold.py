@@ -15,9 +15,9 @@ from portero.core.insight.taking_hold import FEW, hidden_content, hindrances, ho
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.preview import VerdictChange, effect_of
 from portero.core.nouns.readiness import BlockerCode
-from portero.core.nouns.verdict import Layer
 
 COVERAGE = Estate().coverage_table
 CHROMIUM = {"name": "chromium", "version": "140", "managed": True}

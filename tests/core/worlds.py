@@ -15,8 +15,8 @@ from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import LayerMode
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.layer import LayerMode
 
 # search terms and media types are looked at on a page of which nothing else is known, not even a category
 HOSTS = MemoryIndex({**INDEX, ELSEWHERE: ()})

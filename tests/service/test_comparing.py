@@ -13,10 +13,11 @@ from conftest import group, ruleset
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.correction import Correction
-from portero.core.nouns.device import Facts, Layers
+from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.feed import Feed
 from portero.core.nouns.feed_comparison import FeedComparison
+from portero.core.nouns.layer import Layers
 from portero.core.nouns.ruleset import Ruleset
 from portero.service.keepers import Keepers
 from portero.store.database import StoreProblem

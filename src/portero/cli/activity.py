@@ -15,6 +15,7 @@ from portero.cli.command import (
     add_limit,
     present,
 )
+from portero.client import Portero
 from portero.core.nouns.activity import Activity
 
 
@@ -65,12 +66,12 @@ def _print_activity(found: list[Activity]) -> None:
     output.print_table(headings, rows)
 
 
-def _follow(portero: object, seen: list[Activity], filters: dict[str, object]) -> None:
+def _follow(portero: Portero, seen: list[Activity], filters: dict[str, object]) -> None:
     known = {(activity.device, activity.seq) for activity in seen}
     try:
         while True:
             time.sleep(1)
-            newest = list(portero.activity.list(limit=50, **filters))  # type: ignore[attr-defined]
+            newest = list(portero.activity.list(limit=50, **filters))
             fresh = [activity for activity in newest if (activity.device, activity.seq) not in known]
             if fresh:
                 _print_activity(fresh)

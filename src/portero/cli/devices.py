@@ -21,7 +21,8 @@ from portero.cli.command import (
 )
 from portero.client import Invalid
 from portero.core import wording
-from portero.core.nouns.device import LAYERS, Browser, Device
+from portero.core.nouns.device import Browser, Device
+from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.readiness import BlockerCode, Readiness
 
 

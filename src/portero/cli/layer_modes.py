@@ -15,7 +15,7 @@ from portero.cli.command import (
 )
 from portero.client import Portero
 from portero.core import wording
-from portero.core.nouns.device import LAYERS, LayerMode
+from portero.core.nouns.layer import LAYERS, LayerMode
 from portero.core.nouns.settings import GroupLayers
 
 

@@ -11,7 +11,7 @@ from portero.cli.command import (
     present,
 )
 from portero.core import sentences, wording
-from portero.core.nouns.device import LAYERS
+from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.readiness import FleetReadiness
 
 

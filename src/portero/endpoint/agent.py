@@ -15,10 +15,11 @@ import msgspec
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
-from portero.core.nouns.device import LAYERS, Facts, LayerMode, Layers
+from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
+from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
-from portero.core.nouns.verdict import Layer, LayerVerdict
+from portero.core.nouns.verdict import LayerVerdict
 from portero.core.resolving.bundles import BundleNotice, with_overlay
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings

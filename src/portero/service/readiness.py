@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from portero.core import sentences
 from portero.core.insight.readiness import Obstacle, readiness
 from portero.core.matching.members import facts_from
-from portero.core.nouns.device import LAYERS, Device, LayerMode, LayerName
+from portero.core.nouns.device import Device
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, Op
 from portero.core.nouns.readiness import (
     ORDER,

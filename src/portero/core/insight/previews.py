@@ -20,9 +20,9 @@ from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.preview import Effect, VerdictChange, effect_of
 from portero.core.nouns.revision import Change
-from portero.core.nouns.verdict import Layer
 from portero.core.resolving.bundles import compile_bundle
 
 MOST_SUBJECTS = 20_000

@@ -8,8 +8,8 @@ from typing import NamedTuple
 from portero.core import sentences
 from portero.core.matching.members import Item, MemberFacts
 from portero.core.nouns.coverage import Control, CoverageTable, Reach
-from portero.core.nouns.device import LAYERS, LayerMode, LayerName
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.readiness import ORDER, Blocker, BlockerCode, LayerReadiness, Readiness
 from portero.core.nouns.versions import version_key
 

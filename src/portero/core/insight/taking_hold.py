@@ -11,10 +11,10 @@ from portero.core.insight.readiness import NOT_IN_THE_WAY, Obstacle
 from portero.core.matching.members import Member, Shared
 from portero.core.nouns.coverage import CoverageTable, Reach
 from portero.core.nouns.device import Lifecycle
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.preview import Hindrance, TakingHold, VerdictChange
 from portero.core.nouns.readiness import BlockerCode
 from portero.core.nouns.urls import UrlPattern
-from portero.core.nouns.verdict import Layer
 
 FEW = 12
 _PARTS = (("half", 0.5), ("most", 0.9), ("all", 1.0))

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from enum import StrEnum
 from ipaddress import ip_address
-from typing import Annotated, Literal, get_args
+from typing import Annotated
 from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field, StringConstraints
 
 from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
+from portero.core.nouns.layer import Layers, LayerVersions
 from portero.core.nouns.rollout import RolloutState
 
 
@@ -54,18 +55,6 @@ class Place(StrEnum):
     OFF_SITE = "off-site"
 
 
-class LayerMode(StrEnum):
-    """What a layer of a machine does."""
-
-    ENFORCING = "enforcing"
-    OBSERVING = "observing"
-    OFF = "off"
-
-
-LayerName = Literal["filter", "browser", "startup"]
-LAYERS: tuple[LayerName, ...] = get_args(LayerName)
-
-
 class Lifecycle(StrEnum):
     """Where a device stands with the service; `silent` is derived from its own rhythm of check-ins."""
 
@@ -102,27 +91,6 @@ class Browser(Noun):
     version: Text | None = None
     managed: bool = False
     application: Application | None = None
-
-
-class Layers(Noun):
-    """What each enforcement layer of the machine does, as it reports."""
-
-    filter: LayerMode | None = None
-    browser: LayerMode | None = None
-    startup: LayerMode | None = None
-
-    def mode(self, layer: str) -> LayerMode | None:
-        """What is said of one layer."""
-        mode: LayerMode | None = getattr(self, layer)
-        return mode
-
-
-class LayerVersions(Noun):
-    """The version of the program behind each enforcement layer, as the machine reports."""
-
-    filter: Text | None = None
-    browser: Text | None = None
-    startup: Text | None = None
 
 
 class Facts(Noun):

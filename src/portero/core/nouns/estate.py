@@ -13,10 +13,11 @@ from portero.core.nouns.assignment import Assignment, DeviceTarget
 from portero.core.nouns.base import Fault, Key, Noun, doubled, unknown_word
 from portero.core.nouns.correction import Correction
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
-from portero.core.nouns.device import DocumentDevice, LayerMode
+from portero.core.nouns.device import DocumentDevice
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.notice import STANDARD_NOTICE, Notice
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.registry import nouns_of, parts_of

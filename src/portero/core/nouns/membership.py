@@ -21,7 +21,8 @@ from pydantic import (
 )
 
 from portero.core.nouns.base import Noun, Text, tag, unknown_word
-from portero.core.nouns.device import Kind, LayerMode, Lifecycle, Place
+from portero.core.nouns.device import Kind, Lifecycle, Place
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.versions import version_key
 
 

@@ -10,9 +10,9 @@ from pydantic import Field
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.finding import Finding
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.readiness import BlockerCode
 from portero.core.nouns.revision import Change
-from portero.core.nouns.verdict import Layer
 
 
 class Effect(StrEnum):

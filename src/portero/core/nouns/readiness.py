@@ -8,7 +8,7 @@ from typing import Annotated
 from pydantic import Field
 
 from portero.core.nouns.base import Key, Noun
-from portero.core.nouns.device import LayerMode, LayerName
+from portero.core.nouns.layer import LayerMode, LayerName
 from portero.core.nouns.membership import MembershipRule
 
 

@@ -9,7 +9,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import Key, Noun
-from portero.core.nouns.device import LayerMode
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import WebHost
 

@@ -10,14 +10,8 @@ from pydantic import Field
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import Noun
-
-
-class Layer(StrEnum):
-    """A place where something is enforced on a machine."""
-
-    BROWSER = "browser"
-    FILTER = "filter"
-    STARTUP = "startup"
+from portero.core.nouns.caveat import Caveat
+from portero.core.nouns.layer import Layer
 
 
 class Gap(StrEnum):
@@ -109,35 +103,6 @@ class LayerVerdict(Noun):
         tuple[AsideRule, ...] | None, Field(description="Rules that would match and do not count now; on request.")
     ] = None
     note: Annotated[str | None, Field(description="What should be known of how this was reckoned.")] = None
-
-
-class CaveatCode(StrEnum):
-    """Why the effective verdict differs from, or is weaker than, the intended one."""
-
-    NOT_ENROLLED = "not-enrolled"
-    NEVER_APPLIED = "never-applied"
-    STALE_BUNDLE = "stale-bundle"
-    STALE_INDEX = "stale-index"
-    SILENT = "silent"
-    FILTER_OFF = "filter-off"
-    FILTER_OBSERVING = "filter-observing"
-    NOTICE_HIDDEN = "notice-hidden"
-    PATH_HIDDEN = "path-hidden"
-    CONTENT_HIDDEN = "content-hidden"
-    BROWSER_UNMANAGED = "browser-unmanaged"
-    STARTUP_OFF = "startup-off"
-    STARTUP_OBSERVING = "startup-observing"
-    TRUSTED_GATEWAY = "trusted-gateway"
-    FACT_MISSING = "fact-missing"
-
-
-class Caveat(Noun):
-    """One caveat, with its remedy."""
-
-    code: CaveatCode
-    layer: Layer | None = None
-    detail: str
-    remedy: str
 
 
 class Intended(Noun):

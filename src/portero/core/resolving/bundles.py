@@ -14,8 +14,8 @@ import msgspec
 from portero.core.nouns.action import overridden
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment, DeviceTarget, State
-from portero.core.nouns.device import LAYERS
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 

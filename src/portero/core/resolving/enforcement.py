@@ -9,9 +9,11 @@ from typing import NamedTuple
 from portero.core import sentences
 from portero.core.matching.membership_conditions import is_within
 from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Control, CoverageTable, Reach
-from portero.core.nouns.device import Browser, Facts, LayerMode, Layers, Lifecycle, Place
-from portero.core.nouns.verdict import Caveat, CaveatCode, Layer, LayerVerdict
+from portero.core.nouns.device import Browser, Facts, Lifecycle, Place
+from portero.core.nouns.layer import Layer, LayerMode, Layers
+from portero.core.nouns.verdict import LayerVerdict
 from portero.core.resolving.bundles import Bundle
 from portero.core.resolving.policy import Policy
 

@@ -11,20 +11,19 @@ from portero.core.matching.categories import CategoryIndex, Entry, look_up
 from portero.core.matching.searches import searched
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, Place
 from portero.core.nouns.essentials import is_essential
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX
 from portero.core.nouns.urls import Visit, address_of, normal_address, parse_visit
 from portero.core.nouns.verdict import (
     Blocks,
     CategoryVerdict,
-    Caveat,
-    CaveatCode,
     Effective,
     Explanation,
     Intended,
-    Layer,
     LayerVerdict,
     gap_between,
     strictest,

@@ -7,18 +7,10 @@ from collections.abc import Callable, Hashable, Iterable, Iterator
 from portero.core import sentences
 from portero.core.matching.applications import Started
 from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import Visit
-from portero.core.nouns.verdict import (
-    Aside,
-    AsideRule,
-    Layer,
-    LayerVerdict,
-    LostRule,
-    RuleReference,
-    Rung,
-    ThisDevice,
-)
+from portero.core.nouns.verdict import Aside, AsideRule, LayerVerdict, LostRule, RuleReference, Rung, ThisDevice
 from portero.core.resolving.deciding import Visited, matches, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import REPLACED, Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy

@@ -1,5 +1,13 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
+from portero.core.sentences.caveats import (
+    caveat,
+    facts_missing,
+    fields_missing,
+    layer_not_reported,
+    not_reached,
+    unmanaged,
+)
 from portero.core.sentences.changes import change_details
 from portero.core.sentences.content import capacity, every, feed_failed, feed_sentence, feed_waits
 from portero.core.sentences.findings import (
@@ -43,22 +51,16 @@ from portero.core.sentences.verdicts import (
     NOTHING_IN_PLAY,
     PROVISIONAL,
     aside_because,
-    caveat,
     decided_because,
     does,
-    facts_missing,
-    fields_missing,
-    layer_not_reported,
     left_to_gateway,
     listed_because,
     lost_because,
     meant_to,
-    not_reached,
     notice_sentence,
     replaced_because,
     started_because,
     target_words,
-    unmanaged,
 )
 from portero.core.sentences.when import application_set_sentence, schedule_now, schedule_sentence
 

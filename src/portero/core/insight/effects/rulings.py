@@ -8,8 +8,7 @@ from typing import NamedTuple
 
 from portero.core.insight.effects.subjects import Shown
 from portero.core.nouns.action import STRICTNESS, Action
-from portero.core.nouns.device import LayerMode
-from portero.core.nouns.verdict import Layer
+from portero.core.nouns.layer import Layer, LayerMode
 from portero.core.resolving.deciding import decide, matches, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Frame, Policy

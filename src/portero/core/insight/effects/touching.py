@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, subjects_of
 from portero.core.nouns.assignment import Assignment, State
-from portero.core.nouns.device import LAYERS, LayerName
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LAYERS, LayerName
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule, RulesetKind
 from portero.core.nouns.ruleset import Ruleset

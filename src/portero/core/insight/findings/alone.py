@@ -20,11 +20,12 @@ from portero.core.matching.windows import FURTHEST, Windows
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.coverage import Reach
-from portero.core.nouns.device import Application, LayerMode
+from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import ESSENTIALS
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 

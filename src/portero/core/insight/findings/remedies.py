@@ -8,10 +8,10 @@ from typing import Any
 
 from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import Assignment, State
-from portero.core.nouns.device import LayerMode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.settings import GroupLayers

@@ -1,0 +1,37 @@
+"""What keeps the intended verdict from holding on a machine, or makes it weaker there; each with its remedy."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from portero.core.nouns.base import Noun
+from portero.core.nouns.layer import Layer
+
+
+class CaveatCode(StrEnum):
+    """Why the effective verdict differs from, or is weaker than, the intended one."""
+
+    NOT_ENROLLED = "not-enrolled"
+    NEVER_APPLIED = "never-applied"
+    STALE_BUNDLE = "stale-bundle"
+    STALE_INDEX = "stale-index"
+    SILENT = "silent"
+    FILTER_OFF = "filter-off"
+    FILTER_OBSERVING = "filter-observing"
+    NOTICE_HIDDEN = "notice-hidden"
+    PATH_HIDDEN = "path-hidden"
+    CONTENT_HIDDEN = "content-hidden"
+    BROWSER_UNMANAGED = "browser-unmanaged"
+    STARTUP_OFF = "startup-off"
+    STARTUP_OBSERVING = "startup-observing"
+    TRUSTED_GATEWAY = "trusted-gateway"
+    FACT_MISSING = "fact-missing"
+
+
+class Caveat(Noun):
+    """One caveat, with its remedy."""
+
+    code: CaveatCode
+    layer: Layer | None = None
+    detail: str
+    remedy: str

@@ -1,0 +1,134 @@
+"""Caveats in words, each with its remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from portero.core.nouns.caveat import Caveat, CaveatCode
+from portero.core.nouns.layer import Layer
+from portero.core.wording import LAYER_WORDS, joined
+
+
+def not_reached(browser: str | None, scheme: str) -> Caveat:
+    """The caveat of a browser that the filter does not reach."""
+    return Caveat(
+        code=CaveatCode.FILTER_OFF,
+        layer=Layer.FILTER,
+        detail=f"By the coverage table the filter does not reach {browser or 'this browser'} over {scheme} here.",
+        remedy="Keep this browser from starting, or mend the coverage table where it is out of date.",
+    )
+
+
+def unmanaged(browser: str) -> Caveat:
+    """The caveat of a browser that takes no managed policy."""
+    return Caveat(
+        code=CaveatCode.BROWSER_UNMANAGED,
+        layer=Layer.BROWSER,
+        detail=f"A site list is in play, but {browser} on this machine takes no managed policy, so nothing holds it.",
+        remedy="Let the browser take managed policy, keep it from starting, or use indicators instead.",
+    )
+
+
+def layer_not_reported(layer: Layer) -> Caveat:
+    """The caveat of a layer of which the machine does not say what it does."""
+    return Caveat(
+        code=CaveatCode.FACT_MISSING,
+        layer=layer,
+        detail=f"This machine does not report what its {LAYER_WORDS[layer]} does; it is taken as enforcing.",
+        remedy="Let it check in with a newer endpoint.",
+    )
+
+
+_TAKEN_AS = {
+    "zone": "no time zone, so that schedules on its own clock run on UTC",
+    "place": "no place, so that it counts as off-site",
+    "last_start": "not when it last started, so that what holds until then still holds",
+}
+
+
+def facts_missing(layer: Layer, facts: Sequence[str]) -> Caveat:
+    """The caveat of rules that hang on facts which the machine does not report."""
+    told = joined([_TAKEN_AS[fact] for fact in facts])
+    return Caveat(
+        code=CaveatCode.FACT_MISSING,
+        layer=layer,
+        detail=f"A rule depends on it, and this machine reports {told}.",
+        remedy="Let the machine report it, or leave it out of the assignment.",
+    )
+
+
+def fields_missing(fields: Sequence[str]) -> Caveat:
+    """The caveat of startup rules that look at what is not known of the program."""
+    return Caveat(
+        code=CaveatCode.FACT_MISSING,
+        layer=Layer.STARTUP,
+        detail=f"Rules look at the program's {joined(fields)}, which this attempt does not carry; they match nothing.",
+        remedy="Say more about the program, or name it by something that is known.",
+    )
+
+
+_CAVEATS: dict[CaveatCode, tuple[str, str]] = {
+    CaveatCode.NOT_ENROLLED: (
+        "This machine has never joined, so nothing of the estate reaches it.",
+        "Give it an enrolment code and let it join.",
+    ),
+    CaveatCode.NEVER_APPLIED: (
+        "This machine has joined but has not applied any bundle yet.",
+        "See that it can reach the service; it applies its bundle at the first check-in.",
+    ),
+    CaveatCode.STALE_BUNDLE: (
+        "This machine does not hold the newest bundle yet.",
+        "Wait for its next check-in; the roll-out page says when to expect it.",
+    ),
+    CaveatCode.STALE_INDEX: (
+        "This machine does not hold the newest category index yet, so it may see the host in other categories.",
+        "Wait for its next check-in; a correction of the host travels with the bundle.",
+    ),
+    CaveatCode.SILENT: (
+        "This machine has missed its check-ins, so nobody knows what it does now.",
+        "See that it is switched on and reaches the service.",
+    ),
+    CaveatCode.FILTER_OFF: (
+        "The filter of this machine is off, so nothing is stopped.",
+        "Switch its filter on.",
+    ),
+    CaveatCode.FILTER_OBSERVING: (
+        "The filter of this machine only records, so nothing is stopped.",
+        "Set its filter to enforcing.",
+    ),
+    CaveatCode.NOTICE_HIDDEN: (
+        "Over https the filter sees no page to put the notice in: a block shows as a refused connection, and a"
+        " warning is recorded while the visit goes on.",
+        "Tell people what a refused connection means; where a warning is not enough, block.",
+    ),
+    CaveatCode.PATH_HIDDEN: (
+        "A rule names a path or a query, and over https this browser's traffic shows the filter only the host.",
+        "Name the whole host, or use a site list in a browser that takes managed policy.",
+    ),
+    CaveatCode.CONTENT_HIDDEN: (
+        "A rule names a search term or a media type, which the filter cannot see over https.",
+        "Name the host or its category instead.",
+    ),
+    CaveatCode.BROWSER_UNMANAGED: (
+        "The browser layer of this machine does not enforce, so its browsers are handed no site list.",
+        "Switch its browser layer on.",
+    ),
+    CaveatCode.STARTUP_OFF: (
+        "The startup layer of this machine is off, so every program starts.",
+        "Switch its startup layer on.",
+    ),
+    CaveatCode.STARTUP_OBSERVING: (
+        "The startup layer of this machine only records, so every program starts.",
+        "Set its startup layer to enforcing.",
+    ),
+    CaveatCode.TRUSTED_GATEWAY: (
+        "On this site the estate leaves filtering to the gateway; what the gateway stops is not known here.",
+        "See that the gateway carries the same policy, or take its network out of the settings.",
+    ),
+}
+
+
+def caveat(code: CaveatCode, layer: Layer | None = None) -> Caveat:
+    """The caveat with its detail and remedy."""
+    detail, remedy = _CAVEATS[code]
+    return Caveat(code=code, layer=layer, detail=detail, remedy=remedy)
