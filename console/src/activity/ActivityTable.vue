@@ -29,39 +29,39 @@ function correct(one: Activity) {
       </BTr>
     </BThead>
     <BTbody>
-      <BTr v-for="one in items" :key="`${one.device}/${one.seq}`">
-        <BTd><RelativeTime :at="one.at" /></BTd>
-        <BTd v-if="machine"><MachineName :id="one.device" :hostname="one.hostname" /></BTd>
-        <BTd><PersonName :name="one.user" /></BTd>
+      <BTr v-for="item in items" :key="`${item.device}/${item.seq}`">
+        <BTd><RelativeTime :at="item.at" /></BTd>
+        <BTd v-if="machine"><MachineName :id="item.device" :hostname="item.hostname" /></BTd>
+        <BTd><PersonName :name="item.user" /></BTd>
         <BTd
-          ><ActionMark :action="shownAction(one.verdict, one.logged)" /><span
-            v-if="one.continued"
+          ><ActionMark :action="shownAction(item.verdict, item.logged)" /><span
+            v-if="item.continued"
             class="dim small"
           >
             went on</span
           ></BTd
         >
         <BTd
-          ><RouterLink :to="{ name: 'find', query: { q: one.host } }" :title="one.url"
-            ><code class="host">{{ one.host }}</code></RouterLink
-          ><span v-if="one.test" class="dim small"> test host</span></BTd
+          ><RouterLink :to="{ name: 'find', query: { q: item.host } }" :title="item.url"
+            ><code class="host">{{ item.host }}</code></RouterLink
+          ><span v-if="item.test" class="dim small"> test host</span></BTd
         >
         <BTd class="sub"
-          ><template v-if="one.winner"
-            >{{ one.winner.ruleset }} on {{ one.winner.target
-            }}<span v-if="one.winner.feed" class="small">, from a feed</span></template
+          ><template v-if="item.winner"
+            >{{ item.winner.ruleset }} on {{ item.winner.target
+            }}<span v-if="item.winner.feed" class="small">, from a feed</span></template
           ></BTd
         >
         <BTd
-          ><code v-if="one.reference" class="text-nowrap">{{ one.reference }}</code></BTd
+          ><code v-if="item.reference" class="text-nowrap">{{ item.reference }}</code></BTd
         >
         <BTd v-if="mayAuthor" class="text-end"
           ><BButton
-            v-if="!one.test"
+            v-if="!item.test"
             variant="link"
             class="p-0 small"
-            :aria-label="`Correct… the categories of ${one.host}`"
-            @click="correct(one)"
+            :aria-label="`Correct… the categories of ${item.host}`"
+            @click="correct(item)"
             >Correct…</BButton
           ></BTd
         >

@@ -34,14 +34,14 @@ function drop(key: string) {
     <p v-if="setState.error.value ?? remove.error.value" class="wrong" role="alert">
       <Icon name="exclamation" /> {{ (setState.error.value ?? remove.error.value)!.message }}
     </p>
-    <section v-for="one in cell?.cells" :key="one.assignment" class="one">
-      <p class="mb-1"><BoardMarks :cell="one" /> {{ one.sentence }}</p>
+    <section v-for="entry in cell?.cells" :key="entry.assignment" class="one">
+      <p class="mb-1"><BoardMarks :cell="entry" /> {{ entry.sentence }}</p>
       <div v-if="mayAuthor">
-        <BButton variant="light" @click="emit('edit', one.assignment)">Change…</BButton>{{ ' ' }}
-        <BButton variant="light" @click="turn(one.assignment)">{{
-          one.state === 'active' ? 'Pause…' : 'Put in force…'
+        <BButton variant="light" @click="emit('edit', entry.assignment)">Change…</BButton>{{ ' ' }}
+        <BButton variant="light" @click="turn(entry.assignment)">{{
+          entry.state === 'active' ? 'Pause…' : 'Put in force…'
         }}</BButton>{{ ' ' }}
-        <BButton variant="light" @click="drop(one.assignment)">Remove…</BButton>
+        <BButton variant="light" @click="drop(entry.assignment)">Remove…</BButton>
       </div>
     </section>
     <BButton v-if="mayAuthor" variant="link" class="px-0" @click="emit('edit')"

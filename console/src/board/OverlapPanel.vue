@@ -79,10 +79,10 @@ const columns = computed(() =>
                 <span v-if="!saidBy(row, target).length" class="dim">–</span>
               </BTd>
               <BTd>
-                <div v-for="(one, number) in row.outcomes" :key="number" class="said">
-                  <ActionMark :action="one.verdict" />
-                  <span v-if="one.when" class="small dim">{{ one.when }}</span>
-                  <span v-if="one.by" class="small">by {{ one.by }}</span>
+                <div v-for="(outcome, number) in row.outcomes" :key="number" class="said">
+                  <ActionMark :action="outcome.verdict" />
+                  <span v-if="outcome.when" class="small dim">{{ outcome.when }}</span>
+                  <span v-if="outcome.by" class="small">by {{ outcome.by }}</span>
                 </div>
               </BTd>
               <BTd class="text-end">

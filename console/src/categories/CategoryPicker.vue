@@ -40,9 +40,9 @@ const DERIVED = 'uncategorised'
       <div class="families" tabindex="0" role="group" aria-label="All categories">
         <div v-for="family in families" :key="family.key">
           <p class="family">{{ family.name }}</p>
-          <template v-for="one in family.categories" :key="one.key">
-            <BFormCheckbox v-if="one.key !== DERIVED" v-model="chosen" :value="one.key"
-              ><span :title="one.definition">{{ one.name }}</span></BFormCheckbox
+          <template v-for="category in family.categories" :key="category.key">
+            <BFormCheckbox v-if="category.key !== DERIVED" v-model="chosen" :value="category.key"
+              ><span :title="category.definition">{{ category.name }}</span></BFormCheckbox
             >
           </template>
         </div>

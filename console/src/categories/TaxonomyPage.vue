@@ -59,27 +59,27 @@ function tryOut(host: string) {
                 >{{ family.name }} <code class="dim">{{ family.key }}</code></BTh
               ></BTr
             >
-            <BTr v-for="one in family.categories" :key="one.key">
+            <BTr v-for="category in family.categories" :key="category.key">
               <BTd class="text-nowrap"
-                >{{ one.name }} <code class="small dim">{{ one.key }}</code></BTd
+                >{{ category.name }} <code class="small dim">{{ category.key }}</code></BTd
               >
               <BTd class="sub"
-                >{{ one.definition }}
-                <template v-if="one.key === 'newly-registered' && index"
+                >{{ category.definition }}
+                <template v-if="category.key === 'newly-registered' && index"
                   >Here: less than {{ index.newly_registered_days }} days ago.</template
                 ></BTd
               >
               <BTd
-                ><RouterLink :to="{ name: 'find', query: { q: one.test_host } }"
-                  ><code>{{ one.test_host }}</code></RouterLink
+                ><RouterLink :to="{ name: 'find', query: { q: category.test_host } }"
+                  ><code>{{ category.test_host }}</code></RouterLink
                 ></BTd
               >
               <BTd class="text-end text-nowrap"
                 ><BButton
                   variant="link"
                   class="p-0"
-                  :aria-label="`Try it… with ${one.name}`"
-                  @click="tryOut(one.test_host)"
+                  :aria-label="`Try it… with ${category.name}`"
+                  @click="tryOut(category.test_host)"
                   >Try it…</BButton
                 ></BTd
               >

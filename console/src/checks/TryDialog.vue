@@ -36,7 +36,7 @@ watch([known, shown, () => props.url], async () => {
       maxlength="253"
     />
     <datalist id="try-machines">
-      <option v-for="one in devices.items.value ?? []" :key="one.id" :value="one.hostname" />
+      <option v-for="item in devices.items.value ?? []" :key="item.id" :value="item.hostname" />
     </datalist>
     <VisitTry v-if="known" ref="trying" :key="known.id" :device="known.hostname" class="mt-3" />
   </BModal>

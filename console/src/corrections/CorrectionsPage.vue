@@ -67,30 +67,30 @@ function edit(one?: Correction) {
             ></BThead
           >
           <BTbody>
-            <BTr v-for="one in corrections.items.value" :key="one.host">
+            <BTr v-for="item in corrections.items.value" :key="item.host">
               <BTd
-                ><RouterLink :to="{ name: 'find', query: { q: one.host } }"
-                  ><code>{{ one.host }}</code></RouterLink
+                ><RouterLink :to="{ name: 'find', query: { q: item.host } }"
+                  ><code>{{ item.host }}</code></RouterLink
                 ></BTd
               >
-              <BTd>{{ one.categories.join(', ') }}</BTd>
-              <BTd class="sub">{{ one.feeds_say.join(', ') || 'nothing' }}</BTd>
-              <BTd>{{ one.by }}</BTd>
-              <BTd><RelativeTime :at="one.at" /></BTd>
-              <BTd class="sub">{{ one.reason }}</BTd>
+              <BTd>{{ item.categories.join(', ') }}</BTd>
+              <BTd class="sub">{{ item.feeds_say.join(', ') || 'nothing' }}</BTd>
+              <BTd>{{ item.by }}</BTd>
+              <BTd><RelativeTime :at="item.at" /></BTd>
+              <BTd class="sub">{{ item.reason }}</BTd>
               <BTd class="text-end text-nowrap">
                 <template v-if="mayAuthor">
-                  <BButton variant="link" class="p-0" :aria-label="`Edit ${one.host}`" @click="edit(one)"
+                  <BButton variant="link" class="p-0" :aria-label="`Edit ${item.host}`" @click="edit(item)"
                     >Edit</BButton
                   >
                   <BButton
                     variant="link"
                     class="p-0 ms-3"
-                    :aria-label="`Take back ${one.host}`"
+                    :aria-label="`Take back ${item.host}`"
                     @click="
                       remove.plan(
-                        { host: one.host, version: one.version },
-                        { title: `correction of ${one.host} taken back` },
+                        { host: item.host, version: item.version },
+                        { title: `correction of ${item.host} taken back` },
                       )
                     "
                     >Take back</BButton

@@ -71,9 +71,9 @@ const asCsv = computed(() => {
       <div v-if="badLines.length" class="bad" role="alert">
         <p><b>No machine was taken.</b> These lines cannot be:</p>
         <ul>
-          <li v-for="(one, place) in badLines" :key="place">
-            line {{ one.line }}<template v-if="one.field">, {{ one.field }}</template
-            >: {{ one.detail }}
+          <li v-for="(badLine, place) in badLines" :key="place">
+            line {{ badLine.line }}<template v-if="badLine.field">, {{ badLine.field }}</template
+            >: {{ badLine.detail }}
           </li>
         </ul>
       </div>

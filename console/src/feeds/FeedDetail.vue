@@ -131,8 +131,8 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
         <BButton v-if="!showAside" variant="link" class="p-0" @click="showAside = true"
           >Show what was kept aside</BButton
         >
-        <div v-for="one in aside?.items ?? []" :key="one.name" class="small">
-          <b>{{ one.name }}</b>: {{ one.problem }}
+        <div v-for="item in aside?.items ?? []" :key="item.name" class="small">
+          <b>{{ item.name }}</b>: {{ item.problem }}
         </div>
       </template>
     </section>

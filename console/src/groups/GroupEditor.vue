@@ -102,11 +102,11 @@ const done = useLeaveGuard(changed, 'Leave without saving this group?')
       <template v-if="group">
         <h2 class="mt-3">What is assigned to it</h2>
         <ul v-if="users.length" class="users">
-          <li v-for="one in users" :key="one.key">
-            <RouterLink :to="{ name: pageOf(one.ruleset), params: { ruleset: one.ruleset } }">{{
-              one.ruleset
+          <li v-for="user in users" :key="user.key">
+            <RouterLink :to="{ name: pageOf(user.ruleset), params: { ruleset: user.ruleset } }">{{
+              user.ruleset
             }}</RouterLink>
-            {{ ' ' }}<span class="sub">{{ one.sentence }}</span>
+            {{ ' ' }}<span class="sub">{{ user.sentence }}</span>
           </li>
         </ul>
         <p v-else class="sub">

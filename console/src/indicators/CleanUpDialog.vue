@@ -34,8 +34,8 @@ function go() {
               >{{ data.from_feeds.toLocaleString() }} such from feeds are left to them.</template
             >
           </p>
-          <BFormCheckbox v-for="one in REASONS" :key="one.value" v-model="because" :value="one.value"
-            >{{ data[one.value]?.toLocaleString() }} {{ one.text }}</BFormCheckbox
+          <BFormCheckbox v-for="reason in REASONS" :key="reason.value" v-model="because" :value="reason.value"
+            >{{ data[reason.value]?.toLocaleString() }} {{ reason.text }}</BFormCheckbox
           >
           <BTableSimple v-if="items.length" class="mt-3" caption-top>
             <caption class="visually-hidden">

@@ -131,30 +131,30 @@ function add() {
         >
         <BTbody>
           <BTr
-            v-for="one in rules.items.value"
-            :key="`${one.ruleset}/${one.selector}`"
-            :class="{ ended: one.ended }"
+            v-for="item in rules.items.value"
+            :key="`${item.ruleset}/${item.selector}`"
+            :class="{ ended: item.ended }"
           >
             <BTd v-if="mayEdit"
-              ><BFormCheckbox v-model="chosen" :value="one.selector" :aria-label="`Choose ${one.selector}`"
+              ><BFormCheckbox v-model="chosen" :value="item.selector" :aria-label="`Choose ${item.selector}`"
             /></BTd>
-            <BTd><ActionMark :action="one.rule.action" /></BTd>
+            <BTd><ActionMark :action="item.rule.action" /></BTd>
             <BTd
-              ><code class="selector">{{ one.selector }}</code></BTd
+              ><code class="selector">{{ item.selector }}</code></BTd
             >
             <BTd
-              ><span :title="one.rule.note ?? undefined">{{ one.rule.name }}</span></BTd
+              ><span :title="item.rule.note ?? undefined">{{ item.rule.name }}</span></BTd
             >
             <BTd v-if="!ruleset" class="mixed"
               ><RouterLink
                 class="text-nowrap"
-                :to="{ name: 'indicators', params: { ruleset: one.ruleset } }"
-                >{{ one.ruleset }}</RouterLink
-              ><span v-if="!one.assigned" class="small dim">, not assigned</span></BTd
+                :to="{ name: 'indicators', params: { ruleset: item.ruleset } }"
+                >{{ item.ruleset }}</RouterLink
+              ><span v-if="!item.assigned" class="small dim">, not assigned</span></BTd
             >
-            <BTd class="sub text-nowrap">{{ one.feed ? `feed ${one.feed}` : 'by hand' }}</BTd>
+            <BTd class="sub text-nowrap">{{ item.feed ? `feed ${item.feed}` : 'by hand' }}</BTd>
             <BTd class="sub text-nowrap"
-              >{{ one.rule.valid_until?.slice(0, 10) }}<template v-if="one.ended"> ended</template></BTd
+              >{{ item.rule.valid_until?.slice(0, 10) }}<template v-if="item.ended"> ended</template></BTd
             >
           </BTr>
         </BTbody>

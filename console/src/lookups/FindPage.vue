@@ -55,9 +55,9 @@ const places = computed(() => [
       <section class="panel" aria-label="Machines">
         <h2>Machines</h2>
         <p v-if="!devices.items.value?.length" class="sub mb-0">No machine matches.</p>
-        <div v-for="one in devices.items.value ?? []" :key="one.id">
-          <MachineName :id="one.id" :hostname="one.hostname" />
-          <span class="small dim">{{ one.facts.unit }}</span>
+        <div v-for="item in devices.items.value ?? []" :key="item.id">
+          <MachineName :id="item.id" :hostname="item.hostname" />
+          <span class="small dim">{{ item.facts.unit }}</span>
         </div>
         <RouterLink v-if="(devices.total.value ?? 0) > FEW" :to="{ name: 'devices', query: { search: text } }"
           >all {{ devices.total.value?.toLocaleString() }} machines</RouterLink
@@ -73,9 +73,9 @@ const places = computed(() => [
         <h2>Indicators</h2>
         <p v-if="!rules.items.value?.length" class="sub mb-0">No indicator matches.</p>
         <RuleFound
-          v-for="one in rules.items.value ?? []"
-          :key="`${one.ruleset}/${one.number}`"
-          :found="one"
+          v-for="item in rules.items.value ?? []"
+          :key="`${item.ruleset}/${item.number}`"
+          :found="item"
         />
         <RouterLink
           v-if="(rules.total.value ?? 0) > FEW"

@@ -110,9 +110,12 @@ function tryOut(url: string) {
       <template v-if="found.source !== 'test host' && found.source !== 'none'">
         <dt>Test hosts</dt>
         <dd>
-          <template v-for="one in found.test_hosts" :key="one.host">
-            <code>{{ one.host }}</code>
-            <BButton variant="link" class="p-0 mx-2 align-baseline" @click="tryOut(`http://${one.host}/`)"
+          <template v-for="testHost in found.test_hosts" :key="testHost.host">
+            <code>{{ testHost.host }}</code>
+            <BButton
+              variant="link"
+              class="p-0 mx-2 align-baseline"
+              @click="tryOut(`http://${testHost.host}/`)"
               >Try it…</BButton
             >
           </template>

@@ -66,9 +66,13 @@ const hold = computed(() => {
         <section v-if="preview.hindrances.length" class="panel">
           <h3>Will not hold everywhere</h3>
           <ul>
-            <li v-for="one in preview.hindrances" :key="`${one.code}${one.layer}`" class="high">
-              <Icon name="exclamation" /> {{ counted(one.devices, 'machine') }}: {{ one.detail }}
-              <span class="dim">as {{ one.examples.slice(0, 3).join(', ') }}</span>
+            <li
+              v-for="hindrance in preview.hindrances"
+              :key="`${hindrance.code}${hindrance.layer}`"
+              class="high"
+            >
+              <Icon name="exclamation" /> {{ counted(hindrance.devices, 'machine') }}: {{ hindrance.detail }}
+              <span class="dim">as {{ hindrance.examples.slice(0, 3).join(', ') }}</span>
             </li>
           </ul>
         </section>

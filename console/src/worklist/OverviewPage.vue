@@ -103,19 +103,23 @@ const asGroup = (one: BlockerCount) => ({
                 ></BThead
               >
               <BTbody>
-                <BTr v-for="one in data.blockers" :key="`${one.code}/${one.layer}`">
+                <BTr v-for="blocker in data.blockers" :key="`${blocker.code}/${blocker.layer}`">
                   <BTd class="n"
-                    ><RouterLink :to="machines(one)"
-                      ><b>{{ one.devices }}</b></RouterLink
+                    ><RouterLink :to="machines(blocker)"
+                      ><b>{{ blocker.devices }}</b></RouterLink
                     ></BTd
                   >
                   <BTd>
-                    <RouterLink :to="machines(one)">{{ of(one.code, one.layer) }}</RouterLink>
-                    <div class="small sub">{{ one.detail }}</div>
+                    <RouterLink :to="machines(blocker)">{{ of(blocker.code, blocker.layer) }}</RouterLink>
+                    <div class="small sub">{{ blocker.detail }}</div>
                   </BTd>
-                  <BTd class="sub">{{ one.remedy }}</BTd>
+                  <BTd class="sub">{{ blocker.remedy }}</BTd>
                   <BTd class="text-nowrap text-end">
-                    <RouterLink v-if="one.group_rule && mayAuthor" :to="asGroup(one)" class="btn btn-link">
+                    <RouterLink
+                      v-if="blocker.group_rule && mayAuthor"
+                      :to="asGroup(blocker)"
+                      class="btn btn-link"
+                    >
                       <Icon name="plus" /> Group of these
                     </RouterLink>
                   </BTd>

@@ -25,13 +25,13 @@ const items = computed(() => data.value?.items.slice(0, all.value ? undefined : 
           ><BTr><BTh>Severity</BTh><BTh>What</BTh><BTh>Next step</BTh></BTr></BThead
         >
         <BTbody>
-          <BTr v-for="(one, number) in items" :key="number">
-            <BTd><SeverityMark :severity="one.severity" /></BTd>
+          <BTr v-for="(item, number) in items" :key="number">
+            <BTd><SeverityMark :severity="item.severity" /></BTd>
             <BTd class="what"
-              >{{ one.sentence }} <span class="small dim">{{ one.kind }}</span></BTd
+              >{{ item.sentence }} <span class="small dim">{{ item.kind }}</span></BTd
             >
             <BTd
-              ><RouterLink :to="one.link">{{ one.next }}</RouterLink></BTd
+              ><RouterLink :to="item.link">{{ item.next }}</RouterLink></BTd
             >
           </BTr>
         </BTbody>
