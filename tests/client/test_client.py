@@ -33,6 +33,7 @@ class Script(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
     answers: list[tuple[int, object] | None] = []
     seen: list[tuple[str, str, dict[str, str], bytes]] = []
+    more: dict[str, str] = {}
 
     def _answer(self) -> None:
         length = int(self.headers.get("Content-Length") or 0)
@@ -46,6 +47,8 @@ class Script(BaseHTTPRequestHandler):
         data = value if isinstance(value, bytes) else json.dumps(value).encode()
         self.send_response(status)
         self.send_header("Content-Length", str(len(data)))
+        for name, text in Script.more.items():
+            self.send_header(name, text)
         self.end_headers()
         self.wfile.write(data)
 
@@ -163,3 +166,28 @@ def test_a_version_that_was_seen_goes_along_and_none_means_whatever_there_is(scr
 def test_nobody_there_is_told_with_the_address():
     with Portero("http://127.0.0.1:9") as portero, pytest.raises(Unreachable, match=r"http://127\.0\.0\.1:9"):
         portero.categories.taxonomy()
+
+
+@pytest.mark.parametrize("url", ["127.0.0.1:8642", "http://", "ftp://127.0.0.1"])
+def test_what_is_no_address_is_told_as_such(url):
+    with Portero(url, token="pt_x") as portero, pytest.raises(Unreachable, match="no address of a service"):
+        list(portero.groups.list())
+
+
+@pytest.mark.parametrize("token", ["pt_a\nX: y", "pt_日", "pt_ü", "two words"])
+def test_what_can_be_no_token_is_never_sent(scripted, token):
+    scripted._connection.transport.token = token
+    with pytest.raises(NotSignedIn, match="sign in again"):
+        list(scripted.groups.list())
+    assert Script.seen == []
+
+
+def test_a_service_that_asks_for_time_is_not_waited_for_in_silence(scripted):
+    Script.answers = [(503, {"status": 503, "title": "Busy", "detail": "Busy."})]
+    Script.more = {"Retry-After": "300"}
+    try:
+        with pytest.raises(Problem, match="Busy"):
+            list(scripted.groups.list())
+    finally:
+        Script.more = {}
+    assert len(Script.seen) == 1

@@ -39,8 +39,8 @@ class Context:
         if not self.settings.token.value:
             url = self.settings.url.value
             raise CommandProblem(f"not signed in to {url}; run “portero sign-in --url {url} --name NAME”")
-        client = Portero(str(self.settings.url.value), token=self.settings.token.value)
-        return client.previewing() if getattr(self.options, "preview", False) else client
+        previews = getattr(self.options, "preview", False)
+        return Portero(str(self.settings.url.value), token=self.settings.token.value, previews=previews)
 
 
 Run = Callable[[Context], int]

@@ -23,9 +23,12 @@ def run(arguments: list[str] | None = None) -> int:
     options = parser.parse_args(arguments)
     if alone:
         building.deferred = options.family != "serve"
-    from portero.cli.running import run_command  # what a command needs is loaded once it is known which one
+    try:
+        from portero.cli.running import run_command  # what a command needs is loaded once it is known which one
 
-    return run_command(options.family, arguments)
+        return run_command(options.family, arguments)
+    except KeyboardInterrupt:
+        return 130
 
 
 if __name__ == "__main__":

@@ -49,7 +49,7 @@ def run_command(family: str, arguments: Sequence[str]) -> int:
     try:
         return _done_or_previewed(context)
     except Unreachable as problem:
-        _complain(f"{problem}; is the service running?")
+        _complain(str(problem))
         return UNREACHABLE
     except NotSignedIn as problem:
         _complain(f"{problem.detail}")
@@ -65,8 +65,6 @@ def run_command(family: str, arguments: Sequence[str]) -> int:
     except ValidationError as problem:
         _complain(_invalid(problem))
         return USAGE
-    except KeyboardInterrupt:
-        return 130
     except BrokenPipeError:
         # the reader of a pipe has gone; nothing is left to say
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

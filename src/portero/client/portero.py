@@ -111,10 +111,11 @@ class Portero:
 
         >>> portero.preview(lambda asked: asked.assignments.remove("quiet-link--satellite"))   # doctest: +SKIP
         """
-        try:
-            change(self.previewing())
-        except Previewed as answer:
-            return answer.preview
+        with self.previewing() as asked:
+            try:
+                change(asked)
+            except Previewed as answer:
+                return answer.preview
         raise ValueError("the change asked for nothing that can be previewed")
 
     def previewing(self) -> Portero:

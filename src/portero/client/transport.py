@@ -13,11 +13,13 @@ from urllib.parse import urlencode, urlsplit
 
 import urllib3
 
-from portero.client.errors import Unreachable
+from portero.client.errors import NotSignedIn, Unreachable
 
 _REPEATS = 2
 _PAUSE_SECONDS = 0.2
 _SAFE = ("GET", "HEAD")
+_CONNECTIONS = 20
+"""Kept open at a time; threads that ask at once have one each."""
 
 
 class Answer(NamedTuple):
@@ -50,7 +52,9 @@ class Transport:
         self.url, self.token = url.rstrip("/"), token
         self.timeout = timeout
         proxy = _proxy_of(self.url)
-        self._pool = urllib3.ProxyManager(proxy) if proxy else urllib3.PoolManager()
+        self._pool = (
+            urllib3.ProxyManager(proxy, maxsize=_CONNECTIONS) if proxy else urllib3.PoolManager(maxsize=_CONNECTIONS)
+        )
 
     def send(
         self,
@@ -63,13 +67,16 @@ class Transport:
         headers: Mapping[str, str] | None = None,
         timeout: float | None = None,
     ) -> Answer:
-        """The service's answer, whatever it is. `timeout` in seconds, for each wait. Unreachable.
+        """The service's answer, whatever it is. `timeout` in seconds, for each wait. Unreachable; NotSignedIn for a
+        token that cannot be one.
 
         Sent again is only what is safe to: what only reads, and what carries an Idempotency-Key.
         """
+        if not self.url.startswith(("http://", "https://")):
+            raise Unreachable(f"“{self.url}” is no address of a service: write it as in http://127.0.0.1:8642")
         sent = {"Accept-Encoding": "gzip", **(headers or {})}
         if self.token:
-            sent["Authorization"] = f"Bearer {self.token}"
+            sent["Authorization"] = f"Bearer {_checked(self.token)}"
         again = method in _SAFE or "Idempotency-Key" in sent
         body = {"json": json} if json is not None else {"body": content}
         url = self.url + path + ("?" + urlencode(list(_pairs(params))) if params else "")
@@ -81,17 +88,30 @@ class Transport:
                 redirect=False,
                 timeout=timeout or self.timeout,
                 retries=urllib3.Retry(
-                    total=_REPEATS if again else 0, allowed_methods=None, backoff_factor=_PAUSE_SECONDS, other=0
+                    total=_REPEATS if again else 0,
+                    allowed_methods=None,
+                    backoff_factor=_PAUSE_SECONDS,
+                    other=0,
+                    # whoever asked is told at once, and decides
+                    respect_retry_after_header=False,
                 ),
                 **body,
             )
         except (urllib3.exceptions.HTTPError, UnicodeError) as problem:
-            raise Unreachable(f"{self.url} does not answer ({_why(problem)})") from problem
+            raise Unreachable(f"{self.url} does not answer ({_why(problem)}); is the service running?") from problem
         return Answer(answer.status, answer.headers, answer.data)
 
     def close(self) -> None:
         """Close the connections."""
         self._pool.clear()
+
+
+def _checked(token: str) -> str:
+    """The token, where it can stand in a header."""
+    if not (token.isascii() and token.isprintable() and " " not in token):
+        detail = "The token holds characters that no token has; sign in again."
+        raise NotSignedIn({"status": 401, "title": "Not signed in", "detail": detail})
+    return token
 
 
 def _pairs(params: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
@@ -117,5 +137,6 @@ def _why(problem: BaseException | None) -> str:
     while problem is not None:
         if isinstance(problem, OSError) and problem.strerror:
             return problem.strerror
-        problem = getattr(problem, "reason", None) or problem.__cause__ or problem.__context__
+        reason = getattr(problem, "reason", None)
+        problem = reason if isinstance(reason, BaseException) else problem.__cause__ or problem.__context__
     return told
