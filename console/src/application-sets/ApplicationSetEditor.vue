@@ -2,15 +2,12 @@
 import { computed } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import { useDraft } from '@/editing/useDraft'
-import { useEditing } from '@/editing/useEditing'
+import { useEditor } from '@/editing/useEditor'
 import {
   type ApplicationCondition,
   type ApplicationSet,
   type ApplicationSetBody,
-  useCreateSet,
-  usePutSet,
-  useRemoveSet,
+  sets,
   useSetSentence,
 } from './useApplicationSets'
 
@@ -18,9 +15,10 @@ import {
 const props = defineProps<{ set?: ApplicationSet }>()
 const emit = defineEmits<{ saved: [key: string] }>()
 const { mayAuthor } = useSession()
-const { draft, changed, reset, version } = useDraft(
-  () => props.set,
-  (saved) => ({
+const editor = useEditor({
+  noun: 'application set',
+  saved: () => props.set,
+  draftOf: (saved) => ({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
     following: saved?.following ?? true,
@@ -28,8 +26,16 @@ const { draft, changed, reset, version } = useDraft(
     exclude: (saved?.exclude ?? []) as ApplicationCondition[],
     frozen_members: (saved?.frozen_members ?? null) as string[] | null,
   }),
-  `application set ${props.set?.key ?? '+new'}`,
-)
+  bodyOf: (draft): ApplicationSetBody => ({
+    ...draft,
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    frozen_members: draft.following ? null : draft.frozen_members,
+  }),
+  calls: sets,
+  done: (key) => emit('saved', key),
+})
+const { draft, body, changed } = editor
 const PARTS = [
   { key: 'include', title: 'Takes in programs with', add: 'Condition' },
   { key: 'exclude', title: 'but not those with', add: 'Exclusion' },
@@ -38,62 +44,27 @@ const given = (one: ApplicationCondition) =>
   Object.entries(one).some(
     ([name, value]) => name !== 'version' && value !== '' && value !== null && value !== undefined,
   )
-const body = computed<ApplicationSetBody>(() => ({
-  ...draft.value,
-  key: draft.value.key.trim(),
-  name: draft.value.name.trim() || null,
-  frozen_members: draft.value.following ? null : draft.value.frozen_members,
-}))
 const complete = computed(() =>
   [...body.value.include, ...body.value.exclude].every(given)
     ? { ...body.value, key: body.value.key || 'new' }
     : null,
 )
 const { data: sentence } = useSetSentence(complete)
-const create = useCreateSet()
-const put = usePutSet()
-const remove = useRemoveSet()
-const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
-  create,
-  put,
-  { body, changed, version, reset },
-  'application set',
-  (key) => emit('saved', key),
-)
-function drop() {
-  const { key, version: seen } = props.set!
-  remove.plan(
-    { key, version: seen },
-    { title: `remove application set ${key}`, onSuccess: () => emit('saved', '') },
-  )
-}
 </script>
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="submit(!set)">
-      <EditorHead
-        v-model:object-key="draft.key"
-        v-model:name="draft.name"
-        noun="application set"
-        :is-new="!set"
-        key-example="remote-control"
-        name-example="Remote control"
-        :changed="changed"
-        :may-author="mayAuthor"
-        :blocked="saving || !complete"
-        @undo="reset"
-      />
+    <EditorForm
+      :editor="editor"
+      key-example="remote-control"
+      name-example="Remote control"
+      :blocked="!complete"
+      :removable="set && !set.rulesets.length"
+    >
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will hold:' : 'Holds:' }}</b> {{ sentence ?? '…' }}
       </p>
-      <SaveProblem
-        :problem="problem ?? remove.error.value"
-        :mine="body"
-        @take="takeTheirs"
-        @keep="keepMine"
-      />
-    </form>
+    </EditorForm>
 
     <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
       <h2>{{ part.title }}</h2>
@@ -125,9 +96,6 @@ function drop() {
         }}, by their SHA-256.
       </p>
       <p v-if="set?.rulesets.length" class="mt-2 mb-0">Named by {{ set.rulesets.join(', ') }}.</p>
-      <BButton v-else-if="set && mayAuthor" class="mt-2" variant="light" @click="drop"
-        >Remove application set</BButton
-      >
     </section>
   </div>
 </template>

@@ -8,12 +8,9 @@ export type ApplicationSet = Schemas['ApplicationSetSummary']
 export type ApplicationSetBody = Schemas['ApplicationSet']
 export type ApplicationCondition = Schemas['ApplicationCondition']
 
-const sets = crud<ApplicationSet, ApplicationSetBody>('application_sets')
+export const sets = crud<ApplicationSet, ApplicationSetBody>('application_sets')
 
 export const useApplicationSets = sets.useAll
-export const useCreateSet = sets.useCreate
-export const usePutSet = sets.usePut
-export const useRemoveSet = sets.useRemove
 
 /** An application set, saved or not, in words. */
 export const useSetSentence = (set: MaybeRefOrGetter<ApplicationSetBody | null>) =>

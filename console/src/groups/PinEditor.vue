@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { DraftPin } from './useGroupDraft'
+import type { DraftPin } from './groupDraft'
 
 /** Machines put in, or kept out, by hand, each with a reason. */
 const props = defineProps<{ pins: DraftPin[]; title: string; where: 'in' | 'out' }>()

@@ -6,13 +6,10 @@ import { api, type Group, type GroupBody, told } from '@/api/client'
 import { crud, listKey } from '@/api/crud'
 
 const useChange = changing(['revision'])
-const groups = crud<Group, GroupBody>('groups')
+export const groups = crud<Group, GroupBody>('groups')
 
 /** All groups, strongest first. */
 export const useGroups = () => groups.useAll()
-export const useCreateGroup = groups.useCreate
-export const usePutGroup = groups.usePut
-export const useRemoveGroup = groups.useRemove
 
 /** All groups to choose from, with their sizes; `any` is what stands for no choice. */
 export function useGroupOptions(any: string) {

@@ -2,7 +2,7 @@
 import { computed, useId } from 'vue'
 
 import type { Condition } from '@/api/client'
-import { type DraftRule, emptyRule, newCondition, PARTS } from '@/groups/useGroupDraft'
+import { type DraftRule, emptyRule, newCondition, PARTS } from '@/groups/groupDraft'
 
 /** A membership rule: what must all, in part, or not at all be true; nested as deep as wanted. */
 const props = defineProps<{ rule: DraftRule; nested?: boolean }>()

@@ -6,45 +6,38 @@ import { decisionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
 import type { AuthoringWarning, Rule, RulesetBody, RulesetState } from '@/api/client'
 import { useApplicationSets } from '@/application-sets/useApplicationSets'
-import { useDraft } from '@/editing/useDraft'
-import { useEditing } from '@/editing/useEditing'
+import { useEditor } from '@/editing/useEditor'
 import { useServices } from '@/services/useServices'
 import { useWarnings } from '@/worklist/useWarnings'
 import { KINDS, selectorFrom, type SelectorName, selectorOf, selectorText } from './kinds'
-import { useCreateRuleset, usePutRuleset, useRulesetSentence } from './useRulesets'
+import { rulesets, useRulesetSentence } from './useRulesets'
 
 /** Edit a ruleset as a list of rules: add, change, search, act on many. Without one, make a new one. */
 const props = defineProps<{ shape: (typeof KINDS)[string]; ruleset?: RulesetState }>()
 const emit = defineEmits<{ saved: [key: string] }>()
 const { mayAuthor } = useSession()
-const { draft, changed, reset, version } = useDraft(
-  () => props.ruleset,
-  (saved) => ({
+const editor = useEditor({
+  noun: 'ruleset',
+  kept: `${props.shape.kind} ruleset`,
+  saved: () => props.ruleset,
+  draftOf: (saved) => ({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
     feed: saved?.feed ?? null,
     rules: (saved?.rules ?? []) as Rule[],
   }),
-  `${props.shape.kind} ruleset ${props.ruleset?.key ?? '+new'}`,
-)
-const body = computed<RulesetBody>(() => ({
-  key: draft.value.key.trim(),
-  name: draft.value.name.trim() || null,
-  kind: props.shape.kind,
-  feed: draft.value.feed,
-  rules: draft.value.rules,
-}))
+  bodyOf: (draft): RulesetBody => ({
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    kind: props.shape.kind,
+    feed: draft.feed,
+    rules: draft.rules,
+  }),
+  calls: rulesets,
+  done: (key) => emit('saved', key),
+})
+const { draft, body, changed } = editor
 const { data: sentence } = useRulesetSentence(body)
-const create = useCreateRuleset()
-const put = usePutRuleset()
-const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
-  create,
-  put,
-  { body, changed, version, reset },
-  'ruleset',
-  (key) => emit('saved', key),
-)
-
 // --- what should be known of what is being written ---
 
 const MOST_SENT = 2_000
@@ -180,26 +173,18 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="submit(!ruleset)">
-      <EditorHead
-        v-model:object-key="draft.key"
-        v-model:name="draft.name"
-        noun="ruleset"
-        :is-new="!ruleset"
-        :key-example="shape.keyExample"
-        :name-example="shape.nameExample"
-        :changed="changed"
-        :may-author="mayAuthor"
-        :blocked="saving"
-        @undo="reset"
-      />
+    <EditorForm
+      :editor="editor"
+      :removable="ruleset && !ruleset.assignments.length && !ruleset.feed"
+      :key-example="shape.keyExample"
+      :name-example="shape.nameExample"
+    >
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
         <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
       </p>
       <WarningList :warnings="warnings" @take="takeInstead" />
-      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
-    </form>
+    </EditorForm>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
 

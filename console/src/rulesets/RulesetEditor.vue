@@ -3,18 +3,41 @@ import { refDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import type { RulesetState } from '@/api/client'
+import type { Action, RulesetBody, RulesetState } from '@/api/client'
 import { useTaxonomy } from '@/categories/useTaxonomy'
-import { useEditing } from '@/editing/useEditing'
+import { useEditor } from '@/editing/useEditor'
 import { useSettings } from '@/settings/useSettings'
 import { useWarnings } from '@/worklist/useWarnings'
-import { useRulesetDraft } from './useRulesetDraft'
-import { useCreateRuleset, usePutRuleset, useRulesetSentence } from './useRulesets'
+import { actionsOf, rulesOf, type Subject } from './categoryRules'
+import { rulesets, useRulesetSentence } from './useRulesets'
 
 /** Edit a ruleset of web categories on the two-level taxonomy. Without one, make a new one. */
 const props = defineProps<{ ruleset?: RulesetState }>()
 const emit = defineEmits<{ saved: [key: string] }>()
-const { draft, body, changed, reset, get, set } = useRulesetDraft(() => props.ruleset)
+const editor = useEditor({
+  noun: 'ruleset',
+  kept: 'category ruleset',
+  saved: () => props.ruleset,
+  draftOf: (saved) => ({
+    key: saved?.key ?? '',
+    name: saved && saved.name !== saved.key ? saved.name : '',
+    actions: actionsOf(saved?.rules),
+  }),
+  bodyOf: (draft, base): RulesetBody => ({
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    kind: 'category',
+    rules: rulesOf(draft.actions, base?.rules),
+  }),
+  calls: rulesets,
+  done: (key) => emit('saved', key),
+})
+const { draft, body, changed } = editor
+const get = (subject: Subject) => draft.value.actions[subject] ?? null
+function set(subject: Subject, action: Action | null) {
+  if (action) draft.value.actions[subject] = action
+  else delete draft.value.actions[subject]
+}
 const { data: taxonomy, isPending, error, refetch } = useTaxonomy()
 const { data: sentence } = useRulesetSentence(body)
 const { data: settings } = useSettings()
@@ -28,8 +51,6 @@ const written = refDebounced(
   500,
 )
 const { data: warnings } = useWarnings(written)
-const create = useCreateRuleset()
-const put = usePutRuleset()
 
 const sought = ref('')
 const opened = ref(new Set<string>())
@@ -62,44 +83,28 @@ watch(
 
 const content = ref('')
 const contentSubjects = computed(() =>
-  [...draft.actions.keys()].filter((subject) => /^(search_term|media_type):/.test(subject)),
+  Object.keys(draft.value.actions).filter((subject) => /^(search_term|media_type):/.test(subject)),
 )
 function addContent() {
   const text = content.value.trim()
   set(`${/^[a-z]+\/\S+$/i.test(text) ? 'media_type' : 'search_term'}:${text.toLowerCase()}`, 'block')
   content.value = ''
 }
-
-const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
-  create,
-  put,
-  { body, changed, version: () => draft.base!.version, reset },
-  'ruleset',
-  (key) => emit('saved', key),
-)
 </script>
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="submit(!ruleset)">
-      <EditorHead
-        v-model:object-key="draft.key"
-        v-model:name="draft.name"
-        noun="ruleset"
-        :is-new="!ruleset"
-        key-example="no-gambling"
-        name-example="No gambling"
-        :changed="changed"
-        :may-author="mayAuthor"
-        :blocked="saving"
-        @undo="reset"
-      />
+    <EditorForm
+      :editor="editor"
+      :removable="ruleset && !ruleset.assignments.length"
+      key-example="no-gambling"
+      name-example="No gambling"
+    >
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
       <WarningList :warnings="warnings ?? []" />
-      <SaveProblem :problem="problem" :mine="body" @take="takeTheirs" @keep="keepMine" />
-    </form>
+    </EditorForm>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" kind="category" />
 

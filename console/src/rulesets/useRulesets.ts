@@ -4,13 +4,10 @@ import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 import { api, type Ruleset, type RulesetBody, told } from '@/api/client'
 import { crud, listKey } from '@/api/crud'
 
-const rulesets = crud<Ruleset, RulesetBody>('rulesets')
+export const rulesets = crud<Ruleset, RulesetBody>('rulesets')
 
 /** All rulesets, their rules counted. */
 export const useRulesets = () => rulesets.useAll()
-
-export const useCreateRuleset = rulesets.useCreate
-export const usePutRuleset = rulesets.usePut
 
 /** One ruleset with its rules; nothing is asked where there are too many to edit here. */
 export const useRuleset = (own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) =>

@@ -3,17 +3,8 @@ import { useNow } from '@vueuse/core'
 import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
-import { useDraft } from '@/editing/useDraft'
-import { useEditing } from '@/editing/useEditing'
-import {
-  type Schedule,
-  type ScheduleBody,
-  useCreateSchedule,
-  usePutSchedule,
-  useReadDaysOff,
-  useRemoveSchedule,
-  useScheduleNow,
-} from './useSchedules'
+import { useEditor } from '@/editing/useEditor'
+import { type Schedule, type ScheduleBody, schedules, useReadDaysOff, useScheduleNow } from './useSchedules'
 import { DAYS, wallClock } from './week'
 
 /** Edit a schedule: its windows over the week, its zone, its days off; and what it does at this minute. */
@@ -22,44 +13,32 @@ const emit = defineEmits<{ saved: [key: string] }>()
 const { mayAuthor } = useSession()
 type Window = ScheduleBody['windows'][number]
 const workday = (): Window => ({ days: ['mon', 'tue', 'wed', 'thu', 'fri'], from: '06:00', to: '18:00' })
-const { draft, changed, reset, version } = useDraft(
-  () => props.schedule,
-  (saved) => ({
+const editor = useEditor({
+  noun: 'schedule',
+  saved: () => props.schedule,
+  draftOf: (saved) => ({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
     zone: saved?.zone ?? 'device',
     windows: (saved?.windows ?? [workday()]) as Window[],
     days_off: (saved?.days_off ?? []) as string[],
   }),
-  `schedule ${props.schedule?.key ?? '+new'}`,
-)
-const body = computed<ScheduleBody>(() => ({
-  ...draft.value,
-  key: draft.value.key.trim(),
-  name: draft.value.name.trim() || null,
-  zone: draft.value.zone.trim() || 'device',
-}))
+  bodyOf: (draft): ScheduleBody => ({
+    ...draft,
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    zone: draft.zone.trim() || 'device',
+  }),
+  calls: schedules,
+  done: (key) => emit('saved', key),
+})
+const { draft, body } = editor
 const complete = computed(() =>
   body.value.windows.every(({ days, from, to }) => days.length && from && to)
     ? { ...body.value, key: body.value.key || 'new' }
     : null,
 )
 const { data: told } = useScheduleNow(complete)
-const create = useCreateSchedule()
-const put = usePutSchedule()
-const remove = useRemoveSchedule()
-const { submit, keepMine, takeTheirs, problem, saving } = useEditing(
-  create,
-  put,
-  { body, changed, version, reset },
-  'schedule',
-  (key) => emit('saved', key),
-)
-function drop() {
-  const { key, version: seen } = props.schedule!
-  remove.plan({ key, version: seen }, { title: `remove schedule ${key}`, onSuccess: () => emit('saved', '') })
-}
-
 const moment = useNow({ interval: 15_000 })
 const now = computed(() => wallClock(moment.value, body.value.zone))
 function toggle(window: Window, day: Window['days'][number]) {
@@ -83,31 +62,19 @@ async function readFile(event: Event) {
 
 <template>
   <div class="editor">
-    <form class="panel" @submit.prevent="submit(!schedule)">
-      <EditorHead
-        v-model:object-key="draft.key"
-        v-model:name="draft.name"
-        noun="schedule"
-        :is-new="!schedule"
-        key-example="watch-hours"
-        name-example="Watch hours"
-        :changed="changed"
-        :may-author="mayAuthor"
-        :blocked="saving || !complete"
-        @undo="reset"
-      />
+    <EditorForm
+      :editor="editor"
+      key-example="watch-hours"
+      name-example="Watch hours"
+      :blocked="!complete"
+      :removable="schedule && !schedule.assignments.length"
+    >
       <p class="sentence" role="status">
         <b>{{ told?.now ?? '…' }}</b> <span class="dim">{{ told?.sentence }}</span>
         <span v-if="body.zone === 'device'" class="dim"> Shown on UTC.</span>
       </p>
-      <SaveProblem
-        :problem="problem ?? remove.error.value"
-        :mine="body"
-        @take="takeTheirs"
-        @keep="keepMine"
-      />
-      <WeekGrid class="grid" :schedule="body" :now="now" />
-    </form>
+      <template #below><WeekGrid class="grid" :schedule="body" :now="now" /></template>
+    </EditorForm>
 
     <section class="panel" aria-label="Windows">
       <h2>Windows</h2>
@@ -206,9 +173,6 @@ async function readFile(event: Event) {
       <h2>Where it is used</h2>
       <p v-if="!schedule.assignments.length" class="sub mb-2">In no assignment yet.</p>
       <p v-else class="mb-2">{{ schedule.assignments.join(', ') }}</p>
-      <BButton v-if="mayAuthor && !schedule.assignments.length" variant="light" @click="drop"
-        >Remove schedule</BButton
-      >
     </section>
   </div>
 </template>

@@ -8,13 +8,10 @@ import { crud } from '@/api/crud'
 export type Schedule = Schemas['ScheduleSummary']
 export type ScheduleBody = Schemas['Schedule']
 
-const schedules = crud<Schedule, ScheduleBody>('schedules')
+export const schedules = crud<Schedule, ScheduleBody>('schedules')
 
 /** All schedules, with what each does at this minute. */
 export const useSchedules = () => schedules.useAll({ refetchInterval: 30_000 })
-export const useCreateSchedule = schedules.useCreate
-export const usePutSchedule = schedules.usePut
-export const useRemoveSchedule = schedules.useRemove
 
 /** A schedule, saved or not, in words: what it does now, and until when. */
 export const useScheduleNow = (schedule: MaybeRefOrGetter<ScheduleBody | null>) =>

@@ -49,20 +49,7 @@ class Estate(Noun):
 
     def replacing(self, **parts: Any) -> Estate:
         """The same estate with some parts replaced. (A plain copy would keep what is reckoned from the old parts.)"""
-        made = Estate.model_construct(**{name: getattr(self, name) for name in Estate.model_fields} | parts)
-        made.__dict__["compiled"] = self.compiled
-        return made
-
-    def apart(self, **parts: Any) -> Estate:
-        """As `replacing`, for a state that is only looked at: what is compiled of it is not kept for the others."""
-        made = self.replacing(**parts)
-        made.__dict__["compiled"] = {}
-        return made
-
-    @cached_property
-    def compiled(self) -> dict[object, Any]:
-        """What compiling has made of single objects. Kept from one state to the next: most objects stay."""
-        return {}
+        return Estate.model_construct(**{name: getattr(self, name) for name in Estate.model_fields} | parts)
 
     @cached_property
     def group_order(self) -> tuple[str, ...]:

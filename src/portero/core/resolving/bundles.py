@@ -5,6 +5,7 @@ What is meant for single devices comes as a small overlay on top.
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -145,10 +146,9 @@ def compile_bundle(
 
 
 class _Compiled(NamedTuple):
-    """An assignment compiled for one of its targets, of what, and which parts its rules refer to."""
+    """An assignment compiled for one of its targets, and which parts its rules refer to."""
 
     assignment: Assignment
-    ruleset: Ruleset
     made: BundleAssignment
     sets: frozenset[str]
     of_services: bool
@@ -169,23 +169,25 @@ def _assignments(
         assignment = estate.assignments[place]
         if assignment.state in states:
             ruleset = estate.ruleset_by_key[assignment.ruleset]
-            yield _compiled(estate.compiled, assignment, ruleset, strongest[place])
+            yield _compiled(assignment, ruleset, strongest[place])
 
 
-_MOST_COMPILED = 100_000
+_compiled_of: dict[int, dict[tuple[str, str | None], _Compiled]] = {}
+"""What was compiled of each ruleset that is about, by its identity: kept over estates, gone with the ruleset."""
 
 
-def _compiled(known: dict[object, Any], assignment: Assignment, ruleset: Ruleset, target: str | None) -> _Compiled:
+def _compiled(assignment: Assignment, ruleset: Ruleset, target: str | None) -> _Compiled:
     """An assignment compiled once for each target that occurs, as long as neither it nor its ruleset is another."""
-    key = (assignment.key, target)
-    found: _Compiled | None = known.get(key)
-    if found is None or found.assignment is not assignment or found.ruleset is not ruleset:
-        if len(known) >= _MOST_COMPILED:
-            known.clear()
+    known = _compiled_of.get(id(ruleset))
+    if known is None:
+        known = _compiled_of[id(ruleset)] = {}
+        weakref.finalize(ruleset, _compiled_of.pop, id(ruleset), None)
+    found = known.get((assignment.key, target))
+    if found is None or found.assignment is not assignment:
         made = _assignment(assignment, ruleset, target)
         sets = frozenset(rule.selector_value for rule in made.rules if rule.selector_kind == "application_set")
         of_services = any(rule.selector_kind in ("service", "decision", "suitability") for rule in made.rules)
-        found = known[key] = _Compiled(assignment, ruleset, made, sets, of_services)
+        found = known[assignment.key, target] = _Compiled(assignment, made, sets, of_services)
     return found
 
 

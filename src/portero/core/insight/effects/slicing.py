@@ -57,7 +57,7 @@ class Cutter:
         used = dict.fromkeys(assignment.ruleset for assignment in self._in_force)
         # every ruleset in use, once and without conditions
         once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
-        bundle = compile_bundle(estate.apart(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
+        bundle = compile_bundle(estate.replacing(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
         self._whole = Policy(bundle)
         self._keys = [assignment.ruleset for assignment in bundle.assignments]
         self._frame = self._whole.frame(ANY_TIME)
@@ -150,7 +150,7 @@ class Cutter:
         hosts = {subject.visited.visit.host for subject in subjects.values() if subject.visited}
         table = self._whole.indicators
         services = {service.key for host in hosts if (service := table.service_of(host)) is not None}
-        estate = self.estate.apart(
+        estate = self.estate.replacing(
             rulesets=tuple(rulesets),
             assignments=assignments,
             services=tuple(service_ for service_ in self.estate.services if service_.key in services),
