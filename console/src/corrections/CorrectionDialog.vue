@@ -31,36 +31,35 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" title="Correct a host’s categories" title-tag="h2" no-footer>
-    <form @submit.prevent="save">
-      <label class="form-label" for="correction-host"
-        >Host, and all below it that has no entry of its own</label
-      >
-      <BFormInput
-        id="correction-host"
-        v-model="draft.host"
-        class="mono"
-        required
-        maxlength="400"
-        placeholder="crew-rota.example"
-        :readonly="version !== undefined"
-      />
-      <CategoryPicker v-model="draft.categories" legend="Categories" class="mt-3" />
-      <label class="form-label mt-3" for="correction-reason">Why</label>
-      <BFormTextarea
-        id="correction-reason"
-        v-model="draft.reason"
-        required
-        rows="2"
-        maxlength="2000"
-        placeholder="Our own rota"
-      />
-      <DialogButtons
-        does="Save"
-        :error="put.error.value"
-        :disabled="put.isPending.value || !draft.categories.length"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+  <FormDialog
+    v-model="shown"
+    title="Correct a host’s categories"
+    does="Save"
+    :error="put.error.value"
+    :disabled="put.isPending.value || !draft.categories.length"
+    @submit="save"
+  >
+    <label class="form-label" for="correction-host"
+      >Host, and all below it that has no entry of its own</label
+    >
+    <BFormInput
+      id="correction-host"
+      v-model="draft.host"
+      class="mono"
+      required
+      maxlength="400"
+      placeholder="crew-rota.example"
+      :readonly="version !== undefined"
+    />
+    <CategoryPicker v-model="draft.categories" legend="Categories" class="mt-3" />
+    <label class="form-label mt-3" for="correction-reason">Why</label>
+    <BFormTextarea
+      id="correction-reason"
+      v-model="draft.reason"
+      required
+      rows="2"
+      maxlength="2000"
+      placeholder="Our own rota"
+    />
+  </FormDialog>
 </template>

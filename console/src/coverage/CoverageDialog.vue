@@ -56,8 +56,15 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" :title="row ? 'Edit a row' : 'Add a row'" title-tag="h2" no-footer>
-    <form class="grid" @submit.prevent="save">
+  <FormDialog
+    v-model="shown"
+    :title="row ? 'Edit a row' : 'Add a row'"
+    does="Save"
+    :error="put.error.value"
+    :disabled="put.isPending.value"
+    @submit="save"
+  >
+    <div class="grid">
       <div>
         <label class="form-label" for="cov-control">Control</label>
         <BFormSelect
@@ -107,16 +114,8 @@ function save() {
         <label class="form-label" for="cov-source">Source: who found it out, and how</label>
         <BFormInput id="cov-source" v-model="draft.source" required maxlength="255" />
       </div>
-      <div class="wide">
-        <DialogButtons
-          does="Save"
-          :error="put.error.value"
-          :disabled="put.isPending.value"
-          @back="shown = false"
-        />
-      </div>
-    </form>
-  </BModal>
+    </div>
+  </FormDialog>
 </template>
 
 <style scoped>

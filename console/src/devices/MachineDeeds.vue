@@ -75,29 +75,27 @@ function doIt() {
       <BDropdownItemButton @click="ask('retire')">Retire…</BDropdownItemButton>
     </template>
   </BDropdown>
-  <BModal v-model="labelling" :title="`Labels of ${device.hostname}`" title-tag="h2" no-footer>
-    <form @submit.prevent="saveLabels">
-      <LabelEditor v-model="rows" />
-      <p class="small dim">Groups that look at labels follow at once.</p>
-      <DialogButtons
-        does="Save"
-        :error="setLabels.error.value"
-        :disabled="setLabels.isPending.value"
-        @back="labelling = false"
-      />
-    </form>
-  </BModal>
-  <BModal v-model="doing" :title="`${words.title} ${device.hostname}`" title-tag="h2" no-footer>
-    <form @submit.prevent="doIt">
-      <p>{{ words.text }}</p>
-      <label class="form-label" for="deed-reason">Reason</label>
-      <BFormInput id="deed-reason" v-model="reason" maxlength="2000" placeholder="Left on a train" />
-      <DialogButtons
-        :does="words.does"
-        :error="deed.error.value"
-        :disabled="deed.isPending.value"
-        @back="doing = false"
-      />
-    </form>
-  </BModal>
+  <FormDialog
+    v-model="labelling"
+    :title="`Labels of ${device.hostname}`"
+    does="Save"
+    :error="setLabels.error.value"
+    :disabled="setLabels.isPending.value"
+    @submit="saveLabels"
+  >
+    <LabelEditor v-model="rows" />
+    <p class="small dim">Groups that look at labels follow at once.</p>
+  </FormDialog>
+  <FormDialog
+    v-model="doing"
+    :title="`${words.title} ${device.hostname}`"
+    :does="words.does"
+    :error="deed.error.value"
+    :disabled="deed.isPending.value"
+    @submit="doIt"
+  >
+    <p>{{ words.text }}</p>
+    <label class="form-label" for="deed-reason">Reason</label>
+    <BFormInput id="deed-reason" v-model="reason" maxlength="2000" placeholder="Left on a train" />
+  </FormDialog>
 </template>

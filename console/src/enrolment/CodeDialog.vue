@@ -37,37 +37,38 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" title="New enrolment code" title-tag="h2" no-footer>
-    <div v-if="make.data.value" role="status">
-      <p>This code is shown once. Give it, or the link, to whoever is at the machine.</p>
-      <p class="code">{{ make.data.value.code }}</p>
-      <p>
-        <a :href="link" target="_blank">{{ link }}</a>
-      </p>
-      <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
-    </div>
-    <form v-else @submit.prevent="save">
-      <label class="form-label" for="code-name">What it is for</label>
-      <BFormInput id="code-name" v-model="name" maxlength="120" placeholder="the second wave" />
-      <div class="pair">
-        <div>
-          <label class="form-label" for="code-uses">Machines</label>
-          <BFormInput id="code-uses" v-model="uses" type="number" min="1" max="100000" required />
-        </div>
-        <div>
-          <label class="form-label" for="code-hours">Good for</label>
-          <BFormSelect id="code-hours" v-model="hours" :options="LASTS" />
-        </div>
+  <FormDialog
+    v-model="shown"
+    title="New enrolment code"
+    does="Make code"
+    :error="make.error.value"
+    :disabled="make.isPending.value"
+    @submit="save"
+  >
+    <template v-if="make.data.value" #done>
+      <div role="status">
+        <p>This code is shown once. Give it, or the link, to whoever is at the machine.</p>
+        <p class="code">{{ make.data.value.code }}</p>
+        <p>
+          <a :href="link" target="_blank">{{ link }}</a>
+        </p>
+        <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
       </div>
-      <LabelEditor v-model="labels" />
-      <DialogButtons
-        does="Make code"
-        :error="make.error.value"
-        :disabled="make.isPending.value"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+    </template>
+    <label class="form-label" for="code-name">What it is for</label>
+    <BFormInput id="code-name" v-model="name" maxlength="120" placeholder="the second wave" />
+    <div class="pair">
+      <div>
+        <label class="form-label" for="code-uses">Machines</label>
+        <BFormInput id="code-uses" v-model="uses" type="number" min="1" max="100000" required />
+      </div>
+      <div>
+        <label class="form-label" for="code-hours">Good for</label>
+        <BFormSelect id="code-hours" v-model="hours" :options="LASTS" />
+      </div>
+    </div>
+    <LabelEditor v-model="labels" />
+  </FormDialog>
 </template>
 
 <style scoped>

@@ -45,54 +45,56 @@ const asCsv = computed(() => {
 </script>
 
 <template>
-  <BModal v-model="shown" title="Machines from a list" title-tag="h2" size="lg" no-footer>
-    <div v-if="invite.data.value" role="status">
-      <p>
-        {{ invite.data.value.length }}
-        {{ codes ? 'machines are invited. Their codes are told this once.' : 'machines are recorded.' }}
-      </p>
-      <p v-if="codes">
-        <a :href="asCsv" download="invitations.csv" class="btn btn-light">Keep the codes as a file</a>
-      </p>
-      <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
+  <FormDialog
+    v-model="shown"
+    title="Machines from a list"
+    size="lg"
+    :does="lines > 1 ? `Take ${lines - 1} in` : 'Take them in'"
+    :error="badLines.length ? null : invite.error.value"
+    :disabled="lines < 2 || invite.isPending.value"
+    @submit="save"
+  >
+    <template v-if="invite.data.value" #done>
+      <div role="status">
+        <p>
+          {{ invite.data.value.length }}
+          {{ codes ? 'machines are invited. Their codes are told this once.' : 'machines are recorded.' }}
+        </p>
+        <p v-if="codes">
+          <a :href="asCsv" download="invitations.csv" class="btn btn-light">Keep the codes as a file</a>
+        </p>
+        <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
+      </div>
+    </template>
+    <label class="form-label" for="list-file">A file</label>
+    <input id="list-file" type="file" accept=".csv,text/csv" class="form-control" @change="read" />
+    <label class="form-label mt-3" for="list">or the list itself, as CSV with a heading</label>
+    <BFormTextarea id="list" v-model="list" rows="7" class="mono" :placeholder="EXAMPLE" />
+    <p class="small dim">
+      Columns: hostname, kind, unit, serial, os.family, os.version, labels.NAME. Only hostname is needed.
+    </p>
+    <BFormCheckbox v-model="codes"
+      >Invite them, each with a code of its own. Otherwise they are only recorded, and count as
+      uncovered.</BFormCheckbox
+    >
+    <div v-if="badLines.length" class="bad" role="alert">
+      <p><b>No machine was taken.</b> These lines cannot be:</p>
+      <ul>
+        <li v-for="(badLine, place) in badLines" :key="place">
+          line {{ badLine.line }}<template v-if="badLine.field">, {{ badLine.field }}</template
+          >: {{ badLine.detail }}
+        </li>
+      </ul>
     </div>
-    <form v-else @submit.prevent="save">
-      <label class="form-label" for="list-file">A file</label>
-      <input id="list-file" type="file" accept=".csv,text/csv" class="form-control" @change="read" />
-      <label class="form-label mt-3" for="list">or the list itself, as CSV with a heading</label>
-      <BFormTextarea id="list" v-model="list" rows="7" class="mono" :placeholder="EXAMPLE" />
-      <p class="small dim">
-        Columns: hostname, kind, unit, serial, os.family, os.version, labels.NAME. Only hostname is needed.
-      </p>
-      <BFormCheckbox v-model="codes"
-        >Invite them, each with a code of its own. Otherwise they are only recorded, and count as
-        uncovered.</BFormCheckbox
-      >
-      <div v-if="badLines.length" class="bad" role="alert">
-        <p><b>No machine was taken.</b> These lines cannot be:</p>
-        <ul>
-          <li v-for="(badLine, place) in badLines" :key="place">
-            line {{ badLine.line }}<template v-if="badLine.field">, {{ badLine.field }}</template
-            >: {{ badLine.detail }}
-          </li>
-        </ul>
-      </div>
-      <div
-        v-if="invite.isPending.value"
-        class="progress mt-3"
-        role="progressbar"
-        aria-label="Taking the machines in"
-      >
-        <div class="progress-bar progress-bar-striped progress-bar-animated w-100"></div>
-      </div>
-      <DialogButtons
-        :does="lines > 1 ? `Take ${lines - 1} in` : 'Take them in'"
-        :error="badLines.length ? null : invite.error.value"
-        :disabled="lines < 2 || invite.isPending.value"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+    <div
+      v-if="invite.isPending.value"
+      class="progress mt-3"
+      role="progressbar"
+      aria-label="Taking the machines in"
+    >
+      <div class="progress-bar progress-bar-striped progress-bar-animated w-100"></div>
+    </div>
+  </FormDialog>
 </template>
 
 <style scoped>

@@ -143,116 +143,116 @@ function drop() {
 </script>
 
 <template>
-  <BModal v-model="shown" :title="feed ? `Feed ${feed.key}` : 'New feed'" title-tag="h2" no-footer size="lg">
-    <form @submit.prevent="save">
-      <div class="pairs">
-        <div v-if="!feed">
-          <label class="form-label" for="feed-key">Key</label>
-          <BFormInput
-            id="feed-key"
-            v-model="draft.key"
-            required
-            maxlength="64"
-            pattern="[a-z0-9][a-z0-9\-]*"
-            placeholder="harbour-list"
-          />
-        </div>
-        <div>
-          <label class="form-label" for="feed-name">Name</label>
-          <BFormInput id="feed-name" v-model="draft.name" maxlength="120" placeholder="Harbour List" />
-        </div>
-        <div>
-          <label class="form-label" for="feed-kind">Brings</label>
-          <BFormSelect id="feed-kind" v-model="draft.kind" :disabled="!!feed" :options="feedKindValues" />
-        </div>
-        <div>
-          <label class="form-label" for="feed-format">Written as</label>
-          <BFormSelect id="feed-format" v-model="draft.format" :options="FORMATS[draft.kind]" />
-        </div>
-        <div class="wide">
-          <label class="form-label" for="feed-address">{{
-            draft.format === 'taxii' ? 'Address of the collection' : 'Address (none for files that are sent)'
-          }}</label>
-          <BFormInput
-            id="feed-address"
-            v-model="draft.address"
-            class="mono"
-            maxlength="2000"
-            placeholder="https://feeds.example/hosts.csv"
-          />
-        </div>
-        <div>
-          <label class="form-label" for="feed-every">Read</label>
-          <BFormSelect id="feed-every" v-model="draft.every" :options="everyOptions" />
-        </div>
-        <div class="checks">
-          <BFormCheckbox v-model="draft.review">each generation waits to be looked at</BFormCheckbox>
-          <BFormCheckbox v-model="draft.private">may be on a private address</BFormCheckbox>
-        </div>
-        <div>
-          <label class="form-label" for="feed-source">Published by</label>
-          <BFormInput id="feed-source" v-model="draft.source" maxlength="255" />
-        </div>
-        <div>
-          <label class="form-label" for="feed-licence">Licence</label>
-          <BFormInput id="feed-licence" v-model="draft.licence" maxlength="255" />
-        </div>
-        <template v-if="draft.kind === 'categories'">
-          <div class="wide">
-            <CategoryPicker v-model="draft.categories" legend="Categories of every host in it" />
-          </div>
-          <div v-if="draft.format === 'csv'" class="wide">
-            <label class="form-label" for="feed-mapping">Its words and our categories, a line each</label>
-            <BFormTextarea
-              id="feed-mapping"
-              v-model="draft.mapping"
-              rows="3"
-              placeholder="betting = gambling"
-            />
-          </div>
-        </template>
-        <template v-else>
-          <div>
-            <label class="form-label" for="feed-action">Where it does not say</label>
-            <BFormSelect id="feed-action" v-model="draft.action" :options="overrideValues" />
-          </div>
-          <div>
-            <label class="form-label" for="feed-lifetime">Ends after, in days</label>
-            <BFormInput
-              id="feed-lifetime"
-              v-model="draft.lifetime"
-              type="number"
-              min="1"
-              max="3650"
-              placeholder="as it says"
-            />
-          </div>
-        </template>
-        <div>
-          <label class="form-label" for="feed-user">User (empty for a token)</label>
-          <BFormInput id="feed-user" v-model="draft.user" maxlength="255" autocomplete="off" />
-        </div>
-        <div>
-          <label class="form-label" for="feed-secret">Password or token</label>
-          <BFormInput
-            id="feed-secret"
-            v-model="draft.secret"
-            type="password"
-            maxlength="1000"
-            autocomplete="new-password"
-            :placeholder="feed?.credential ? 'as it is' : 'none'"
-          />
-        </div>
+  <FormDialog
+    v-model="shown"
+    :title="feed ? `Feed ${feed.key}` : 'New feed'"
+    size="lg"
+    :does="feed ? 'Save' : 'Make feed'"
+    :error="error"
+    :disabled="saving"
+    @submit="save"
+  >
+    <div class="pairs">
+      <div v-if="!feed">
+        <label class="form-label" for="feed-key">Key</label>
+        <BFormInput
+          id="feed-key"
+          v-model="draft.key"
+          required
+          maxlength="64"
+          pattern="[a-z0-9][a-z0-9\-]*"
+          placeholder="harbour-list"
+        />
       </div>
-      <BButton v-if="feed" variant="link" class="mt-2 px-0" @click="drop">Remove this feed</BButton>
-      <DialogButtons
-        :does="feed ? 'Save' : 'Make feed'"
-        :error="error"
-        :disabled="saving"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+      <div>
+        <label class="form-label" for="feed-name">Name</label>
+        <BFormInput id="feed-name" v-model="draft.name" maxlength="120" placeholder="Harbour List" />
+      </div>
+      <div>
+        <label class="form-label" for="feed-kind">Brings</label>
+        <BFormSelect id="feed-kind" v-model="draft.kind" :disabled="!!feed" :options="feedKindValues" />
+      </div>
+      <div>
+        <label class="form-label" for="feed-format">Written as</label>
+        <BFormSelect id="feed-format" v-model="draft.format" :options="FORMATS[draft.kind]" />
+      </div>
+      <div class="wide">
+        <label class="form-label" for="feed-address">{{
+          draft.format === 'taxii' ? 'Address of the collection' : 'Address (none for files that are sent)'
+        }}</label>
+        <BFormInput
+          id="feed-address"
+          v-model="draft.address"
+          class="mono"
+          maxlength="2000"
+          placeholder="https://feeds.example/hosts.csv"
+        />
+      </div>
+      <div>
+        <label class="form-label" for="feed-every">Read</label>
+        <BFormSelect id="feed-every" v-model="draft.every" :options="everyOptions" />
+      </div>
+      <div class="checks">
+        <BFormCheckbox v-model="draft.review">each generation waits to be looked at</BFormCheckbox>
+        <BFormCheckbox v-model="draft.private">may be on a private address</BFormCheckbox>
+      </div>
+      <div>
+        <label class="form-label" for="feed-source">Published by</label>
+        <BFormInput id="feed-source" v-model="draft.source" maxlength="255" />
+      </div>
+      <div>
+        <label class="form-label" for="feed-licence">Licence</label>
+        <BFormInput id="feed-licence" v-model="draft.licence" maxlength="255" />
+      </div>
+      <template v-if="draft.kind === 'categories'">
+        <div class="wide">
+          <CategoryPicker v-model="draft.categories" legend="Categories of every host in it" />
+        </div>
+        <div v-if="draft.format === 'csv'" class="wide">
+          <label class="form-label" for="feed-mapping">Its words and our categories, a line each</label>
+          <BFormTextarea
+            id="feed-mapping"
+            v-model="draft.mapping"
+            rows="3"
+            placeholder="betting = gambling"
+          />
+        </div>
+      </template>
+      <template v-else>
+        <div>
+          <label class="form-label" for="feed-action">Where it does not say</label>
+          <BFormSelect id="feed-action" v-model="draft.action" :options="overrideValues" />
+        </div>
+        <div>
+          <label class="form-label" for="feed-lifetime">Ends after, in days</label>
+          <BFormInput
+            id="feed-lifetime"
+            v-model="draft.lifetime"
+            type="number"
+            min="1"
+            max="3650"
+            placeholder="as it says"
+          />
+        </div>
+      </template>
+      <div>
+        <label class="form-label" for="feed-user">User (empty for a token)</label>
+        <BFormInput id="feed-user" v-model="draft.user" maxlength="255" autocomplete="off" />
+      </div>
+      <div>
+        <label class="form-label" for="feed-secret">Password or token</label>
+        <BFormInput
+          id="feed-secret"
+          v-model="draft.secret"
+          type="password"
+          maxlength="1000"
+          autocomplete="new-password"
+          :placeholder="feed?.credential ? 'as it is' : 'none'"
+        />
+      </div>
+    </div>
+    <BButton v-if="feed" variant="link" class="mt-2 px-0" @click="drop">Remove this feed</BButton>
+  </FormDialog>
 </template>
 
 <style scoped>

@@ -24,47 +24,48 @@ function go() {
 </script>
 
 <template>
-  <BModal v-model="shown" lazy title="Clean up indicators" title-tag="h2" no-footer size="lg">
-    <form @submit.prevent="go">
-      <StateBox :loading="isPending" :error="error" :rows="4" @retry="refetch()">
-        <template v-if="data">
-          <p class="sub">
-            These can go without any verdict becoming another one.
-            <template v-if="data.from_feeds"
-              >{{ data.from_feeds.toLocaleString() }} such from feeds are left to them.</template
-            >
-          </p>
-          <BFormCheckbox v-for="reason in REASONS" :key="reason.value" v-model="because" :value="reason.value"
-            >{{ data[reason.value]?.toLocaleString() }} {{ reason.text }}</BFormCheckbox
+  <FormDialog
+    v-model="shown"
+    lazy
+    title="Clean up indicators"
+    size="lg"
+    :does="`Take ${number.toLocaleString()} out…`"
+    :error="cleanUp.error.value"
+    :disabled="!number || cleanUp.isPending.value"
+    @submit="go"
+  >
+    <StateBox :loading="isPending" :error="error" :rows="4" @retry="refetch()">
+      <template v-if="data">
+        <p class="sub">
+          These can go without any verdict becoming another one.
+          <template v-if="data.from_feeds"
+            >{{ data.from_feeds.toLocaleString() }} such from feeds are left to them.</template
           >
-          <BTableSimple v-if="items.length" class="mt-3" caption-top>
-            <caption class="visually-hidden">
-              What can go
-            </caption>
-            <BThead
-              ><BTr><BTh>Names</BTh><BTh>Ruleset</BTh><BTh>Why</BTh></BTr></BThead
-            >
-            <BTbody>
-              <BTr v-for="one in items.slice(0, 12)" :key="`${one.ruleset}/${one.number}`">
-                <BTd
-                  ><code>{{ one.selector }}</code></BTd
-                >
-                <BTd>{{ one.ruleset }}</BTd>
-                <BTd class="sub"
-                  >{{ one.reason }}<template v-if="one.by"> by {{ one.by }}</template></BTd
-                >
-              </BTr>
-            </BTbody>
-          </BTableSimple>
-          <p v-if="number > 12" class="small dim">and {{ (number - 12).toLocaleString() }} more</p>
-        </template>
-      </StateBox>
-      <DialogButtons
-        :does="`Take ${number.toLocaleString()} out…`"
-        :error="cleanUp.error.value"
-        :disabled="!number || cleanUp.isPending.value"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+        </p>
+        <BFormCheckbox v-for="reason in REASONS" :key="reason.value" v-model="because" :value="reason.value"
+          >{{ data[reason.value]?.toLocaleString() }} {{ reason.text }}</BFormCheckbox
+        >
+        <BTableSimple v-if="items.length" class="mt-3" caption-top>
+          <caption class="visually-hidden">
+            What can go
+          </caption>
+          <BThead
+            ><BTr><BTh>Names</BTh><BTh>Ruleset</BTh><BTh>Why</BTh></BTr></BThead
+          >
+          <BTbody>
+            <BTr v-for="one in items.slice(0, 12)" :key="`${one.ruleset}/${one.number}`">
+              <BTd
+                ><code>{{ one.selector }}</code></BTd
+              >
+              <BTd>{{ one.ruleset }}</BTd>
+              <BTd class="sub"
+                >{{ one.reason }}<template v-if="one.by"> by {{ one.by }}</template></BTd
+              >
+            </BTr>
+          </BTbody>
+        </BTableSimple>
+        <p v-if="number > 12" class="small dim">and {{ (number - 12).toLocaleString() }} more</p>
+      </template>
+    </StateBox>
+  </FormDialog>
 </template>

@@ -50,25 +50,19 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" title="Layer modes of a group" title-tag="h2" no-footer>
-    <form @submit.prevent="save">
-      <label class="form-label" for="modes-group">Group</label>
-      <BFormSelect
-        id="modes-group"
-        v-model="draft.group"
-        :options="groupOptions"
-        :disabled="Boolean(group)"
-      />
-      <template v-for="layer in LAYERS" :key="layer.key">
-        <label class="form-label mt-3" :for="`modes-${layer.key}`">{{ layer.name }}</label>
-        <BFormSelect :id="`modes-${layer.key}`" v-model="draft[layer.key]" :options="modeOptions" />
-      </template>
-      <DialogButtons
-        does="Save"
-        :error="put.error.value"
-        :disabled="!draft.group || put.isPending.value"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+  <FormDialog
+    v-model="shown"
+    title="Layer modes of a group"
+    does="Save"
+    :error="put.error.value"
+    :disabled="!draft.group || put.isPending.value"
+    @submit="save"
+  >
+    <label class="form-label" for="modes-group">Group</label>
+    <BFormSelect id="modes-group" v-model="draft.group" :options="groupOptions" :disabled="Boolean(group)" />
+    <template v-for="layer in LAYERS" :key="layer.key">
+      <label class="form-label mt-3" :for="`modes-${layer.key}`">{{ layer.name }}</label>
+      <BFormSelect :id="`modes-${layer.key}`" v-model="draft[layer.key]" :options="modeOptions" />
+    </template>
+  </FormDialog>
 </template>

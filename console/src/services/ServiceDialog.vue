@@ -60,61 +60,55 @@ function drop() {
 </script>
 
 <template>
-  <BModal
+  <FormDialog
     v-model="shown"
     :title="service ? `Service ${service.key}` : 'New service'"
-    title-tag="h2"
-    no-footer
+    :does="service ? 'Save' : 'Make service'"
+    :error="error"
+    :disabled="create.isPending.value || put.isPending.value"
+    @submit="save"
   >
-    <form @submit.prevent="save">
-      <template v-if="!service">
-        <label class="form-label" for="service-key">Key</label>
-        <BFormInput
-          id="service-key"
-          v-model="draft.key"
-          required
-          maxlength="64"
-          pattern="[a-z0-9][a-z0-9\-]*"
-          placeholder="quick-drop"
-          class="mb-3"
-        />
-      </template>
-      <label class="form-label" for="service-name">Name</label>
-      <BFormInput id="service-name" v-model="draft.name" maxlength="120" placeholder="Quick Drop" />
-      <label class="form-label mt-3" for="service-hosts">Hosts, one a line</label>
-      <BFormTextarea
-        id="service-hosts"
-        v-model="draft.hosts"
+    <template v-if="!service">
+      <label class="form-label" for="service-key">Key</label>
+      <BFormInput
+        id="service-key"
+        v-model="draft.key"
         required
-        rows="3"
-        placeholder="quickdrop.example"
+        maxlength="64"
+        pattern="[a-z0-9][a-z0-9\-]*"
+        placeholder="quick-drop"
+        class="mb-3"
       />
-      <div class="pair">
-        <div>
-          <label class="form-label mt-3" for="service-suitability">Suitability, 0 to 100</label>
-          <BFormInput
-            id="service-suitability"
-            v-model="draft.suitability"
-            type="number"
-            min="0"
-            max="100"
-            placeholder="not judged"
-          />
-        </div>
-        <div>
-          <label class="form-label mt-3" for="service-decision">Decision</label>
-          <BFormSelect id="service-decision" v-model="draft.decision" :options="decisionValues" />
-        </div>
+    </template>
+    <label class="form-label" for="service-name">Name</label>
+    <BFormInput id="service-name" v-model="draft.name" maxlength="120" placeholder="Quick Drop" />
+    <label class="form-label mt-3" for="service-hosts">Hosts, one a line</label>
+    <BFormTextarea
+      id="service-hosts"
+      v-model="draft.hosts"
+      required
+      rows="3"
+      placeholder="quickdrop.example"
+    />
+    <div class="pair">
+      <div>
+        <label class="form-label mt-3" for="service-suitability">Suitability, 0 to 100</label>
+        <BFormInput
+          id="service-suitability"
+          v-model="draft.suitability"
+          type="number"
+          min="0"
+          max="100"
+          placeholder="not judged"
+        />
       </div>
-      <BButton v-if="service" variant="link" class="mt-2 px-0" @click="drop">Remove this service</BButton>
-      <DialogButtons
-        :does="service ? 'Save' : 'Make service'"
-        :error="error"
-        :disabled="create.isPending.value || put.isPending.value"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+      <div>
+        <label class="form-label mt-3" for="service-decision">Decision</label>
+        <BFormSelect id="service-decision" v-model="draft.decision" :options="decisionValues" />
+      </div>
+    </div>
+    <BButton v-if="service" variant="link" class="mt-2 px-0" @click="drop">Remove this service</BButton>
+  </FormDialog>
 </template>
 
 <style scoped>

@@ -33,18 +33,18 @@ function save() {
 </script>
 
 <template>
-  <BModal v-model="shown" lazy title="Bounds" title-tag="h2" no-footer>
-    <form @submit.prevent="save">
-      <label class="form-label" for="bound-capacity">Indicators that a machine may have to carry</label>
-      <BFormInput id="bound-capacity" v-model="capacity" type="number" min="1" max="1000000" required />
-      <label class="form-label mt-3" for="bound-days">Days for which a host counts as newly registered</label>
-      <BFormInput id="bound-days" v-model="days" type="number" min="1" max="3650" required />
-      <DialogButtons
-        does="Save"
-        :error="put.error.value"
-        :disabled="saving || !known"
-        @back="shown = false"
-      />
-    </form>
-  </BModal>
+  <FormDialog
+    v-model="shown"
+    lazy
+    title="Bounds"
+    does="Save"
+    :error="put.error.value"
+    :disabled="saving || !known"
+    @submit="save"
+  >
+    <label class="form-label" for="bound-capacity">Indicators that a machine may have to carry</label>
+    <BFormInput id="bound-capacity" v-model="capacity" type="number" min="1" max="1000000" required />
+    <label class="form-label mt-3" for="bound-days">Days for which a host counts as newly registered</label>
+    <BFormInput id="bound-days" v-model="days" type="number" min="1" max="3650" required />
+  </FormDialog>
 </template>
