@@ -27,9 +27,9 @@ def each(call: Callable[[Any], object], inputs: Sequence[Any]) -> Measurement:
 
     def once() -> list[float]:
         samples, clock = [], time.perf_counter
-        for one in inputs:
+        for input in inputs:
             began = clock()
-            call(one)
+            call(input)
             samples.append(clock() - began)
         return samples
 

@@ -37,8 +37,10 @@ class World:
 
     def groups(self, device: dict) -> list[str]:
         """By pins alone: membership rules have a plain evaluator of their own."""
-        own = [one["key"] for one in self.estate["groups"] if device["hostname"] in one.get("pins", {}).get("in", [])]
-        order = self.estate.get("precedence", []) + [one["key"] for one in self.estate["groups"]]
+        own = [
+            group["key"] for group in self.estate["groups"] if device["hostname"] in group.get("pins", {}).get("in", [])
+        ]
+        order = self.estate.get("precedence", []) + [group["key"] for group in self.estate["groups"]]
         return [*sorted(own, key=order.index), *(() if own else ("unclaimed",)), "whole-fleet"]
 
     def user_groups(self, user: str | None) -> set[str]:
@@ -242,7 +244,11 @@ class World:
             return 6
         if rule.get("sha256"):
             return 0 if program.get("sha256") == rule["sha256"] else None
-        held = next(one for one in self.estate["application_sets"] if one["key"] == rule["application_set"])
+        held = next(
+            application_set
+            for application_set in self.estate["application_sets"]
+            if application_set["key"] == rule["application_set"]
+        )
         if any(condition_narrowness(one, program) is not None for one in held.get("exclude", [])):
             return None
         narrow = [condition_narrowness(one, program) for one in held.get("include", [])]

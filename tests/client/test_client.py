@@ -137,7 +137,7 @@ def test_lists_page_by_themselves_and_stop_when_they_have_enough(scripted):
         return 200, {"items": items, "next": following, "total": 9}
 
     Script.answers = [a_page(0, "a"), a_page(3, "b"), a_page(6, None)]
-    assert [one.key for one in scripted.groups.list()] == [f"g{n}" for n in range(9)]
+    assert [group.key for group in scripted.groups.list()] == [f"g{n}" for n in range(9)]
     assert ["cursor=" in path for _, path, _, _ in Script.seen] == [False, True, True]
     Script.answers, Script.seen = [a_page(0, "a")], []
     first = scripted.groups.list()

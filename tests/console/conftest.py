@@ -109,9 +109,9 @@ def axe(console):
         rules = ["color-contrast"] if colours_alone else ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
         found = console.evaluate("rules => axe.run(document, {runOnly: rules})", rules)
         told = [
-            f"{one['id']}: {one['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"
-            for one in found["violations"]
-            for node in one["nodes"]
+            f"{violation['id']}: {violation['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"
+            for violation in found["violations"]
+            for node in violation["nodes"]
         ]
         assert not told, "\n".join(told)
 

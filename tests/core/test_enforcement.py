@@ -54,7 +54,7 @@ def test_a_layer_meant_to_observe_records_and_decides_nothing():
     watching = estate(settings={"layers": {"filter": "observing"}})
     found = told(watching, layers=Layers(filter="observing"))
     assert (found.intended.verdict, found.effective.verdict, found.gap) == ("allow", "allow", "none")
-    assert [one.ruleset for one in found.intended.layers[1].logged] == ["no-gambling"]
+    assert [logged.ruleset for logged in found.intended.layers[1].logged] == ["no-gambling"]
     assert "Enforcing, no-gambling on whole-fleet would decide" in found.intended.layers[1].why
     assert codes(found) == []
 

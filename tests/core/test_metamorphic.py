@@ -42,7 +42,7 @@ def test_adding_an_ordinary_rule_never_undoes_a_mandatory_one(worlds):
     held = 0
     for _, estate, facts, attempts in worlds:
         only = copy.deepcopy(estate)
-        only["assignments"] = [one for one in estate["assignments"] if one["mandatory"]]
+        only["assignments"] = [assignment for assignment in estate["assignments"] if assignment["mandatory"]]
         for alone, together in zip(verdicts(only, facts, attempts), verdicts(estate, facts, attempts), strict=True):
             winner = alone.layers[-1].winner
             if winner is None:
@@ -57,10 +57,10 @@ def test_adding_an_ordinary_rule_never_undoes_a_mandatory_one(worlds):
 def test_a_feed_never_loosens(worlds):
     for _, estate, facts, attempts in worlds:
         without = copy.deepcopy(estate)
-        feeds = {one["key"] for one in estate["rulesets"] if "feed" in one}
-        kept = [one for one in estate["assignments"] if one["ruleset"] not in feeds]
+        feeds = {ruleset["key"] for ruleset in estate["rulesets"] if "feed" in ruleset}
+        kept = [assignment for assignment in estate["assignments"] if assignment["ruleset"] not in feeds]
         # one that replaces weaker ones takes them away on purpose, whoever wrote it
-        if any(one.get("replaces_weaker") for one in estate["assignments"]):
+        if any(assignment.get("replaces_weaker") for assignment in estate["assignments"]):
             continue
         without["assignments"] = kept
         for before, after in zip(words(without, facts, attempts), words(estate, facts, attempts), strict=True):
@@ -101,7 +101,7 @@ def test_renaming_and_reordering_objects_never_changes_a_verdict(worlds):
 def test_splitting_a_ruleset_in_two_changes_no_verdict(worlds):
     for rng, estate, facts, attempts in worlds:
         # whether an assignment replaces weaker ones hangs on all of its rules together
-        if any(one.get("replaces_weaker") for one in estate["assignments"]):
+        if any(assignment.get("replaces_weaker") for assignment in estate["assignments"]):
             continue
         split = copy.deepcopy(estate)
         chosen = rng.choice(split["rulesets"])
@@ -110,9 +110,9 @@ def test_splitting_a_ruleset_in_two_changes_no_verdict(worlds):
         chosen["rules"] = chosen["rules"][:cut]
         split["rulesets"].append(other)
         split["assignments"] += [
-            {**one, "key": f"{one['key']}-split", "ruleset": "split"}
-            for one in split["assignments"]
-            if one["ruleset"] == chosen["key"]
+            {**assignment, "key": f"{assignment['key']}-split", "ruleset": "split"}
+            for assignment in split["assignments"]
+            if assignment["ruleset"] == chosen["key"]
         ]
         assert words(split, facts, attempts) == words(estate, facts, attempts)
 

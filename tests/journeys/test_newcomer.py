@@ -131,7 +131,7 @@ def _through_the_routes_and_the_history(http: httpx.Client, made: int) -> None:
     assert told["details"] == ["metres: 120, and 100 before"]
     assert "-metres: 100\n+metres: 120" in told["difference"]
     document = http.get("/estate").json()
-    assert [one["key"] for one in document["berths"]] == ["quay-1", "quay-3"]
+    assert [berth["key"] for berth in document["berths"]] == ["quay-1", "quay-3"]
     answer = http.put("/estate", json=document, headers={"If-Match": "*"}).json()
     assert answer["changes"] == []
     # back to before there were any, and forth again

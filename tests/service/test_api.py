@@ -157,7 +157,7 @@ def test_bad_bodies_get_a_clear_problem_and_change_nothing(portero, raw, body, s
     assert told["type"].startswith("urn:portero:problem:")
     assert words in answer.text
     if pointer is not None:
-        assert any(one["pointer"] == pointer for one in told["errors"]), told
+        assert any(error["pointer"] == pointer for error in told["errors"]), told
     assert portero.devices.rollout().revision == before
 
 

@@ -182,7 +182,7 @@ def test_a_search_goes_over_all_and_tells_who_wrote_what(portero):
         ("host sought-2.example", None, True, 2),
         ("host sought-3.example", "some-feed", False, 1),
     ]
-    assert [one.selector for one in portero.indicators.search("needle")] == ["host sought-1.example"]
+    assert [indicator.selector for indicator in portero.indicators.search("needle")] == ["host sought-1.example"]
     assert len(list(portero.indicators.search("sought", origin="feed"))) == 1
     assert len(list(portero.indicators.search("sought", action="warn"))) == 1
     assert len(list(portero.indicators.search("sought", ended=False))) == 2

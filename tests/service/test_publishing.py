@@ -38,7 +38,7 @@ def change(keepers: Keepers, **parts: object) -> None:
 def bundles(keepers: Keepers) -> dict[str, str]:
     """Digest of the bundle of each unit's machines."""
     with keepers.store.reading() as connection:
-        return {one.groups[0]: one.digest for one in classes.list_classes(connection)}
+        return {device_class.groups[0]: device_class.digest for device_class in classes.list_classes(connection)}
 
 
 def touched(keepers: Keepers, **parts: object) -> set[str]:
@@ -97,7 +97,7 @@ def test_a_change_back_gives_the_same_bundle_under_a_newer_revision(keepers):
     change(keepers, assignments=first)
     assert bundles(keepers) == before
     with keepers.store.reading() as connection:
-        known = next(one for one in classes.list_classes(connection) if one.groups[0] == "a")
+        known = next(device_class for device_class in classes.list_classes(connection) if device_class.groups[0] == "a")
         token = connection.execute("SELECT manifest FROM class WHERE id = ?", (known.id,)).fetchone()[0]
     manifest = open_manifest(token, keepers.public_key)
     assert (manifest.bundle, manifest.revision) == (before["a"], keepers.estate.snapshot.revision)

@@ -128,9 +128,9 @@ class Fleet(RuleBasedStateMachine):
     @rule(key=st.sampled_from(["g0", "g1", "g2"]), members=RULES, pins=PINS)
     def save_group(self, key: str, members: dict, pins: dict) -> None:
         saved = Group.model_validate({"key": key, "members": members or None, "pins": pins or None})
-        groups = {one.key: one for one in self.keepers.estate.snapshot.estate.groups} | {key: saved}
+        groups = {group.key: group for group in self.keepers.estate.snapshot.estate.groups} | {key: saved}
         named = {layer_mode.group for layer_mode in self.keepers.estate.snapshot.estate.layer_modes}
-        if not any(one.names_layers and one.key in named for one in groups.values()):
+        if not any(group.names_layers and group.key in named for group in groups.values()):
             self._change(groups=tuple(groups.values()))
 
     @rule(order=st.permutations(["g0", "g1"]))
@@ -143,7 +143,9 @@ class Fleet(RuleBasedStateMachine):
 
     @rule(mode=MODES)
     def set_group_mode(self, mode: str) -> None:
-        looking = [one for one in self.keepers.estate.snapshot.estate.groups if one.key == "g1" and one.names_layers]
+        looking = [
+            group for group in self.keepers.estate.snapshot.estate.groups if group.key == "g1" and group.names_layers
+        ]
         if not looking:
             self._change(layer_modes=(GroupLayers.model_validate({"group": "g1", "filter": mode}),))
 
@@ -164,7 +166,7 @@ class Fleet(RuleBasedStateMachine):
         estate, now = self.keepers.estate.snapshot.estate, moment(self.clock.at)
         scratch = Membership(estate.groups, estate.group_order)
         with self.keepers.store.reading() as connection:
-            by_class = {one.id: one for one in classes.list_classes(connection)}
+            by_class = {device_class.id: device_class for device_class in classes.list_classes(connection)}
             rows = devices.member_rows(connection)
             assert len(self.keepers.fleet.members) == len(rows)
             used = set()

@@ -61,7 +61,7 @@ def test_body_and_etag_are_of_one_revision_between_commit_and_swap(keepers, http
     second = http.put(
         "/api/v1/rulesets/shared", json=with_rule(seen.json(), "news"), headers={"If-Match": seen.headers["ETag"]}
     )
-    kept = {one["category"] for one in http.get("/api/v1/rulesets/shared").json()["rules"]}
+    kept = {rule["category"] for rule in http.get("/api/v1/rulesets/shared").json()["rules"]}
     if second.status_code == 412:
         assert kept == {"games", "music"}
     else:
@@ -90,7 +90,7 @@ def test_of_three_writers_who_try_again_on_412_nothing_acknowledged_is_lost(http
         writer.start()
     for writer in writers:
         writer.join(120)
-    kept = {one["host"] for one in http.get("/api/v1/rulesets/shared").json()["rules"]}
+    kept = {rule["host"] for rule in http.get("/api/v1/rulesets/shared").json()["rules"]}
     assert len(acknowledged) == 60
     assert not set(acknowledged) - kept
 

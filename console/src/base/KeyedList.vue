@@ -14,7 +14,7 @@ const props = defineProps<{
 const sought = ref('')
 const listed = computed(() => {
   const text = sought.value.trim().toLowerCase()
-  return props.items.filter((one) => !text || JSON.stringify(one).toLowerCase().includes(text))
+  return props.items.filter((item) => !text || JSON.stringify(item).toLowerCase().includes(text))
 })
 </script>
 

@@ -49,7 +49,7 @@ const assigning = ref(false)
 const edited = ref<Assignment>()
 const begin = ref<string>()
 const kindOf = (ruleset: string) =>
-  (board.value?.columns.find((one) => one.ruleset === ruleset)?.kind ?? 'category') as Ruleset['kind']
+  (board.value?.columns.find((column) => column.ruleset === ruleset)?.kind ?? 'category') as Ruleset['kind']
 function open(ruleset: string, target: string, cells: BoardCell[]) {
   opened.value = { ruleset, target, cells }
   if (cells.length) shownCell.value = true
@@ -80,7 +80,7 @@ function explain(row: OverlapRow) {
 }
 const kinds = computed(() => {
   const count = (kind: string) =>
-    findings.value?.items.filter((one) => one.kind === kind && !one.accepted).length
+    findings.value?.items.filter((finding) => finding.kind === kind && !finding.accepted).length
   return { contradiction: count('contradiction') ?? 0, shadowed: count('shadowed') ?? 0 }
 })
 </script>
@@ -90,7 +90,7 @@ const kinds = computed(() => {
     <BoardTabs />
     <PageHead title="Assignments">
       <span v-if="board">
-        {{ counted(board.rows.filter((one) => !one.device && !one.built_in).length, 'group') }},
+        {{ counted(board.rows.filter((row) => !row.device && !row.built_in).length, 'group') }},
         {{ counted(board.columns.length, 'ruleset') }}, {{ board.in_force }} in force<template
           v-if="kinds.contradiction"
         >

@@ -50,8 +50,8 @@ const at = (target: string, ruleset: string) => cells.value.get(`${target} ${rul
       <BThead>
         <BTr>
           <BTh class="corner"></BTh>
-          <BTh v-for="one in kinds" :key="one.title" :colspan="one.number" class="kind begins">{{
-            one.title
+          <BTh v-for="kind in kinds" :key="kind.title" :colspan="kind.number" class="kind begins">{{
+            kind.title
           }}</BTh>
         </BTr>
         <BTr>

@@ -21,7 +21,8 @@ const title = computed(() => {
   const verb = found.targets.length > 1 ? 'meet' : 'is'
   return `${found.targets.join(' and ')} ${verb} on ${counted(found.devices, 'machine')}`
 })
-const saidBy = (row: OverlapRow, target: string) => row.contributions.filter((one) => one.target === target)
+const saidBy = (row: OverlapRow, target: string) =>
+  row.contributions.filter((contribution) => contribution.target === target)
 const columns = computed(() =>
   props.asked.device
     ? named.value.filter((target) => data.value!.rows.some((row) => saidBy(row, target).length))

@@ -23,8 +23,8 @@ export function useCategorySearch(sought: Ref<string>) {
     return (query.data.value?.families ?? [])
       .map((family) => ({
         ...family,
-        categories: family.categories.filter((one) =>
-          `${family.name} ${family.key} ${one.key} ${one.name} ${one.definition}`
+        categories: family.categories.filter((category) =>
+          `${family.name} ${family.key} ${category.key} ${category.name} ${category.definition}`
             .toLowerCase()
             .includes(text),
         ),

@@ -19,7 +19,9 @@ const rows = computed(() => {
     ['Browsers', browsers.join(', ')],
     [
       'Applications',
-      facts.applications.map((one) => `${one.product ?? one.file} ${one.version ?? ''}`).join(', '),
+      facts.applications
+        .map((application) => `${application.product ?? application.file} ${application.version ?? ''}`)
+        .join(', '),
     ],
     ['Serial', facts.serial],
     ['Place', facts.place],

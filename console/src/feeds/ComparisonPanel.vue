@@ -37,13 +37,13 @@ const words = (categories: readonly string[]) => categories.join(', ') || 'nothi
             ></BThead
           >
           <BTbody>
-            <BTr v-for="(one, place) in data.transitions.slice(0, 20)" :key="place">
-              <BTd class="sub">{{ words(one.before) }}</BTd>
-              <BTd>{{ words(one.after) }}</BTd>
-              <BTd class="text-end">{{ one.hosts.toLocaleString() }}</BTd>
+            <BTr v-for="(transition, place) in data.transitions.slice(0, 20)" :key="place">
+              <BTd class="sub">{{ words(transition.before) }}</BTd>
+              <BTd>{{ words(transition.after) }}</BTd>
+              <BTd class="text-end">{{ transition.hosts.toLocaleString() }}</BTd>
               <BTd
                 ><RouterLink
-                  v-for="host in one.examples.slice(0, 2)"
+                  v-for="host in transition.examples.slice(0, 2)"
                   :key="host"
                   :to="{ name: 'find', query: { q: host } }"
                   class="me-2"

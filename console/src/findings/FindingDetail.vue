@@ -31,7 +31,7 @@ function acceptIt() {
 /** Whether all machines are to be named. */
 const every = ref(false)
 const { data: devices } = useFindingDevices(() => props.finding.id, every)
-const names = computed(() => devices.value?.items.map((one) => one.hostname) ?? props.finding.examples)
+const names = computed(() => devices.value?.items.map((device) => device.hostname) ?? props.finding.examples)
 const groups = computed(() => props.finding.groups.filter((key) => key !== 'machine'))
 </script>
 

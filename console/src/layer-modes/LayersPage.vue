@@ -94,22 +94,22 @@ function drop(one: GroupLayers) {
                 ></BThead
               >
               <BTbody>
-                <BTr v-for="one in modes.data.value" :key="one.group">
+                <BTr v-for="mode in modes.data.value" :key="mode.group">
                   <BTd
-                    ><RouterLink :to="{ name: 'groups', params: { group: one.group } }">{{
-                      one.group
+                    ><RouterLink :to="{ name: 'groups', params: { group: mode.group } }">{{
+                      mode.group
                     }}</RouterLink></BTd
                   >
                   <BTd v-for="layer in LAYERS" :key="layer.key">
-                    <template v-if="one[layer.key]">{{ one[layer.key] }}</template>
+                    <template v-if="mode[layer.key]">{{ mode[layer.key] }}</template>
                     <span v-else class="dim">–</span>
                   </BTd>
                   <BTd class="text-end text-nowrap">
                     <template v-if="mayAuthor">
-                      <BButton variant="link" :aria-label="`Change ${one.group}`" @click="edit(one.group)"
+                      <BButton variant="link" :aria-label="`Change ${mode.group}`" @click="edit(mode.group)"
                         >Change</BButton
                       >
-                      <BButton variant="link" :aria-label="`Remove ${one.group}`" @click="drop(one)"
+                      <BButton variant="link" :aria-label="`Remove ${mode.group}`" @click="drop(mode)"
                         >Remove</BButton
                       >
                     </template>

@@ -26,7 +26,7 @@ const groupOptions = computed(() => [
 ])
 const modeOptions = [
   { value: '', text: 'left to weaker groups' },
-  ...layerModeValues.map((one) => ({ value: one, text: one })),
+  ...layerModeValues.map((mode) => ({ value: mode, text: mode })),
 ]
 
 watch(shown, () => {

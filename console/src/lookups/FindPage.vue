@@ -64,8 +64,9 @@ const places = computed(() => [
         >
         <template v-if="places.length">
           <h2 class="mt-3">Groups and rulesets</h2>
-          <div v-for="one in places.slice(0, FEW)" :key="`${one.what}/${one.key}`">
-            <RouterLink :to="one.to">{{ one.name }}</RouterLink> <span class="small dim">{{ one.what }}</span>
+          <div v-for="place in places.slice(0, FEW)" :key="`${place.what}/${place.key}`">
+            <RouterLink :to="place.to">{{ place.name }}</RouterLink>
+            <span class="small dim">{{ place.what }}</span>
           </div>
         </template>
       </section>

@@ -21,23 +21,27 @@ const sign = (line: string) =>
 </script>
 
 <template>
-  <section v-for="one in changes" :key="keyOf(one)" class="change">
+  <section v-for="change in changes" :key="keyOf(change)" class="change">
     <div class="head">
-      <b>{{ one.sentence }}</b>
-      <BButton variant="link" size="sm" :aria-expanded="opened.has(keyOf(one))" @click="toggle(keyOf(one))"
-        >{{ opened.has(keyOf(one)) ? 'in words' : 'as a document'
-        }}<span class="visually-hidden">: {{ one.sentence }}</span></BButton
+      <b>{{ change.sentence }}</b>
+      <BButton
+        variant="link"
+        size="sm"
+        :aria-expanded="opened.has(keyOf(change))"
+        @click="toggle(keyOf(change))"
+        >{{ opened.has(keyOf(change)) ? 'in words' : 'as a document'
+        }}<span class="visually-hidden">: {{ change.sentence }}</span></BButton
       >
     </div>
-    <pre v-if="opened.has(keyOf(one))"><span
-      v-for="(line, number) in one.difference.split('\n')"
+    <pre v-if="opened.has(keyOf(change))"><span
+      v-for="(line, number) in change.difference.split('\n')"
       :key="number"
       :class="sign(line)"
     >{{ line }}
 </span></pre>
-    <ul v-else-if="one.details.length" class="small sub">
-      <li v-for="(detail, number) in one.details.slice(0, 30)" :key="number">{{ detail }}</li>
-      <li v-if="one.details.length > 30" class="dim">and {{ one.details.length - 30 }} more</li>
+    <ul v-else-if="change.details.length" class="small sub">
+      <li v-for="(detail, number) in change.details.slice(0, 30)" :key="number">{{ detail }}</li>
+      <li v-if="change.details.length > 30" class="dim">and {{ change.details.length - 30 }} more</li>
     </ul>
   </section>
 </template>

@@ -62,7 +62,9 @@ function takeInstead({ rule, instead, code }: AuthoringWarning) {
   const { action, name, note, valid_until } = old
   const kept = { action, name, note, valid_until }
   const selector = old.pattern && code !== 'path-hidden' ? { pattern: instead } : { host: instead }
-  draft.value.rules = draft.value.rules.map((one) => (one === old ? ({ ...kept, ...selector } as Rule) : one))
+  draft.value.rules = draft.value.rules.map((rule) =>
+    rule === old ? ({ ...kept, ...selector } as Rule) : rule,
+  )
 }
 
 // --- what is shown ---

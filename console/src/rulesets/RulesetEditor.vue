@@ -76,7 +76,7 @@ watch(
   taxonomy,
   (known) => {
     for (const { key, categories } of known?.families ?? [])
-      if (namedIn(categories.map((one) => one.key))) opened.value.add(key)
+      if (namedIn(categories.map((category) => category.key))) opened.value.add(key)
   },
   { immediate: true },
 )
@@ -142,8 +142,9 @@ function addContent() {
             </button>
             <span class="small dim">
               {{ family.categories.length }} categories<template
-                v-if="namedIn(family.categories.map((one) => one.key))"
-                >, {{ namedIn(family.categories.map((one) => one.key)) }} with a rule of their own</template
+                v-if="namedIn(family.categories.map((category) => category.key))"
+                >, {{ namedIn(family.categories.map((category) => category.key)) }} with a rule of their
+                own</template
               >
             </span>
             <ActionPicker

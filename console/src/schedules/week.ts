@@ -25,7 +25,7 @@ export function wallClock(moment: Date, zone: string): { day: number; minute: nu
   } catch {
     parts = format('UTC').formatToParts(moment)
   }
-  const part = (type: string) => parts.find((one) => one.type === type)?.value ?? ''
+  const part = (type: string) => parts.find((part) => part.type === type)?.value ?? ''
   return {
     day: DAYS.findIndex(({ short }) => short === part('weekday')),
     minute: (Number(part('hour')) % 24) * 60 + Number(part('minute')),

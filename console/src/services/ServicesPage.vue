@@ -12,7 +12,9 @@ const shown = ref(false)
 const edited = ref<Service>()
 const listed = computed(() => {
   const text = sought.value.trim().toLowerCase()
-  return (services.value ?? []).filter((one) => !text || JSON.stringify(one).toLowerCase().includes(text))
+  return (services.value ?? []).filter(
+    (service) => !text || JSON.stringify(service).toLowerCase().includes(text),
+  )
 })
 function edit(service?: Service) {
   edited.value = service

@@ -8,12 +8,12 @@ defineEmits<{ take: [warning: AuthoringWarning] }>()
 
 <template>
   <ul v-if="warnings.length" class="warnings small" aria-label="What to know of it" aria-live="polite">
-    <li v-for="(one, number) in warnings.slice(0, 6)" :key="number">
+    <li v-for="(warning, number) in warnings.slice(0, 6)" :key="number">
       <Icon name="exclamation" />
       <span
-        >{{ one.sentence }}
-        <BButton v-if="one.instead" variant="link" size="sm" @click="$emit('take', one)"
-          >Take {{ one.instead }}</BButton
+        >{{ warning.sentence }}
+        <BButton v-if="warning.instead" variant="link" size="sm" @click="$emit('take', warning)"
+          >Take {{ warning.instead }}</BButton
         ></span
       >
     </li>
