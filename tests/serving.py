@@ -41,7 +41,7 @@ class Served:
     """A service that answers until it is stopped."""
 
     def __init__(self, keepers: Keepers) -> None:
-        self.keepers, self.data = keepers, keepers.folder
+        self.keepers, self.data = keepers, keepers.folder.path
         self.password = make_first_administrator(keepers.store) or ""
         set_up_logging(quiet=True)
         self._server = uvicorn.Server(

@@ -77,7 +77,7 @@ def test_a_file_that_is_no_store_is_told_and_left_alone(tmp_path):
     path = tmp_path / "notes.txt"
     path.write_text("years of work, and no database at all " * 100)
     before = path.read_bytes()
-    with pytest.raises(StoreProblem, match="cannot be opened as a Portero store"):
+    with pytest.raises(StoreProblem, match="is damaged"):
         Store(path)
     assert path.read_bytes() == before
 

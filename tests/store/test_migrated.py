@@ -58,7 +58,7 @@ def test_an_earlier_revision_is_restored_and_the_history_goes_on(keepers, folder
         keepers.estate.change(lambda _snapshot, number=number: keepers.estate.at(number), by="tests")
         assert written_estate(keepers.estate.snapshot.authored) == TOLD["estates"][str(number)]
     assert written_estate(keepers.estate.at(newest)) == TOLD["estates"][str(newest)]
-    keepers.store.close()
+    keepers.close()
     again = open_keepers(folder)
     assert again.estate.snapshot.revision == newest + 3
     assert written_estate(again.estate.snapshot.authored) == TOLD["estates"][str(newest - 1)]

@@ -220,7 +220,7 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
         wanted = devices.wanted_of(connection, device)
         devices.note_applied(connection, device, wanted.digest, wanted.revision, keepers.now())
     if old.keeps_identity:
-        folder = Folder(machine_folder(keepers.folder, facts.hostname))
+        folder = Folder(machine_folder(keepers.folder.path, facts.hostname))
         folder.keep_identity(Identity(service, device, credential, keepers.public_key, old.facts))
 
 

@@ -9,7 +9,6 @@ from pathlib import Path
 
 from portero.core.insight.feed_rulesets import filled
 from portero.formats.bundles import public_text_of
-from portero.formats.owned_files import make_owned
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
 from portero.service.enrolment import EnrolmentKeeper
@@ -31,6 +30,7 @@ from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import Throttle, signing_key
 from portero.service.state import Current, Naming, Snapshot
 from portero.store import revisions
+from portero.store.data_folder import DataFolder
 from portero.store.database import Store
 from portero.store.estate import load_estate
 
@@ -41,7 +41,7 @@ class Keepers:
     given.
     """
 
-    folder: Path
+    folder: DataFolder
     now: Callable[[], float]
     store: Store
     live: Live
@@ -72,12 +72,22 @@ class Keepers:
         self.feeds.close()
         self.fleet.heard.write()
         self.store.close()
+        self.folder.close()
 
 
 def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: Bounds = Bounds()) -> Keepers:
     """The keepers of the service whose data is in a folder, which is made where there is none. StoreProblem."""
-    make_owned(folder)
-    store, live, key = Store(folder / "portero.sqlite3"), Live(), signing_key(folder)
+    held = DataFolder(folder)
+    try:
+        return _opened(held, clock, bounds)
+    except BaseException:
+        held.close()
+        raise
+
+
+def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Keepers:
+    folder = held.path
+    store, live, key = Store(held.database), Live(), signing_key(folder)
     with store.reading() as connection:
         (written, versions), revision = load_estate(connection), revisions.newest_revision(connection)
     holdings = Holdings(folder, store, written, clock())
@@ -92,7 +102,7 @@ def open_keepers(folder: Path, clock: Callable[[], float] = time.time, bounds: B
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
     fleet = FleetKeeper(store, current, roster, publisher, live, clock)
     return Keepers(
-        folder=folder,
+        folder=held,
         now=clock,
         store=store,
         live=live,

@@ -13,7 +13,7 @@ from starlette.exceptions import HTTPException
 from portero.core.nouns.base import fault_of, without_tags
 from portero.core.nouns.urls import BadUrl
 from portero.formats.places import pointer
-from portero.store.database import StoreFull
+from portero.store.database import StoreFull, StoreProblem
 from portero.store.paging import BadCursor
 
 MEDIA_TYPE = "application/problem+json"
@@ -125,3 +125,4 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(BadCursor, simple("bad-request"))
     app.add_exception_handler(BadUrl, simple("invalid"))
     app.add_exception_handler(StoreFull, simple("no-room"))
+    app.add_exception_handler(StoreProblem, simple("unavailable"))

@@ -18,7 +18,7 @@ from portero.service.app import create_app
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.secrets import hash_password
 from portero.store import access
-from portero.store.database import Store
+from portero.store.database import Store, StoreProblem
 
 FIRST_ADMINISTRATOR = "keeper"
 
@@ -80,7 +80,10 @@ def serve(options: Options) -> None:
         )
     listening = _listen(options.host, options.port)
     set_up_logging(options.quiet)
-    keepers = open_keepers(options.data)
+    try:
+        keepers = open_keepers(options.data)
+    except (StoreProblem, OSError) as problem:
+        raise CannotServe(str(problem)) from problem
     password = make_first_administrator(keepers.store)
     if password:
         print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)

@@ -20,6 +20,26 @@ class StoreFull(StoreProblem):
     """The disk is full: nothing was changed, and reading goes on."""
 
 
+class StoreDamaged(StoreProblem):
+    """The file is not what was written to it."""
+
+
+def problem_of(problem: BaseException, path: Path) -> StoreProblem | None:
+    """What SQLite says of its file, in words; None where it speaks of a statement."""
+    # an extended code has the plain one in its low byte
+    code = getattr(problem, "sqlite_errorcode", 0) & 0xFF
+    if code == sqlite3.SQLITE_FULL:
+        return StoreFull(f"no room left on the disk of {path}; nothing was changed. Make room and try again")
+    if code in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
+        return StoreDamaged(
+            f"{path} is damaged ({problem}); stop the service and put a backup in its place:"
+            f" portero backup restore FILE --data {path.parent}"
+        )
+    if code in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN):
+        return StoreProblem(f"{path} cannot be read or written ({problem}); look at its disk and its owner")
+    return None
+
+
 class Store:
     """A store in one file. Safe to use from several threads: writes go one at a time, reads beside them."""
 
@@ -33,7 +53,8 @@ class Store:
             self._writer.execute("PRAGMA journal_mode = WAL")
             self._migrate()
         except sqlite3.DatabaseError as problem:
-            raise StoreProblem(f"{path} cannot be opened as a Portero store: {problem}") from problem
+            told = problem_of(problem, path) or StoreProblem(f"{path} cannot be opened as a Portero store: {problem}")
+            raise told from problem
 
     def _connect(self) -> sqlite3.Connection:
         connection = sqlite3.connect(self.path, timeout=BUSY_SECONDS, check_same_thread=False, isolation_level=None)
@@ -63,6 +84,10 @@ class Store:
         try:
             connection.execute("BEGIN")
             yield connection
+        except sqlite3.DatabaseError as problem:
+            if (told := problem_of(problem, self.path)) is not None:
+                raise told from problem
+            raise
         finally:
             if connection.in_transaction:
                 connection.execute("ROLLBACK")
@@ -96,10 +121,23 @@ class Store:
         except BaseException as problem:
             if self._writer.in_transaction:
                 self._writer.execute("ROLLBACK")
-            if isinstance(problem, sqlite3.OperationalError) and "full" in str(problem):
-                message = f"no room left on the disk of {self.path}; nothing was changed. Make room and try again"
-                raise StoreFull(message) from problem
+            if (told := problem_of(problem, self.path)) is not None:
+                raise told from problem
             raise
+
+    def check(self, patience: float = 2.0) -> None:
+        """Read and write, as a change would. StoreProblem. Where somebody writes for longer, the store is at work."""
+        with self.reading() as connection:
+            connection.execute("SELECT count(*) FROM sqlite_schema").fetchone()
+        if not self._write_lock.acquire(timeout=patience):
+            return
+        try:
+            with self._transaction() as connection:
+                # the same number again: a page that is really written
+                (version,) = connection.execute("PRAGMA user_version").fetchone()
+                connection.execute(f"PRAGMA user_version = {version}")
+        finally:
+            self._write_lock.release()
 
     def close(self) -> None:
         """Close all connections; what was committed is on disk already."""

@@ -21,6 +21,7 @@ from portero.formats.index_files import IndexFile, write_index
 from portero.service.feeds.indicators import FeedIndicators
 from portero.store import feeds
 from portero.store.artefacts import Artefacts
+from portero.store.data_folder import ARTEFACTS
 from portero.store.database import Store
 from portero.store.feeds import IndexRecord
 from portero.store.moments import moment
@@ -48,7 +49,7 @@ class Holdings:
     """The files, and what is in force of them."""
 
     def __init__(self, folder: Path, store: Store, estate: Estate, now: float) -> None:
-        self.artefacts = Artefacts(folder / "artefacts")
+        self.artefacts = Artefacts(folder / ARTEFACTS)
         self._store = store
         with store.reading() as connection:
             kept, current = feeds.get_index(connection), self._current(connection, estate)
