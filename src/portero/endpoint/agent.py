@@ -194,7 +194,7 @@ class Agent:
         if self.manifest:
             message |= self._held
         if self.problem:
-            message["problem"] = self.problem
+            message["problem"] = self.problem[:500]
         answer = await self._tell(message)
         if answer.status_code == 204:
             self.problem = None

@@ -314,8 +314,22 @@ def _health(app: FastAPI) -> None:
         return JSONResponse({"status": "ready", "revision": app.state.keepers.estate.snapshot.revision})
 
 
+def _file_of_console(rest: str) -> Path | None:
+    """The file of the console at an address below it; None where the console itself is meant."""
+    try:
+        file = (CONSOLE / rest).resolve()
+        return file if rest and file.is_relative_to(CONSOLE) and file.is_file() else None
+    except (ValueError, OSError):
+        # no file can have such a name
+        return None
+
+
 def _console(app: FastAPI) -> None:
+    # a redirect of the framework's own would go to whatever host the request names
+    app.router.redirect_slashes = False
+
     @app.get("/", include_in_schema=False)
+    @app.get("/console", include_in_schema=False)
     async def root() -> Response:
         return RedirectResponse("/console/")
 
@@ -328,8 +342,7 @@ def _console(app: FastAPI) -> None:
     async def console(rest: str) -> Response:
         if not (CONSOLE / "index.html").exists():
             raise Refusal("not-found", "The console has not been built; run “make setup”.")
-        file = (CONSOLE / rest).resolve()
-        if rest and file.is_file() and file.is_relative_to(CONSOLE):
+        if (file := _file_of_console(rest)) is not None:
             cached = "public, max-age=31536000, immutable" if rest.startswith("assets/") else "no-cache"
             return FileResponse(file, headers={"Cache-Control": cached})
         return FileResponse(CONSOLE / "index.html", headers={"Cache-Control": "no-cache"})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from typing import Any
 
@@ -36,6 +37,15 @@ TITLES = {
 }
 
 
+class ProblemResponse(JSONResponse):
+    """A problem as an answer. What it quotes of a request may hold half a character, which is no UTF-8."""
+
+    media_type = MEDIA_TYPE
+
+    def render(self, content: Any) -> bytes:
+        return json.dumps(content, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "replace")
+
+
 class Refusal(Exception):
     """Something that the caller has to know. `extra` fields go into the answer beside the standard ones."""
 
@@ -63,7 +73,7 @@ class Refusal(Exception):
         }
         if self.errors:
             body["errors"] = list(self.errors)
-        return JSONResponse(body, status, self.headers, MEDIA_TYPE)
+        return ProblemResponse(body, status, self.headers)
 
 
 def field_error(path: Sequence[str | int], detail: str) -> dict[str, str]:
@@ -110,7 +120,7 @@ def install(app: FastAPI) -> None:
                 "status": 405,
                 "detail": f"{request.method} is not possible here; see the Allow header.",
             }
-            return JSONResponse(body, 405, dict(error.headers or {}), MEDIA_TYPE)
+            return ProblemResponse(body, 405, dict(error.headers or {}))
         return Refusal("bad-request", str(error.detail)).response()
 
     def simple(kind: str) -> Any:
@@ -119,6 +129,11 @@ def install(app: FastAPI) -> None:
 
         return handler
 
+    async def half_a_character(_request: Request, _error: Exception) -> JSONResponse:
+        # where it is met depends on who first writes it as UTF-8
+        return Refusal("invalid", "A text holds half a character (a lone surrogate); send whole ones.").response()
+
+    app.add_exception_handler(UnicodeEncodeError, half_a_character)
     app.add_exception_handler(Refusal, told)  # type: ignore[arg-type]
     app.add_exception_handler(RequestValidationError, validation)  # type: ignore[arg-type]
     app.add_exception_handler(HTTPException, http)  # type: ignore[arg-type]

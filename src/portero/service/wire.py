@@ -9,7 +9,7 @@ import asyncio
 import json
 from collections.abc import Awaitable, Callable
 from functools import partial
-from typing import Any, NoReturn
+from typing import Annotated, Any, NoReturn
 
 import msgspec
 from anyio import to_thread
@@ -20,7 +20,7 @@ from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
-from portero.core.nouns.base import fault_of
+from portero.core.nouns.base import MOST_NUMBERED, fault_of
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.service.keepers import Keepers
@@ -37,21 +37,24 @@ RHYTHM_WEIGHT = 0.3
 """How much the newest interval counts in a device's usual one."""
 
 
+Digest = Annotated[str, msgspec.Meta(max_length=80)]
+
+
 class Join(msgspec.Struct, forbid_unknown_fields=True):
     """A device joins: its enrolment code and its facts."""
 
-    code: str
+    code: Annotated[str, msgspec.Meta(max_length=100)]
     facts: dict[str, Any]
 
 
 class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
     """A device checks in: what it holds, its facts where they changed, why applying failed, whether it was woken."""
 
-    have: str | None = None
-    index: str | None = None
-    revision: int | None = None
+    have: Digest | None = None
+    index: Digest | None = None
+    revision: Annotated[int, msgspec.Meta(ge=0, le=MOST_NUMBERED)] | None = None
     facts: dict[str, Any] | None = None
-    problem: str | None = None
+    problem: Annotated[str, msgspec.Meta(max_length=2_000)] | None = None
     woken: bool = False
 
 
@@ -160,12 +163,12 @@ def _note(keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float |
         if facts is not None or known.told_silent:
             assessment.assess(known.id)
         if message.have and _has_applied(known, message):
-            devices.note_applied(connection, known.id, message.have[:80], message.revision or 0, now)
-            keepers.checks.note_until_restart(connection, known.id, message.have[:80], now)
+            devices.note_applied(connection, known.id, message.have, message.revision or 0, now)
+            keepers.checks.note_until_restart(connection, known.id, message.have, now)
         if message.problem:
             devices.note_failed(connection, known.id, message.problem[:500], now)
         if message.index and _has_other_index(known, message):
-            devices.note_index(connection, known.id, message.index[:80])
+            devices.note_index(connection, known.id, message.index)
         wanted = devices.wanted_of(connection, known.id)
     if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:
         keepers.live.tell("device")
@@ -178,10 +181,10 @@ def _keep(keepers: Keepers, known: KnownDevice, body: bytes) -> dict[str, Any]:
     except ValidationError as error:
         _refuse_invalid(error, ())
     with keepers.store.writing() as connection:
-        new = activity.keep_batch(connection, known.id, batch, keepers.now(), known.seq_offset)
+        new, dropped = activity.keep_batch(connection, known.id, batch, keepers.now(), known.seq_offset)
     if new:
         keepers.live.tell("activity")
-    return {"batch": batch.batch, "new": new}
+    return {"batch": batch.batch, "new": new, "dropped": dropped}
 
 
 def _immutable(request: Request, digest: str, body: bytes, media_type: str) -> Response:
@@ -253,7 +256,9 @@ async def bundle(request: Request, keepers: Keepers) -> Response:
     def read() -> tuple[bytes | None, bytes | None]:
         with keepers.store.reading() as connection:
             packed = classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
-        return packed, keepers.checks.difference(begin, digest) if packed is not None and begin else None
+            # of bundles that were never its own, a device learns not even how far they are from its own
+            known_here = packed is not None and classes.has_applied(connection, known.id, begin)
+        return packed, keepers.checks.difference(begin, digest) if known_here else None
 
     packed, difference = await run_in_threadpool(read)
     if packed is None:

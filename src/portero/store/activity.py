@@ -8,20 +8,55 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from portero.core.nouns.activity import Activity, ActivityBatch, ReportedAttempt
+from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, ReportedAttempt
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.store.devices import note_event
 from portero.store.moments import moment
 from portero.store.paging import Query, Rows, like_pattern, page
 
 
 def keep_batch(
     connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int = 0
-) -> int:
-    """Keep what the batch brings that is not kept yet; returns how many attempts were new.
+) -> tuple[int, int]:
+    """Keep what the batch brings that is not kept yet; returns how many attempts were new, and how many entries were
+    dropped, where the device has handed over more than is kept of one in a day.
 
     Attempts are known by their number. Counts have none, so they are taken only where the batch is a new one.
     The service's time rules: an attempt cannot have been made later than it was received.
     """
+    day = int(now // 86_400)
+    left = max(0, MOST_A_DAY - _rows_of(connection, device, day))
+    taken = batch.model_copy(
+        update={"attempts": batch.attempts[:left], "counts": batch.counts[: max(0, left - len(batch.attempts))]}
+    )
+    new, fresh = _take(connection, device, taken, now, seq_offset)
+    kept = new + (len(taken.counts) if fresh else 0)
+    dropped = len(batch.attempts) - len(taken.attempts) + len(batch.counts) - len(taken.counts)
+    _note_rows(connection, device, day, kept, first_over=bool(dropped) and left > 0, now=now)
+    return new, dropped
+
+
+def _rows_of(connection: sqlite3.Connection, device: str, day: int) -> int:
+    """How much activity the device has handed over on that day."""
+    row = connection.execute("SELECT rows_day, rows_today FROM device WHERE id = ?", (device,)).fetchone()
+    return int(row["rows_today"]) if row["rows_day"] == day else 0
+
+
+def _note_rows(connection: sqlite3.Connection, device: str, day: int, kept: int, first_over: bool, now: float) -> None:
+    connection.execute(
+        "UPDATE device SET rows_today = ? + CASE WHEN rows_day = ? THEN rows_today ELSE 0 END, rows_day = ?"
+        " WHERE id = ?",
+        (MOST_A_DAY if first_over else kept, day, day, device),
+    )
+    if first_over:
+        told = f"handed over more than {MOST_A_DAY:,} entries of activity a day; the rest of today is not kept"
+        note_event(connection, device, now, "service", told)
+
+
+def _take(
+    connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int
+) -> tuple[int, bool]:
+    """How many attempts were new; whether the batch itself was."""
     before = connection.total_changes
     connection.executemany(
         "INSERT OR IGNORE INTO activity"
@@ -37,10 +72,10 @@ def keep_batch(
         connection.executemany(
             "INSERT INTO visit_count (device, hour, host, visits) VALUES (?, ?, ?, ?)"
             " ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",
-            [(device, count.hour.timestamp(), count.host, count.visits) for count in batch.counts],
+            [(device, min(count.hour.timestamp(), now), count.host, count.visits) for count in batch.counts],
         )
     _note_seen(connection, device, batch, new, bool(fresh), now)
-    return new
+    return new, bool(fresh)
 
 
 def _note_seen(

@@ -123,3 +123,13 @@ def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
         (device, digest),
     ).fetchone()
     return row is not None
+
+
+def has_applied(connection: sqlite3.Connection, device: str, digest: str) -> bool:
+    """Whether this is the bundle that the device says it holds, alone or below its overlay."""
+    row = connection.execute(
+        "SELECT 1 FROM device LEFT JOIN overlay ON overlay.digest = device.applied_bundle"
+        " WHERE device.id = ? AND ? IN (device.applied_bundle, overlay.bundle)",
+        (device, digest),
+    ).fetchone()
+    return row is not None

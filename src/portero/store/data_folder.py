@@ -57,7 +57,8 @@ class DataFolder:
 
     def _keep_from_others(self) -> None:
         """What is there of the store is its owner's alone; SQLite makes its other files like the first."""
-        self.database.touch(mode=0o600)
+        if not self.database.exists():
+            self.database.touch(mode=0o600)
         for file in (*self.path.glob(f"{DATABASE}*"), *self.path.glob("*.pem"), *self.path.glob(ARTEFACTS)):
             try:
                 if (mode := file.stat().st_mode) & _OTHERS:

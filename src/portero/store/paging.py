@@ -59,7 +59,10 @@ def decode_cursor(cursor: str, order: str) -> tuple[Any, Any]:
 
 def _is_plain(part: object) -> bool:
     """Whether SQLite can hold it; whole numbers have up to 64 bits there."""
-    return abs(part) < 2**63 if isinstance(part, int) else part is None or isinstance(part, str | float)
+    if isinstance(part, str):
+        # half a character (RFC 8259, 8.2) cannot be written as UTF-8
+        return not any("\ud800" <= letter <= "\udfff" for letter in part)
+    return abs(part) < 2**63 if isinstance(part, int) else part is None or isinstance(part, float)
 
 
 def page(

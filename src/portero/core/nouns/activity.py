@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Url
-from portero.core.nouns.base import Key, Noun, Text, Timestamp
+from portero.core.nouns.base import MOST_NUMBERED, Key, Noun, Text, Timestamp
 from portero.core.nouns.verdict import RuleReference
 
 Reference = Annotated[
@@ -18,10 +18,14 @@ Reference = Annotated[
 ]
 
 
+MOST_A_DAY = 50_000
+"""So many entries of activity are kept of a device in a day: attempts, and hours' counts of hosts."""
+
+
 class ReportedAttempt(Noun):
     """One attempt as a device reports it. (device, seq) names it, so it may be sent again."""
 
-    seq: Annotated[int, Field(ge=1, le=2**53)]
+    seq: Annotated[int, Field(ge=1, le=MOST_NUMBERED)]
     at: Timestamp
     url: Url
     host: Annotated[str, StringConstraints(max_length=253)]
@@ -47,7 +51,7 @@ class HourlyCount(Noun):
 class ActivityBatch(Noun):
     """What a device hands over at once. The counts of a batch are taken once, by its own number."""
 
-    batch: Annotated[int, Field(ge=1, le=2**53, description="Counts up; a batch sent again keeps its number.")]
+    batch: Annotated[int, Field(ge=1, le=MOST_NUMBERED, description="Counts up; a batch sent again keeps its number.")]
     attempts: Annotated[tuple[ReportedAttempt, ...], Field(max_length=1000)] = ()
     counts: Annotated[tuple[HourlyCount, ...], Field(max_length=1000)] = ()
 

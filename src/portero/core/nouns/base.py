@@ -86,5 +86,19 @@ def rfc3339(moment: datetime) -> str:
     return moment.isoformat(timespec="milliseconds" if moment.microsecond else "seconds").replace("+00:00", "Z")
 
 
-Timestamp = Annotated[AwareDatetime, PlainSerializer(rfc3339, return_type=str, when_used="json")]
-"""A moment with its zone; written as RFC 3339 in UTC."""
+_EARLIEST, _LATEST = datetime(1970, 1, 1, tzinfo=UTC), datetime(3000, 1, 1, tzinfo=UTC)
+
+
+def _of_this_age(moment: datetime) -> datetime:
+    if not _EARLIEST <= moment < _LATEST:
+        raise ValueError("a moment must lie between 1970 and 2999")
+    return moment
+
+
+Timestamp = Annotated[
+    AwareDatetime, AfterValidator(_of_this_age), PlainSerializer(rfc3339, return_type=str, when_used="json")
+]
+"""A moment between 1970 and 2999 with its zone; written as RFC 3339 in UTC."""
+
+MOST_NUMBERED = 2**53
+"""The largest whole number from outside: what every JSON reader keeps exactly (RFC 8259, 6)."""

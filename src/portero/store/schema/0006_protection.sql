@@ -1,0 +1,3 @@
+-- How much activity a device handed over on a day, counted in days since 1970.
+ALTER TABLE device ADD COLUMN rows_day INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE device ADD COLUMN rows_today INTEGER NOT NULL DEFAULT 0;
