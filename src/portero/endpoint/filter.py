@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from contextlib import suppress
+from ipaddress import ip_address
 from typing import NamedTuple
-from urllib.parse import parse_qs, urlsplit
+from urllib.parse import parse_qs
 
 import h11
 import httpx
 
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.urls import BadUrl
+from portero.core.nouns.urls import BadUrl, UrlRequest, Visit, normal_address, parse_authority, parse_whole
 from portero.endpoint.agent import Agent, AgentRuling
 from portero.endpoint.notice import NOTICE_HOST, notice_page
 
@@ -25,8 +27,9 @@ _CHUNK = 65_536
 _HTML = "text/html; charset=utf-8"
 _HOP_BY_HOP = {
     *("connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "proxy-connection"),
-    *("te", "trailer", "transfer-encoding", "upgrade"),
+    *("te", "trailer", "transfer-encoding", "upgrade", "expect", "host"),
 }
+_HERE = "The filter leads to no address of this machine itself; go there without the proxy."
 
 
 class Origin(NamedTuple):
@@ -34,6 +37,19 @@ class Origin(NamedTuple):
 
     http: int
     https: int
+
+
+class _Place(NamedTuple):
+    scheme: str
+    host: str
+    port: int
+
+
+class LeadsHere(Exception):
+    """It would be fetched from this very machine."""
+
+
+Headers = list[tuple[str, str]]
 
 
 class Filter:
@@ -51,7 +67,7 @@ class Filter:
         return await asyncio.start_server(self._serve, "127.0.0.1", port, limit=MAX_HEAD)
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with suppress(ConnectionError, TimeoutError, asyncio.IncompleteReadError, h11.RemoteProtocolError):
+        with suppress(ConnectionError, TimeoutError, asyncio.IncompleteReadError, h11.ProtocolError, httpx.HTTPError):
             await _Connection(self, reader, writer).run()
         with suppress(ConnectionError):
             writer.close()
@@ -82,23 +98,59 @@ class Filter:
         """The notice page."""
         return notice_page(ruling, self._agent.facts.hostname).encode()
 
-    async def connect(self, host: str, port: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        """A connection to the host of a tunnel, or to the origin that stands in for it."""
+    async def _places(self, asked: UrlRequest, tunnel: bool) -> list[_Place]:
+        """Where to connect to, looked up once: what was looked at is what is connected to. LeadsHere, OSError."""
+        if _is_here(asked.host):
+            raise LeadsHere(asked.host)
         if self._origin:
-            return await asyncio.open_connection("127.0.0.1", self._origin.https)
-        return await asyncio.open_connection(host, port)
+            return [_Place("http", "127.0.0.1", self._origin.https if tunnel else self._origin.http)]
+        loop = asyncio.get_running_loop()
+        found = await loop.getaddrinfo(asked.host, asked.port, type=socket.SOCK_STREAM)
+        addresses = [str(address[4][0]) for address in found]
+        if any(map(_is_here, addresses)):
+            raise LeadsHere(asked.host)
+        return [_Place(asked.scheme, address, asked.port) for address in addresses]
 
-    def upstream(self, url: str) -> str:
-        """The URL to fetch an allowed visit from."""
-        if not self._origin:
-            return url
-        parts = urlsplit(url)
-        return f"http://127.0.0.1:{self._origin.http}{parts.path or '/'}" + (f"?{parts.query}" if parts.query else "")
+    async def connect(self, asked: UrlRequest) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+        """A connection to the host of a tunnel, or to the origin that stands in for it. LeadsHere, OSError."""
+        problem: OSError | None = None
+        for place in await self._places(asked, tunnel=True):
+            try:
+                return await asyncio.open_connection(place.host, place.port)
+            except OSError as this:
+                problem = this
+        raise problem or OSError("no address")
 
-    @property
-    def http(self) -> httpx.AsyncClient:
-        """The client that fetches allowed pages."""
-        return self._http
+    async def fetch(
+        self, method: str, asked: UrlRequest, headers: Headers, body: AsyncIterator[bytes] | None
+    ) -> httpx.Response:
+        """The answer to an allowed visit, its body not read yet: of the URL that was judged, whatever else the request
+        says. LeadsHere, OSError, httpx.HTTPError.
+        """
+        places = await self._places(asked, tunnel=False)
+        sent = [("Host", asked.authority), *headers]
+        how = {"target": asked.target.encode(), "sni_hostname": asked.host}
+        for number, place in enumerate(places, start=1):
+            url = httpx.URL(scheme=place.scheme, host=place.host, port=place.port, path="/")
+            try:
+                request = httpx.Request(method, url, headers=sent, content=body, extensions=dict(how))
+                return await self._http.send(request, stream=True)
+            except (httpx.ConnectError, httpx.ConnectTimeout):
+                if number == len(places):
+                    raise
+        raise OSError("no address")
+
+
+def _is_here(host: str) -> bool:
+    """Whether it is a name or an address of this very machine, which nobody reaches by way of the filter."""
+    name = host.rstrip(".").lower()
+    if name == "localhost" or name.endswith(".localhost"):
+        return True
+    try:
+        address = ip_address(normal_address(host.partition("%")[0]))
+    except ValueError:
+        return False
+    return address.is_loopback or address.is_unspecified
 
 
 class _Connection:
@@ -122,17 +174,31 @@ class _Connection:
         await self._writer.drain()
 
     async def run(self) -> None:
-        while True:
-            event = await self._next()
-            if not isinstance(event, h11.Request):
-                return
-            if event.method == b"CONNECT":
-                await self._tunnel(event)
-                return
-            await self._visit(event)
-            if self._http.our_state is h11.MUST_CLOSE or self._http.their_state is h11.MUST_CLOSE:
-                return
-            self._http.start_next_cycle()
+        try:
+            while await self._one_request():
+                pass
+        except h11.RemoteProtocolError as problem:
+            if self._http.our_state in (h11.IDLE, h11.SEND_RESPONSE):
+                status = problem.error_status_hint or 400
+                await self._plain(status, f"This is not HTTP as it should be: {problem}.", Connection="close")
+            raise
+
+    async def _one_request(self) -> bool:
+        """Answer the next request; whether another may follow on the connection."""
+        event = await self._next()
+        if not isinstance(event, h11.Request):
+            return False
+        if event.method == b"CONNECT":
+            await self._tunnel(event)
+            return False
+        await self._visit(event)
+        if h11.MUST_CLOSE in (self._http.our_state, self._http.their_state):
+            return False
+        self._http.start_next_cycle()
+        return True
+
+    async def _plain(self, status: int, text: str, **more: str) -> None:
+        await self._answer(status, text.encode(), "text/plain; charset=utf-8", **more)
 
     async def _answer(self, status: int, body: bytes, content_type: str = _HTML, **more: str) -> None:
         headers = [("Content-Type", content_type), ("Content-Length", str(len(body))), ("Cache-Control", "no-store")]
@@ -146,45 +212,43 @@ class _Connection:
                 return
 
     async def _visit(self, request: h11.Request) -> None:
-        url = request.target.decode("latin-1")
         try:
-            if urlsplit(url).hostname == NOTICE_HOST:
-                await self._go_on(url)
+            visit = parse_whole(request.target.decode("latin-1"))
+            if visit.host == NOTICE_HOST:
+                await self._go_on(visit)
                 return
-            ruling = self._owner.judge(url, _browser(request))
-        except (BadUrl, ValueError) as problem:
-            await self._answer(400, str(problem).encode(), "text/plain; charset=utf-8")
+            ruling = self._owner.judge(visit.url, _browser(request))
+        except BadUrl as problem:
+            await self._plain(400, str(problem))
             return
         if ruling.verdict is Verdict.ALLOW:
-            await self._fetch(request, url)
+            # of the ruling, not of the request: what is fetched is what was judged
+            await self._fetch(request, parse_whole(ruling.url).request)
         else:
             await self._answer(403, self._owner.notice(ruling))
 
-    async def _go_on(self, url: str) -> None:
-        reference = parse_qs(urlsplit(url).query).get("reference", [""])[0]
+    async def _go_on(self, visit: Visit) -> None:
+        reference = parse_qs(visit.request.target.partition("?")[2]).get("reference", [""])[0]
         target = self._owner.go_on(reference)
         if target is None:
-            await self._answer(404, b"This notice is no longer open; go back and try again.", "text/plain")
+            await self._plain(404, "This notice is no longer open; go back and try again.")
         else:
             await self._answer(303, b"", Location=target)
 
-    async def _fetch(self, request: h11.Request, url: str) -> None:
-        headers = [(n.decode(), v.decode("latin-1")) for n, v in request.headers if n.decode() not in _HOP_BY_HOP]
-        method = request.method.decode()
-        body = self._body() if method not in ("GET", "HEAD", "OPTIONS") else None
-        http = self._owner.http
+    async def _fetch(self, request: h11.Request, asked: UrlRequest) -> None:
+        body = self._body() if _has_body(request) else None
         try:
-            upstream = http.build_request(method, self._owner.upstream(url), headers=headers, content=body)
-            answer = await http.send(upstream, stream=True)
-        except httpx.HTTPError as problem:
-            message = f"The filter let this visit pass, but the site does not answer ({type(problem).__name__})."
-            await self._answer(502, message.encode(), "text/plain; charset=utf-8")
+            answer = await self._owner.fetch(request.method.decode(), asked, _passed_on(request.headers), body)
+        except LeadsHere:
+            await self._plain(403, _HERE)
+            return
+        except (httpx.HTTPError, OSError) as problem:
+            await self._plain(502, f"The filter let this visit pass, but the site does not answer ({problem}).")
             return
         try:
-            kept = [(name, value) for name, value in answer.headers.raw if name.decode().lower() not in _HOP_BY_HOP]
             await self._drop_body()
-            await self._send(h11.Response(status_code=answer.status_code, headers=kept))
-            if method != "HEAD":
+            await self._send(h11.Response(status_code=answer.status_code, headers=_passed_on(answer.headers.raw)))
+            if request.method != b"HEAD":
                 async for chunk in answer.aiter_raw():
                     await self._send(h11.Data(data=chunk))
             await self._send(h11.EndOfMessage())
@@ -192,33 +256,47 @@ class _Connection:
             await answer.aclose()
 
     async def _body(self) -> AsyncIterator[bytes]:
-        while True:
-            event = await self._next()
-            if isinstance(event, h11.Data):
-                yield bytes(event.data)
-            else:
-                return
+        if self._http.they_are_waiting_for_100_continue:
+            await self._send(h11.InformationalResponse(status_code=100, headers=[]))
+        while isinstance(event := await self._next(), h11.Data):
+            yield bytes(event.data)
 
     async def _tunnel(self, request: h11.Request) -> None:
-        host, _, port = request.target.decode("latin-1").rpartition(":")
         try:
-            ruling = self._owner.judge(f"https://{host}:{port}/", _browser(request), page=False)
-        except (BadUrl, ValueError) as problem:
-            await self._answer(400, str(problem).encode(), "text/plain; charset=utf-8")
+            asked = parse_authority(request.target.decode("latin-1"))
+            ruling = self._owner.judge(asked.url, _browser(request), page=False)
+        except BadUrl as problem:
+            await self._plain(400, str(problem), Connection="close")
             return
         if ruling.verdict is Verdict.BLOCK:
             # the page cannot be shown inside a tunnel; a person who looks at the raw answer still learns why
             await self._answer(403, self._owner.notice(ruling), Connection="close")
             return
         try:
-            reader, writer = await asyncio.wait_for(self._owner.connect(host.strip("[]"), int(port)), 20)
+            reader, writer = await asyncio.wait_for(self._owner.connect(parse_whole(ruling.url).request), 20)
+        except LeadsHere:
+            await self._plain(403, _HERE, Connection="close")
+            return
         except (OSError, TimeoutError):
-            await self._answer(502, b"The site does not answer.", "text/plain")
+            await self._plain(502, "The site does not answer.", Connection="close")
             return
         await self._send(h11.Response(status_code=200, headers=[]))
         early, _ = self._http.trailing_data
         writer.write(early)
         await asyncio.gather(_pump(self._reader, writer), _pump(reader, self._writer), return_exceptions=True)
+
+
+def _has_body(request: h11.Request) -> bool:
+    return any(
+        name == b"transfer-encoding" or (name == b"content-length" and value != b"0") for name, value in request.headers
+    )
+
+
+def _passed_on(headers: Iterable[tuple[bytes, bytes]]) -> Headers:
+    """The headers that go on: not those of this connection alone, and not what says where the request goes."""
+    given = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]
+    named = {word.strip().lower() for name, value in given if name.lower() == "connection" for word in value.split(",")}
+    return [(name, value) for name, value in given if name.lower() not in _HOP_BY_HOP | named]
 
 
 async def _pump(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

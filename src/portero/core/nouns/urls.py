@@ -12,6 +12,7 @@ from pydantic import AfterValidator, StringConstraints
 _LABEL = re.compile(r"^[a-z0-9_-]{1,63}$")
 _ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
+_AUTHORITY = re.compile(r"^(\[[0-9A-Fa-f:.]+\]|[^\[\]/?#@:\\\s]+):[0-9]{1,5}$")
 _PARTS = ("href", "protocol", "hostname")
 _SCHEMES = {"http:": "http", "https:": "https"}
 _DEFAULT_PORTS = {"http": 80, "https": 443}
@@ -34,6 +35,34 @@ class Visit(NamedTuple):
         parts = ada_url.parse_url(self.url, attributes=("port", "pathname", "search"))
         port = int(parts["port"]) if parts["port"] else None
         return Rest(port, normal_path(parts["pathname"]), normal_query(parts["search"]))
+
+    @property
+    def request(self) -> UrlRequest:
+        """What is asked of whom, to fetch this very URL and no other."""
+        parts = ada_url.parse_url(self.url, attributes=("hostname", "port", "pathname", "search"))
+        port = int(parts["port"]) if parts["port"] else default_port(self.scheme)
+        host = parts["hostname"]
+        authority = f"{host}:{port}" if parts["port"] else host
+        return UrlRequest(self.scheme, host.strip("[]"), port, authority, parts["pathname"] + parts["search"])
+
+
+class UrlRequest(NamedTuple):
+    """How a URL is fetched (RFC 9110, 7): from its own serialisation (WHATWG URL), without user info and fragment.
+
+    `host` is a name or an address, IPv6 without brackets; `authority` is what `Host` says; `target` is the path with
+    the query.
+    """
+
+    scheme: str
+    host: str
+    port: int
+    authority: str
+    target: str
+
+    @property
+    def origin(self) -> tuple[str, str, int]:
+        """Scheme, host and port: what is trusted together (RFC 6454)."""
+        return self.scheme, self.host, self.port
 
 
 class Rest(NamedTuple):
@@ -62,6 +91,25 @@ def parse_visit(url: str) -> Visit:
     if not host:
         raise BadUrl(f"“{url[:80]}” names no host; write it like https://host.example/path")
     return Visit(parts["href"], scheme, host)
+
+
+def parse_whole(url: str, base: str | None = None) -> Visit:
+    """Read a URL that says its scheme, or one that is relative to a base. BadUrl where it is none of the web."""
+    try:
+        parts = ada_url.parse_url(ada_url.join_url(base, url) if base else url, attributes=_PARTS)
+    except ValueError as problem:
+        raise BadUrl(f"“{url[:80]}” is not a URL; write it like https://host.example/path") from problem
+    scheme, host = _SCHEMES.get(parts["protocol"]), parts["hostname"].rstrip(".")
+    if scheme is None or not host:
+        raise BadUrl(f"“{url[:80]}” is not visited over http or https, which is all that is fetched")
+    return Visit(parts["href"], scheme, host)
+
+
+def parse_authority(text: str) -> Visit:
+    """Read the host and port that a tunnel asks for (RFC 9110, 9.3.6), as an https URL. BadUrl."""
+    if not _AUTHORITY.match(text):
+        raise BadUrl(f"“{text[:80]}” is not a host and a port; write it like host.example:443")
+    return parse_whole(f"https://{text}/")
 
 
 def _without_scheme(url: str) -> Visit:
