@@ -7,6 +7,7 @@ import socket
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,9 @@ from portero.service.worklist import worklist
 
 Answer = Callable[[BaseHTTPRequestHandler], None]
 TAXII = "application/taxii+json;version=2.1"
+
+
+NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
 
 
 class Source:
@@ -181,3 +185,14 @@ def to_do(keepers: Keepers) -> Worklist:
 
 def summary(keepers: Keepers, key: str) -> FeedSummary:
     return routes.shown(keepers, key)
+
+
+def listing(source: Source, key: str = "list", **more: object) -> Feed:
+    """A feed of categories that the source has."""
+    given = {"kind": "categories", "format": "csv", "address": f"{source.url}/list.csv", "private_network": True}
+    return Feed.model_validate({"key": key, **given, **more})
+
+
+def categories(keepers: Keepers, host: str) -> tuple[str, ...]:
+    """The categories that a host has by now."""
+    return keepers.lookups.host(host).categories

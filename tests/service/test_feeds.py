@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import gzip
 import threading
-from datetime import UTC, datetime
 
 import pytest
 
+from conftest import eventually
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed, FeedCredential
 from portero.core.nouns.settings import Settings
@@ -17,9 +17,8 @@ from portero.service.problems import Refusal
 from portero.store import feeds
 from portero.store.database import StoreFull
 from service import standins
-from service.standins import Source, configure, keepers_at, poll, summary, text, to_do
+from service.standins import NOON, Source, categories, configure, keepers_at, listing, poll, summary, text, to_do
 
-NOON = datetime(2026, 11, 25, 12, tzinfo=UTC).timestamp()
 DAY = 86_400.0
 
 
@@ -36,18 +35,10 @@ def keepers(tmp_path):
         yield made
 
 
-def listing(source: Source, key: str = "list", **more: object) -> Feed:
-    given = {"kind": "categories", "format": "csv", "address": f"{source.url}/list.csv", "private_network": True}
-    return Feed.model_validate({"key": key, **given, **more})
-
-
 def all_done(keepers) -> None:
     """Wait until nothing is read any more."""
-    keepers.feeds._background.submit(lambda: None).result(30)
-
-
-def categories(keepers, host: str) -> tuple[str, ...]:
-    return keepers.lookups.host(host).categories
+    eventually(lambda: not keepers.feeds._progress, timeout=30)
+    keepers.feeds._indexing.submit(lambda: None).result(30)
 
 
 def test_a_feed_is_read_mapped_and_looked_up(keepers, source):

@@ -35,6 +35,8 @@ SHRUNK, MANY = 0.5, 100
 """Where so much of what there was is gone, of so many or more, somebody should look at it first."""
 MOSTLY_BAD = 0.5
 CHUNK = 1 << 18
+READERS = 16
+"""So many feeds are read side by side: a slow source keeps none but itself waiting."""
 BY_SCHEDULE = "the schedule"
 Result = Literal["new", "unchanged", "waiting"]
 
@@ -53,7 +55,7 @@ class _Task:
 
 
 class FeedsKeeper:
-    """One at a time, in the background; safe to ask from several threads."""
+    """Side by side in the background, what is in force changing once at a time; safe to ask from several threads."""
 
     def __init__(
         self,
@@ -66,7 +68,8 @@ class FeedsKeeper:
     ) -> None:
         self._store, self._estate, self._holdings = store, estate, holdings
         self._live, self._now, self._bounds = live, clock, bounds
-        self._background = Background("feeds")
+        self._background = Background("feeds", READERS)
+        self._indexing = Background("category index")
         self._swapping = threading.RLock()
         """What is in force changes once at a time."""
         self._progress: dict[str, FeedProgress] = {}
@@ -75,6 +78,7 @@ class FeedsKeeper:
     def close(self) -> None:
         """Let nothing more begin; what is being read is given up."""
         self._background.close()
+        self._indexing.close()
 
     def progress(self, feed: str) -> FeedProgress | None:
         """How far a feed that is being read has come."""
@@ -93,7 +97,7 @@ class FeedsKeeper:
             if feed.every_minutes is not None and not status.held and status.waiting is None and due <= now:
                 self.poll(feed, BY_SCHEDULE)
         if self._index_is_old():
-            self._background.submit(self._refresh_index)
+            self._indexing.submit(self._refresh_index)
 
     def poll(self, feed: Feed, by: str) -> Future[None] | None:
         """Begin to fetch a feed; None where it is being read already."""
