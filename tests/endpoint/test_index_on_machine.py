@@ -17,8 +17,7 @@ from portero.core.nouns.feed import Feed
 from portero.core.nouns.indicator import RulesEdit
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
-from portero.endpoint import agent as agents
-from portero.endpoint import category_index
+from portero.endpoint import category_index, held_policy
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
 
@@ -169,11 +168,11 @@ def test_an_index_that_somebody_altered_is_not_believed(machine, portero, tmp_pa
     async def started() -> Agent:
         # as a program that starts anew: nothing is remembered
         category_index.open_index.cache_clear()
-        agents._rulings_of.cache_clear()
+        held_policy._rulings_of.cache_clear()
         async with httpx.AsyncClient() as http:
             return Agent(machine[0], http)
 
-    assert "cannot be trusted" in (run_async(started()).problem or "")
+    assert "missing or damaged" in (run_async(started()).problem or "")
     assert check_in(machine).rule("http://kept-7.example/").verdict == "block", "it is fetched anew"
 
 

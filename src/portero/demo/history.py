@@ -218,7 +218,9 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
     device, credential = joined
     with keepers.store.writing() as connection:
         wanted = devices.wanted_of(connection, device)
-        devices.note_applied(connection, device, wanted.digest, wanted.revision, keepers.now())
+        devices.note_applied(
+            connection, device, wanted.digest, (keepers.estate.snapshot.naming.epoch, wanted.revision), keepers.now()
+        )
     if old.keeps_identity:
         folder = Folder(machine_folder(keepers.folder.path, facts.hostname))
         folder.keep_identity(Identity(service, device, credential, keepers.public_key, old.facts))

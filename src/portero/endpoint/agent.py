@@ -6,11 +6,9 @@ import json
 import secrets
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 import httpx
-import msgspec
 
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
@@ -20,24 +18,16 @@ from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import LayerVerdict
-from portero.core.resolving.bundles import BundleNotice, with_overlay
+from portero.core.resolving.bundles import BundleNotice
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
-from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import OFF_SITE, Situation
 from portero.endpoint.calls import ask
-from portero.endpoint.category_index import MachineIndex, fetch_part, file_name, open_index
-from portero.endpoint.folder import Folder, Identity, Queue
-from portero.formats.bundles import (
-    BadBundle,
-    CategoryParts,
-    Manifest,
-    apply_difference,
-    open_manifest,
-    unpack_bundle,
-    unpack_overlay,
-)
+from portero.endpoint.folder import Folder, Identity, Queue, told_of
+from portero.endpoint.held_policy import HeldPolicy
+from portero.formats.bundles import READABLE_MANIFESTS, BadBundle, Manifest
 
+PEOPLE, UNTIL_RESTART = "people.json", "until-restart.json"
 FACTS_EVERY = timedelta(days=1)
 """How often facts are told even where they did not change."""
 
@@ -53,25 +43,6 @@ class AgentRuling(NamedTuple):
     reference: str | None
     notice: BundleNotice | None = None
     """What the assignment that stops or warns has its notice say, beside the reason."""
-
-
-class _Files(NamedTuple):
-    """What a manifest names, as it is kept on this machine."""
-
-    bundle: bytes
-    overlay: bytes | None
-    categories: MachineIndex
-
-
-@lru_cache(maxsize=512)
-def _rulings_of(manifest: Manifest, files: _Files, hostname: str) -> HostRulings:
-    bundle = unpack_bundle(files.bundle, manifest.bundle)
-    if manifest.overlay and files.overlay is not None:
-        try:
-            bundle = with_overlay(bundle, unpack_overlay(files.overlay, manifest.overlay, manifest.bundle))
-        except ValueError as problem:
-            raise BadBundle(str(problem)) from problem
-    return HostRulings(Policy(bundle, hostname if manifest.overlay else ""), open_index(files.categories))
 
 
 def new_reference() -> str:
@@ -95,19 +66,57 @@ class Agent:
         self.folder, self.now = folder, clock
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
-        self.manifest: Manifest | None = None
-        self.rulings: HostRulings | None = None
-        self._people: dict[str, list[str]] = json.loads(folder.read("people.json") or b"{}")
+        self._unwritten: dict[str, str] = {}
+        """Files of this machine that could not be written, and why; enforcing goes on."""
+        self._lost: list[str] = []
+        """What was damaged and is begun anew: told once."""
+        self._people: dict[str, list[str]] = self._kept(PEOPLE)
         """The user groups of the people seen here, as the service told them."""
-        self._since: dict[str, float] = json.loads(folder.read("until-restart.json") or b"{}")
+        self._since: dict[str, float] = self._kept(UNTIL_RESTART)
         """Since when assignments that hold until restart are applied here."""
-        self.problem: str | None = None
         self._http = http
         self._tells_facts = tells_facts
         self._told: Facts | None = None
         self._told_at: datetime | None = None
         self._own = Facts.model_validate(self.identity.facts)
-        self._load()
+        self.held = HeldPolicy(folder, self.identity, self._own.hostname)
+        self.problem: str | None = self.held.load()
+        self._note_until_restart()
+
+    @property
+    def manifest(self) -> Manifest | None:
+        """What was applied last."""
+        return self.held.manifest
+
+    @property
+    def rulings(self) -> HostRulings | None:
+        """What this machine rules by; None where it has nothing yet."""
+        return self.held.rulings
+
+    @property
+    def problems(self) -> str | None:
+        """All that is wrong here, in words."""
+        found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem]
+        return "; ".join(filter(None, found)) or None
+
+    def _kept(self, name: str) -> Any:
+        """What was kept under a name, or nothing: what is damaged is begun anew, and told."""
+        try:
+            found = json.loads(self.folder.read(name) or b"{}")
+            if not isinstance(found, dict):
+                raise ValueError("not a mapping")
+        except (ValueError, OSError):
+            self._lost.append(f"{name} could not be read on this machine; it is begun anew")
+            return {}
+        return found
+
+    def _keep(self, name: str, value: object) -> None:
+        """Keep something in the folder. Where that cannot be done it is told, and what is in memory counts."""
+        try:
+            self.folder.write(name, json.dumps(value).encode())
+            self._unwritten.pop(name, None)
+        except OSError as problem:
+            self._unwritten[name] = f"{name} could not be written on this machine: {told_of(problem)}"
 
     @property
     def facts(self) -> Facts:
@@ -153,70 +162,53 @@ class Agent:
 
     # --- policy ---
 
-    def _load(self) -> None:
-        """Take up the last good bundle, verified anew: nobody can slip in another while the endpoint is off."""
-        token = self.folder.read("manifest.jws")
-        if token is None:
-            return
-        try:
-            self._take(token.decode(errors="replace"), open_manifest(token.decode(), self.identity.signing_key))
-        except (BadBundle, UnicodeDecodeError) as problem:
-            self.problem = f"the bundle kept on this machine cannot be trusted: {problem}"
-
-    def _take(self, token: str, manifest: Manifest) -> None:
-        packed = self.folder.read("bundles/" + file_name(manifest.bundle))
-        overlay = self.folder.read("overlays/" + file_name(manifest.overlay)) if manifest.overlay else None
-        written = self.folder.read("index/" + file_name(manifest.index))
-        if packed is None or written is None or (manifest.overlay and overlay is None):
-            raise BadBundle("the bundle, its overlay or the category index is missing")
-        parts = CategoryParts.read(written)
-        if parts.digest != manifest.index:
-            raise BadBundle("the category index is not the one that the manifest names: the digests differ")
-        index = MachineIndex(parts.digest, parts, self.folder.path / "index")
-        # the revision does not change what is decided: the same files give the same rulings
-        named = msgspec.structs.replace(manifest, revision=0, made_at="", generations=())
-        self.rulings = _rulings_of(named, _Files(packed, overlay, index), self._own.hostname)
-        self.manifest = manifest
-        self._note_until_restart()
-
     def _note_until_restart(self) -> None:
         """Keep since when assignments that hold until restart are applied; forget those that are gone."""
-        assert self.rulings is not None
+        if self.rulings is None:
+            return
         keys = [assignment.key for assignment in self.rulings.policy.bundle.assignments if assignment.until_restart]
         since = {key: self._since.get(key, self.now().timestamp()) for key in keys}
         if since != self._since:
             self._since = since
-            self.folder.write("until-restart.json", json.dumps(since).encode())
+            self._keep(UNTIL_RESTART, since)
 
     async def check_in(self, woken: bool = False) -> bool:
         """Tell the service what this device is and holds, and take what it should have; True where that is new."""
-        message: dict[str, Any] = {"woken": woken}
-        if self.manifest:
-            message |= self._held
-        if self.problem:
-            message["problem"] = self.problem[:500]
+        self.problem = self.held.look_again() or self.problem
+        message: dict[str, Any] = {"woken": woken, **self._held}
+        if problems := self.problems:
+            message["problem"] = problems[:500]
         answer = await self._tell(message)
+        self._lost.clear()
+        self.queue.told()
         if answer.status_code == 204:
             self.problem = None
             await self._learn_people()
             return False
         try:
-            await self._apply(answer.json()["manifest"])
+            await self.held.apply(answer.json()["manifest"], self._http, self._call)
         except BadBundle as problem:
             # the last good bundle stays in force; the service learns why at the next check-in
             self.problem = str(problem)
             return False
+        except OSError as problem:
+            self.problem = f"what should be applied could not be kept on this machine: {told_of(problem)}"
+            return False
         self.problem = None
-        assert self.manifest is not None
+        self._note_until_restart()
         await self._tell({**self._held, "woken": True})
         await self._learn_people()
         return True
 
     @property
     def _held(self) -> dict[str, Any]:
-        """What this device holds, for the service."""
-        assert self.manifest is not None
-        return {"have": self.manifest.name, "revision": self.manifest.revision, "index": self.manifest.index}
+        """What this device holds, for the service; nothing, where what it holds on its disk is not what it rules by."""
+        held, reads = self.held, {"manifests": READABLE_MANIFESTS}
+        if held.manifest is None or held.broken:
+            return reads
+        manifest = held.manifest
+        holds = {"have": manifest.name, "revision": manifest.revision, "epoch": manifest.epoch, "index": held.index}
+        return {**reads, **holds}
 
     def meet(self, user: str | None) -> None:
         """Somebody uses this machine; their user groups are asked for at the next check-in."""
@@ -233,7 +225,7 @@ class Agent:
             answer = await self._call("GET", "people", params={"user": user})
             self._people[user] = answer.json()["user_groups"]
         if self._people != before:
-            self.folder.write("people.json", json.dumps(self._people).encode())
+            self._keep(PEOPLE, self._people)
 
     async def _tell(self, message: dict[str, Any]) -> httpx.Response:
         """A check-in, with the facts where there is news of them."""
@@ -245,61 +237,9 @@ class Agent:
             self._told, self._told_at = facts, self.now()
         return answer
 
-    async def _apply(self, token: str) -> None:
-        manifest = open_manifest(token, self.identity.signing_key)
-        if self.manifest and manifest.revision < self.manifest.revision:
-            raise BadBundle(
-                f"the service offers revision {manifest.revision}, older than {self.manifest.revision} held here"
-            )
-        await self._fetch_bundle(manifest.bundle)
-        if manifest.overlay:
-            await self._fetch("overlay", "overlays", manifest.overlay)
-        parts = await self._fetch_index(manifest.index)
-        try:
-            self._take(token, manifest)
-        except BadBundle:
-            (self.folder.path / "bundles" / file_name(manifest.bundle)).unlink(missing_ok=True)
-            (self.folder.path / "overlays" / file_name(manifest.overlay or "none")).unlink(missing_ok=True)
-            raise
-        self.folder.write("manifest.jws", token.encode())
-        self.folder.drop_others("bundles", file_name(manifest.bundle))
-        self.folder.drop_others("overlays", file_name(manifest.overlay or "none"))
-        self.folder.drop_others("index", file_name(manifest.index), *(file_name(file.digest) for file in parts.files))
-
-    async def _fetch_bundle(self, digest: str) -> None:
-        """The bundle: as a difference to the one held here, where the service has that one still."""
-        before = self.manifest.bundle if self.manifest else digest
-        held = self.folder.read("bundles/" + file_name(before)) if before != digest else None
-        if held is None:
-            await self._fetch("bundle", "bundles", digest)
-            return
-        answer = await self._call("GET", f"bundle/{digest}", params={"from": before})
-        whole = answer.content
-        if answer.headers.get("Portero-From") == before:
-            try:
-                whole = apply_difference(held, answer.content, digest)
-            except BadBundle:
-                whole = (await self._call("GET", f"bundle/{digest}")).content
-        self.folder.write("bundles/" + file_name(digest), whole)
-
-    async def _fetch_index(self, digest: str) -> CategoryParts:
-        """What the category index consists of, and those of its files that are not here yet."""
-        await self._fetch("index", "index", digest)
-        parts = CategoryParts.read(self.folder.read("index/" + file_name(digest)) or b"")
-        for part in parts.files:
-            await fetch_part(self.folder, self._http, self.identity, part)
-        return parts
-
-    async def _fetch(self, what: str, folder: str, digest: str) -> None:
-        name = f"{folder}/{file_name(digest)}"
-        headers = {"If-None-Match": f'"{digest}"'} if self.folder.read(name) is not None else {}
-        answer = await self._call("GET", f"{what}/{digest}", headers=headers)
-        if answer.status_code != 304:
-            self.folder.write(name, answer.content)
-
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""
-        held = {"have": self.manifest.name, "index": self.manifest.index} if self.manifest else {"have": ""}
+        held = {"have": self.manifest.name, "index": self.held.index} if self.manifest else {"have": ""}
         answer = await self._call("GET", "wait", params=held, timeout=40.0)
         return answer.status_code == 200
 

@@ -39,6 +39,11 @@ class MachineIndex:
     parts: CategoryParts = field(compare=False)
     folder: Path = field(compare=False)
 
+    @property
+    def intact(self) -> bool:
+        """Whether all its files are there, and are what their names say."""
+        return all(_is(self.folder / file_name(part.digest), part.digest) for part in self.parts.files)
+
     def mapped(self, part: CategoryPart) -> IndexFile:
         """One of its files, mapped. BadBundle where it is not what its name says."""
         path = self.folder / file_name(part.digest)

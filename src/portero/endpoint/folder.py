@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
@@ -90,14 +92,70 @@ CREATE TABLE IF NOT EXISTS outbox (batch INTEGER PRIMARY KEY AUTOINCREMENT, docu
 """
 
 
+def told_of(problem: OSError) -> str:
+    """Why a file could not be read or written, in words."""
+    if problem.errno == errno.ENOSPC:
+        return "there is no room left on its disk"
+    return problem.strerror or type(problem).__name__
+
+
+_OF_THE_FILE = (sqlite3.OperationalError, sqlite3.DatabaseError)
+"""What SQLite raises where the file cannot be written or read; what is below these is about a statement."""
+
+
 class Queue:
-    """Activity on its way: recorded at once, handed over in numbered batches that stay the same when sent again."""
+    """Activity on its way: recorded at once, handed over in numbered batches that stay the same when sent again.
+
+    It never keeps a machine from enforcing: what cannot be recorded is counted as lost, and told; a file that is
+    damaged is put aside, and another one begun.
+    """
 
     def __init__(self, folder: Folder) -> None:
-        self._db = sqlite3.connect(folder.path / "activity.sqlite3", isolation_level=None, timeout=10)
-        self._db.execute("PRAGMA journal_mode = WAL")
-        self._db.execute("PRAGMA synchronous = NORMAL")
-        self._db.executescript(_SCHEMA)
+        self._path = folder.path / "activity.sqlite3"
+        self._lost, self._fault = 0, ""
+        self._damaged = False
+        try:
+            self._db = self._opened()
+        except sqlite3.DatabaseError:
+            self._damaged = True
+            self._db = self._begun_anew()
+
+    def _opened(self) -> sqlite3.Connection:
+        opened = sqlite3.connect(self._path, isolation_level=None, timeout=10)
+        try:
+            opened.execute("PRAGMA journal_mode = WAL")
+            opened.execute("PRAGMA synchronous = NORMAL")
+            opened.executescript(_SCHEMA)
+            if opened.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                raise sqlite3.DatabaseError("damaged")
+        except BaseException:
+            opened.close()
+            raise
+        return opened
+
+    def _begun_anew(self) -> sqlite3.Connection:
+        """A new file, whose numbers go on beyond all that the damaged one can have given: they count milliseconds."""
+        for suffix in ("-wal", "-shm"):
+            self._path.with_name(self._path.name + suffix).unlink(missing_ok=True)
+        self._path.replace(self._path.with_name(self._path.name + ".damaged"))
+        opened, number = self._opened(), int(time.time() * 1000)
+        opened.executemany(
+            "INSERT INTO sqlite_sequence (name, seq) VALUES (?, ?)", [("attempt", number), ("outbox", number)]
+        )
+        return opened
+
+    @property
+    def problem(self) -> str | None:
+        """What went wrong since it was told last."""
+        if self._damaged:
+            return "the activity kept on this machine was damaged; what had not been handed over is lost"
+        if self._lost:
+            return f"{self._lost} entries of activity could not be kept on this machine: {self._fault}"
+        return None
+
+    def told(self) -> None:
+        """The problem has been told."""
+        self._damaged, self._lost = False, 0
 
     @contextmanager
     def _changing(self) -> Iterator[None]:
@@ -106,12 +164,23 @@ class Queue:
             yield
             self._db.execute("COMMIT")
         except BaseException:
-            self._db.execute("ROLLBACK")
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
             raise
+
+    @contextmanager
+    def _losing(self) -> Iterator[None]:
+        """What cannot be written is lost, and counted."""
+        try:
+            yield
+        except sqlite3.DatabaseError as problem:
+            if type(problem) not in _OF_THE_FILE:
+                raise
+            self._lost, self._fault = self._lost + 1, str(problem)
 
     def record(self, attempt: ReportedAttempt) -> None:
         """Record an attempt; it is given its number here."""
-        with self._changing():
+        with self._losing(), self._changing():
             seq = self._db.execute("INSERT INTO attempt (document) VALUES ('{}')").lastrowid
             numbered = attempt.model_copy(update={"seq": seq})
             document = numbered.model_dump_json(exclude_none=True)
@@ -121,11 +190,12 @@ class Queue:
     def count(self, host: str, at: datetime) -> None:
         """Count an allowed visit in its hour."""
         hour = at.replace(minute=0, second=0, microsecond=0).isoformat()
-        self._db.execute(
-            "INSERT INTO visits (hour, host, number) VALUES (?, ?, 1)"
-            " ON CONFLICT (hour, host) DO UPDATE SET number = number + 1",
-            (hour, host),
-        )
+        with self._losing():
+            self._db.execute(
+                "INSERT INTO visits (hour, host, number) VALUES (?, ?, 1)"
+                " ON CONFLICT (hour, host) DO UPDATE SET number = number + 1",
+                (hour, host),
+            )
 
     def next_batch(self) -> str | None:
         """The batch to send now as JSON: one not acknowledged yet, else a new one; None where all is sent."""

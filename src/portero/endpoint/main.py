@@ -92,8 +92,8 @@ async def _run(options: argparse.Namespace) -> int:
     origin = Origin(*options.origin) if options.origin else None
     async with new_http() as http:
         agent = Agent(Folder(options.data), http)
-        if agent.problem:
-            _say(agent.problem)
+        if problems := agent.problems:
+            _say(wording.as_sentence(problems))
         server = await Filter(agent, user=options.user, origin=origin).start(options.port)
         port = server.sockets[0].getsockname()[1]
         _say(f"The filter of {agent.facts.hostname} listens as an HTTP proxy on 127.0.0.1:{port}")
@@ -145,7 +145,8 @@ async def _status(options: argparse.Namespace) -> int:
             "filter": agent.facts.layers.filter,
             "left to gateway": agent.gateway,
             "activity waiting": agent.queue.waiting(),
-            "problem": agent.problem,
+            "category index": agent.held.index or None,
+            "problem": agent.problems,
         }
     if options.json:
         print(json.dumps(told, indent=2))

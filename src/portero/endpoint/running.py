@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
+import sqlite3
 import time
 from collections.abc import Callable
 
@@ -43,8 +44,8 @@ async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None]
         try:
             if await agent.check_in(woken) and agent.manifest:
                 say(f"applied revision {agent.manifest.revision}, {agent.manifest.bundle[:19]}…")
-            if agent.problem:
-                say(f"kept the last good bundle: {agent.problem}")
+            if problems := agent.problems:
+                say(f"the last good bundle stays in force: {problems}")
             backoff = 1.0
             woken = await _until_next(agent, rhythm)
         except ServiceRefused as problem:
@@ -79,7 +80,7 @@ async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:
         try:
             await agent.report()
             wait = every
-        except (ServiceUnreachable, NotTaken):
+        except (ServiceUnreachable, NotTaken, sqlite3.Error):
             wait = min(wait * 2, MOST_BACKOFF)
         except ServiceRefused:
             return

@@ -20,6 +20,8 @@ from cryptography.hazmat.primitives.serialization import (
 from portero.core.resolving.bundles import READABLE_FORMATS, Bundle, Overlay
 from portero.formats.digests import digest_of
 
+MANIFEST_FORMAT = 2
+READABLE_MANIFESTS = (1, 2)
 MAX_BUNDLE_BYTES = 64_000_000
 _LEAST_WINDOW = 18
 _JWS = jwt.PyJWS(algorithms=["EdDSA"])
@@ -29,8 +31,12 @@ class BadBundle(ValueError):
     """A bundle or manifest that must not be applied: altered, unsigned, of another format, or too big."""
 
 
-class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What the service signs: which bundle a class has at which revision, and the category index that goes with it."""
+class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What the service signs: which bundle a class has at which revision, and the category index that goes with it.
+
+    Manifest 1 ended with the generations. What came since says which of two is the newer one even after the service
+    was restored, and for whom it is.
+    """
 
     portero_manifest: int
     bundle: str
@@ -42,6 +48,24 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the device that the manifest is for gets on top of the bundle of its class."""
     generations: tuple[tuple[str, int], ...] = ()
     """Of which generation of each feed the bundle and the index were made."""
+    epoch: int = 0
+    """Which life of the service it comes from: one that was restored begins another, whose revisions count anew."""
+    groups: tuple[str, ...] = ()
+    """The class that it is for, by its groups, strongest first."""
+    format: int = 1
+    """The format of the bundle."""
+    parts: tuple[tuple[str, str], ...] = ()
+    """Further parts, by name and digest; there are none yet."""
+
+    @property
+    def age(self) -> tuple[int, int]:
+        """Of two manifests the one with the higher age is the newer one."""
+        return self.epoch, self.revision
+
+    @property
+    def as_first(self) -> Manifest:
+        """As manifest 1, for who reads no other."""
+        return msgspec.structs.replace(self, portero_manifest=1, epoch=0, groups=(), format=1, parts=())
 
     @property
     def name(self) -> str:
@@ -145,6 +169,14 @@ def _unpacked(packed: bytes, digest: str, what: str) -> bytes:
     return plain
 
 
+def is_packed(packed: bytes, digest: str) -> bool:
+    """Whether these bytes are, unpacked, what the digest names."""
+    try:
+        return digest_of(_plain(packed)) == digest
+    except BadBundle:
+        return False
+
+
 def unpack_bundle(packed: bytes, digest: str) -> Bundle:
     """The bundle of these bytes. BadBundle where they are not what the digest names."""
     plain = _unpacked(packed, digest, "bundle")
@@ -219,8 +251,11 @@ def open_manifest(token: str, public_pem: str) -> Manifest:
     """The manifest in a JWS, its signature verified. BadBundle where it is not signed by that key."""
     try:
         payload = _JWS.decode(token, public_pem, algorithms=["EdDSA"])
-        return msgspec.json.decode(payload, type=Manifest)
+        manifest = msgspec.json.decode(payload, type=Manifest)
     except jwt.InvalidTokenError as problem:
         raise BadBundle("the manifest is not signed by this service's key") from problem
     except msgspec.MsgspecError as problem:
         raise BadBundle(f"the manifest does not read as one: {problem}") from problem
+    if manifest.portero_manifest not in READABLE_MANIFESTS:
+        raise BadBundle(f"the manifest is of format {manifest.portero_manifest}, which is not known here")
+    return manifest

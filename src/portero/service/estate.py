@@ -24,8 +24,8 @@ from portero.service.planning import Planner
 from portero.service.problems import Refusal
 from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
 from portero.service.roster import Roster
-from portero.service.state import Current, EstateTransition, Naming, Snapshot, changed_versions
-from portero.store import access, revisions
+from portero.service.state import Current, EstateTransition, Snapshot, changed_versions
+from portero.store import access, epochs, revisions
 from portero.store.database import Store
 from portero.store.feeds import IndexRecord
 from portero.store.plans import GenerationInForce, Plan, write_plan
@@ -211,7 +211,8 @@ class EstateKeeper:
             estate = filled(before.estate, contents)
             refuse_overload(before.estate, estate, self._roster)
             generations = {**dict(before.naming.generations), generation.feed: generation.number}
-            naming = Naming(index.digest if index else before.naming.index, tuple(sorted(generations.items())))
+            digest = index.digest if index else before.naming.index
+            naming = replace(before.naming, index=digest, generations=tuple(sorted(generations.items())))
             after = replace(before, estate=estate, contents=contents, naming=naming)
             going = EstateTransition(before, after, (), self._now())
             with self._store.reading() as connection:
@@ -234,6 +235,36 @@ class EstateKeeper:
                 return _Reckoned(Done(after), self._planner.plan_index(connection, going, index, None))
 
         self._carry_out(reckon, ("feed",))
+
+    # --- epochs ---
+
+    def begin_epoch(self) -> int:
+        """Begin another epoch: what devices should have is signed for it, and they take it whatever they hold."""
+
+        def reckon() -> _Reckoned:
+            before = self.snapshot
+            with self._store.reading() as connection:
+                epoch = epochs.next_epoch(connection, self._now())
+                after = replace(before, naming=replace(before.naming, epoch=epoch))
+                going = EstateTransition(before, after, (), self._now())
+                return _Reckoned(Done(after), self._planner.plan_signing(connection, going))
+
+        return self._carry_out(reckon, ("device",)).snapshot.naming.epoch
+
+    def sign_anew(self) -> None:
+        """Sign what devices should have, where that was done in an earlier form or epoch: by an earlier Portero, or
+        before the store was restored.
+        """
+
+        def reckon() -> _Reckoned:
+            now = self.snapshot
+            with self._store.reading() as connection:
+                if epochs.is_signed(connection, now.naming.epoch):
+                    return _Reckoned(Done(now))
+                going = EstateTransition(now, now, (), self._now())
+                return _Reckoned(Done(now), self._planner.plan_signing(connection, going))
+
+        self._carry_out(reckon, ())
 
     # --- frozen sets ---
 

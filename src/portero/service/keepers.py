@@ -29,7 +29,7 @@ from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import Throttle, signing_key
 from portero.service.state import Current, Naming, Snapshot
-from portero.store import revisions
+from portero.store import epochs, revisions
 from portero.store.data_folder import DataFolder
 from portero.store.database import Store
 from portero.store.estate import load_estate
@@ -47,6 +47,7 @@ class Keepers:
     live: Live
     throttle: Throttle
     public_key: str
+    publisher: Publisher
     estate: EstateKeeper
     fleet: FleetKeeper
     people: DirectoryKeeper
@@ -90,9 +91,10 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     store, live, key = Store(held.database), Live(), signing_key(folder)
     with store.reading() as connection:
         (written, versions), revision = load_estate(connection), revisions.newest_revision(connection)
+        epoch = epochs.epoch_of(connection)
     holdings = Holdings(folder, store, written, clock())
     contents = holdings.contents(written)
-    naming = Naming(holdings.held.kept.digest, holdings.numbers(written))
+    naming = Naming(holdings.held.kept.digest, holdings.numbers(written), epoch)
     current = Current(Snapshot(filled(written, contents), revision, versions, contents, naming))
     estate = current.snapshot.estate
     with store.reading() as connection:
@@ -100,6 +102,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     publisher, people = Publisher(key), DirectoryKeeper(store, clock)
     foresight = Foresight(store, roster, people, holdings, clock)
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
+    estate_keeper.sign_anew()
     fleet = FleetKeeper(store, current, roster, publisher, live, clock)
     return Keepers(
         folder=held,
@@ -108,6 +111,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         live=live,
         throttle=Throttle(),
         public_key=public_text_of(key),
+        publisher=publisher,
         estate=estate_keeper,
         fleet=fleet,
         people=people,

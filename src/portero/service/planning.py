@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from portero.core import sentences
 from portero.core.insight.effects.touching import touched_groups
@@ -130,10 +130,14 @@ class Planner:
         generation: GenerationInForce | None,
     ) -> Plan:
         """What another category index comes to: all that devices should have is signed for it."""
+        if index.digest == going.before.naming.index:
+            return Plan(now=going.now, revision=going.after.revision, generation=generation, index=index)
+        return replace(self.plan_signing(connection, going), generation=generation, index=index)
+
+    def plan_signing(self, connection: sqlite3.Connection, going: EstateTransition) -> Plan:
+        """All that devices should have, as it is, signed anew: for what manifests name beside it."""
         publisher, after, now = self._publisher, going.after, going.now
         known = Classes.kept(connection).known
-        if index.digest == going.before.naming.index:
-            return Plan(now=now, revision=after.revision, generation=generation, index=index)
         by_id = {device_class.id: device_class for device_class in known.values()}
         signed = tuple(
             publisher.signed(after, device_class, device_class.revision, now) for device_class in known.values()
@@ -141,15 +145,14 @@ class Planner:
         overlaid = []
         for row in overlays.all_rows(connection):
             own, revision = by_id[row["class"]], row["revision"]
-            manifest = publisher.manifest(after.naming, own.digest, own.size, revision, now, row["digest"])
+            manifest = publisher.manifest(after.naming, own, own.groups, revision, now, row["digest"])
             overlaid.append(PlannedOverlay(row["device"], manifest))
         return Plan(
             now=now,
             revision=after.revision,
             classes=signed,
             overlays=tuple(overlaid),
-            generation=generation,
-            index=index,
+            epoch=after.naming.epoch,
             woken=frozenset(by_id),
         )
 

@@ -4,15 +4,39 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
+from functools import lru_cache
+from typing import Protocol
 
 from portero.core.nouns.base import rfc3339
-from portero.core.resolving.bundles import compile_bundle, compile_overlay
-from portero.formats.bundles import Manifest, pack_bundle, pack_overlay, sign_manifest
+from portero.core.resolving.bundles import BUNDLE_FORMAT, compile_bundle, compile_overlay
+from portero.formats.bundles import (
+    MANIFEST_FORMAT,
+    Manifest,
+    open_manifest,
+    pack_bundle,
+    pack_overlay,
+    public_text_of,
+    sign_manifest,
+)
 from portero.service.state import Naming, Snapshot
 from portero.store.classes import DeviceClass
 from portero.store.moments import moment
 from portero.store.overlays import DeviceOverlay
 from portero.store.plans import Groups, PlannedClass, PlannedOverlay
+
+
+class Packed(Protocol):
+    """A bundle by its digest, and its size unpacked."""
+
+    @property
+    def digest(self) -> str: ...
+    @property
+    def size(self) -> int: ...
+
+
+@lru_cache(maxsize=1024)
+def _as_first(token: str, key: str) -> str:
+    return sign_manifest(open_manifest(token, public_text_of(key)).as_first, key)
 
 
 @dataclass(frozen=True)
@@ -22,12 +46,27 @@ class Publisher:
     key: str
 
     def manifest(
-        self, naming: Naming, digest: str, size: int, revision: int, now: float, overlay: str | None = None
+        self, naming: Naming, own: Packed, groups: Groups, revision: int, now: float, overlay: str | None = None
     ) -> str:
-        """The signed manifest of a bundle at a revision, and of an overlay on top of it."""
-        made_at = rfc3339(moment(now))
-        manifest = Manifest(1, digest, size, revision, made_at, naming.index, overlay, naming.generations)
+        """The signed manifest of the bundle of a class at a revision, and of an overlay on top of it."""
+        manifest = Manifest(
+            portero_manifest=MANIFEST_FORMAT,
+            bundle=own.digest,
+            bytes=own.size,
+            revision=revision,
+            made_at=rfc3339(moment(now)),
+            index=naming.index,
+            overlay=overlay,
+            generations=naming.generations,
+            epoch=naming.epoch,
+            groups=groups,
+            format=BUNDLE_FORMAT,
+        )
         return sign_manifest(manifest, self.key)
+
+    def readable(self, token: str, formats: Collection[int]) -> str:
+        """A manifest in the newest form that a device reads."""
+        return token if MANIFEST_FORMAT in formats else _as_first(token, self.key)
 
     def compiled(
         self, snapshot: Snapshot, groups: Groups, known: DeviceClass | None, now: float
@@ -36,7 +75,7 @@ class Publisher:
         packed = pack_bundle(compile_bundle(snapshot.estate, groups))
         if known is not None and packed.digest == known.digest:
             return self.refreshed(snapshot, known, now)
-        manifest = self.manifest(snapshot.naming, packed.digest, packed.size, snapshot.revision, now)
+        manifest = self.manifest(snapshot.naming, packed, groups, snapshot.revision, now)
         return PlannedClass(known.id if known else None, groups, packed, manifest, snapshot.revision)
 
     def refreshed(self, snapshot: Snapshot, known: DeviceClass, now: float) -> PlannedClass | None:
@@ -47,7 +86,7 @@ class Publisher:
 
     def signed(self, snapshot: Snapshot, known: DeviceClass, revision: int, now: float) -> PlannedClass:
         """A class's bundle as it is, signed for a revision."""
-        manifest = self.manifest(snapshot.naming, known.digest, known.size, revision, now)
+        manifest = self.manifest(snapshot.naming, known, known.groups, revision, now)
         return PlannedClass(known.id, known.groups, None, manifest, revision)
 
     def overlay(
@@ -69,5 +108,5 @@ class Publisher:
         other = had is None or had.digest != packed.digest
         if not other and had is not None and had.revision >= own.revision:
             return None, False
-        manifest = self.manifest(snapshot.naming, own.digest, own.size, snapshot.revision, now, packed.digest)
+        manifest = self.manifest(snapshot.naming, own, own.groups, snapshot.revision, now, packed.digest)
         return PlannedOverlay(device, manifest, packed, own.digest, snapshot.revision), other

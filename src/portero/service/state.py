@@ -19,10 +19,11 @@ Reckoned = TypeVar("Reckoned")
 
 @dataclass(frozen=True)
 class Naming:
-    """What manifests name beside a bundle: the category index, and the generation in force of each feed."""
+    """What manifests name beside a bundle: the category index, the generation in force of each feed, the epoch."""
 
     index: str
     generations: tuple[tuple[str, int], ...] = ()
+    epoch: int = 1
 
 
 @dataclass(frozen=True, eq=False)

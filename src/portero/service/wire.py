@@ -38,6 +38,7 @@ RHYTHM_WEIGHT = 0.3
 
 
 Digest = Annotated[str, msgspec.Meta(max_length=80)]
+Number = Annotated[int, msgspec.Meta(ge=0, le=MOST_NUMBERED)]
 
 
 class Join(msgspec.Struct, forbid_unknown_fields=True):
@@ -48,11 +49,15 @@ class Join(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
-    """A device checks in: what it holds, its facts where they changed, why applying failed, whether it was woken."""
+    """A device checks in: what it holds, which manifests it reads, its facts where they changed, why applying failed,
+    whether it was woken. An `index` that is empty says that it can use none.
+    """
 
     have: Digest | None = None
     index: Digest | None = None
-    revision: Annotated[int, msgspec.Meta(ge=0, le=MOST_NUMBERED)] | None = None
+    revision: Number | None = None
+    epoch: Number = 0
+    manifests: Annotated[tuple[Number, ...], msgspec.Meta(max_length=20)] = (1,)
     facts: dict[str, Any] | None = None
     problem: Annotated[str, msgspec.Meta(max_length=2_000)] | None = None
     woken: bool = False
@@ -132,17 +137,18 @@ def _check_in(keepers: Keepers, known: KnownDevice, message: CheckIn) -> dict[st
     same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
     if same_index and message.have == wanted.digest and message.revision == wanted.revision:
         return None
-    return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
+    manifest = keepers.publisher.readable(wanted.manifest, message.manifests)
+    return {"manifest": manifest, "bundle": wanted.digest, "revision": wanted.revision}
 
 
 def _has_applied(known: KnownDevice, message: CheckIn) -> bool:
     """Whether the device says that it has applied something else than it said before."""
-    applied = (known.applied_bundle, known.applied_revision)
-    return bool(message.have) and (message.have, message.revision) != applied
+    applied = (known.applied_bundle, known.applied_epoch, known.applied_revision)
+    return bool(message.have) and (message.have, message.epoch, message.revision) != applied
 
 
 def _has_other_index(known: KnownDevice, message: CheckIn) -> bool:
-    return bool(message.index) and message.index != known.applied_index
+    return message.index is not None and message.index != known.applied_index
 
 
 def _says_something(known: KnownDevice, message: CheckIn) -> bool:
@@ -163,11 +169,12 @@ def _note(keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float |
         if facts is not None or known.told_silent:
             assessment.assess(known.id)
         if message.have and _has_applied(known, message):
-            devices.note_applied(connection, known.id, message.have, message.revision or 0, now)
+            age = (message.epoch, message.revision or 0)
+            devices.note_applied(connection, known.id, message.have, age, now)
             keepers.checks.note_until_restart(connection, known.id, message.have, now)
         if message.problem:
             devices.note_failed(connection, known.id, message.problem[:500], now)
-        if message.index and _has_other_index(known, message):
+        if message.index is not None and _has_other_index(known, message):
             devices.note_index(connection, known.id, message.index)
         wanted = devices.wanted_of(connection, known.id)
     if facts is not None or known.told_silent or message.have != known.applied_bundle or message.problem:

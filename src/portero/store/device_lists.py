@@ -20,7 +20,8 @@ FACTS_STALE_SECONDS = 3 * 86_400.0
 
 _SILENT = "(device.lifecycle = 'enrolled' AND device.silent_after < :now)"
 _WANTED = "coalesce(device.overlay, class.digest)"
-_CURRENT = f"(device.applied_bundle IS {_WANTED})"
+# one that says that it can use no category index does not do what it should, whatever else it holds
+_CURRENT = f"(device.applied_bundle IS {_WANTED} AND device.applied_index IS NOT '')"
 _STATE = (
     f"CASE WHEN device.lifecycle <> 'enrolled' THEN NULL WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
     " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"

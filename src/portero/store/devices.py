@@ -267,6 +267,7 @@ class KnownDevice:
     usual_interval: float | None
     applied_bundle: str | None
     applied_revision: int | None
+    applied_epoch: int
     applied_index: str | None
     digest: str
     seq_offset: int
@@ -289,6 +290,7 @@ def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known
         row["usual_interval"],
         row["applied_bundle"],
         row["applied_revision"],
+        row["applied_epoch"],
         row["applied_index"],
         row["digest"],
         row["seq_offset"],
@@ -324,18 +326,21 @@ def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_in
     )
 
 
-def note_applied(connection: sqlite3.Connection, device: str, digest: str, revision: int, now: float) -> None:
-    """The device says that it has applied this bundle."""
+def note_applied(connection: sqlite3.Connection, device: str, digest: str, age: tuple[int, int], now: float) -> None:
+    """The device says that it has applied this bundle, as of an epoch and a revision."""
     connection.execute(
-        "UPDATE device SET applied_bundle = ?, applied_revision = ?, applied_at = ?, apply_problem = NULL,"
-        " apply_failed_at = NULL WHERE id = ?",
-        (digest, revision, now, device),
+        "UPDATE device SET applied_bundle = ?, applied_epoch = ?, applied_revision = ?, applied_at = ?,"
+        " apply_problem = NULL, apply_failed_at = NULL WHERE id = ?",
+        (digest, *age, now, device),
     )
 
 
 def note_index(connection: sqlite3.Connection, device: str, digest: str) -> None:
-    """The device has this category index in use."""
-    connection.execute("UPDATE device SET applied_index = ? WHERE id = ?", (digest, device))
+    """The device has this category index in use; none, where it is empty."""
+    connection.execute(
+        "UPDATE device SET applied_index = ?, apply_problem = iif(? = '', apply_problem, NULL) WHERE id = ?",
+        (digest, digest, device),
+    )
 
 
 def note_failed(connection: sqlite3.Connection, device: str, problem: str, now: float) -> None:

@@ -11,7 +11,7 @@ from portero.core.insight.readiness import Obstacle
 from portero.core.insight.revisions import Step
 from portero.core.nouns.revision import Change
 from portero.formats.bundles import PackedBundle, PackedOverlay
-from portero.store import classes, feeds, overlays, revisions
+from portero.store import classes, epochs, feeds, overlays, revisions
 from portero.store.estate import apply_changes, put_in_order
 from portero.store.feeds import IndexRecord
 from portero.store.readiness import keep_obstacles
@@ -84,6 +84,8 @@ class Plan:
     """How many devices of other classes get something new."""
     generation: GenerationInForce | None = None
     index: IndexRecord | None = None
+    epoch: int | None = None
+    """The epoch for which all is signed anew."""
     woken: frozenset[int] = frozenset()
     """The classes to wake once it is written."""
 
@@ -96,6 +98,8 @@ def write_plan(connection: sqlite3.Connection, plan: Plan) -> None:
         feeds.put_in_force(connection, *plan.generation)
     if plan.index is not None:
         feeds.set_index(connection, plan.index)
+    if plan.epoch is not None:
+        epochs.note_signed(connection, plan.epoch)
     ids = {planned.groups: write_class(connection, planned, plan.now) for planned in plan.classes}
     if plan.moves:
         known = {device_class.groups: device_class.id for device_class in classes.list_classes(connection)} | ids

@@ -1,3 +1,6 @@
 -- How much activity a device handed over on a day, counted in days since 1970.
 ALTER TABLE device ADD COLUMN rows_day INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE device ADD COLUMN rows_today INTEGER NOT NULL DEFAULT 0;
+
+-- The epoch of what a device says it has applied; 0 where it knows of none.
+ALTER TABLE device ADD COLUMN applied_epoch INTEGER NOT NULL DEFAULT 0;

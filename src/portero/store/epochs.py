@@ -1,0 +1,63 @@
+"""Which life of the service this is: one that was restored begins another, and devices then take lower revisions."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from portero.formats.bundles import MANIFEST_FORMAT
+
+_EPOCH, _SIGNED = "epoch", "signed"
+
+
+def epoch_of(connection: sqlite3.Connection) -> int:
+    """The store's epoch, from 1."""
+    return int(_setting(connection, _EPOCH) or 1)
+
+
+def begin_epoch(connection: sqlite3.Connection, epoch: int) -> None:
+    """From now on it is this one; what devices should have is not signed for it yet."""
+    _set(connection, _EPOCH, str(epoch))
+
+
+def is_signed(connection: sqlite3.Connection, epoch: int) -> bool:
+    """Whether what devices should have is signed for that epoch, in today's form."""
+    return _setting(connection, _SIGNED) == _signed(epoch)
+
+
+def note_signed(connection: sqlite3.Connection, epoch: int) -> None:
+    """All is signed for that epoch, in today's form; it is the one that counts."""
+    _set(connection, _EPOCH, str(epoch))
+    _set(connection, _SIGNED, _signed(epoch))
+
+
+def _signed(epoch: int) -> str:
+    return f"{MANIFEST_FORMAT}/{epoch}"
+
+
+def next_epoch(connection: sqlite3.Connection, now: float) -> int:
+    """An epoch that no device has seen: later than this one, than what devices report, and than any begun before now
+    of a copy that nobody here knows of.
+    """
+    (reported,) = connection.execute("SELECT coalesce(max(applied_epoch), 0) FROM device").fetchone()
+    return max(int(now), int(reported) + 1, epoch_of(connection) + 1)
+
+
+def devices_ahead(connection: sqlite3.Connection, epoch: int, revision: int) -> int:
+    """How many devices hold something newer than this store has ever had."""
+    row = connection.execute(
+        "SELECT count(*) FROM device WHERE lifecycle = 'enrolled' AND (applied_epoch, applied_revision) > (?, ?)",
+        (epoch, revision),
+    ).fetchone()
+    return int(row[0])
+
+
+def _setting(connection: sqlite3.Connection, name: str) -> str | None:
+    row = connection.execute("SELECT value FROM setting WHERE name = ?", (name,)).fetchone()
+    return row[0] if row else None
+
+
+def _set(connection: sqlite3.Connection, name: str, value: str) -> None:
+    connection.execute(
+        "INSERT INTO setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        (name, value),
+    )

@@ -1,0 +1,284 @@
+"""A machine whose disk is full or damaged, or into whose folder somebody puts what is older or another's: it goes on
+enforcing, tells, and mends what it can.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import shutil
+
+import httpx
+import pytest
+
+from conftest import Wire, assignment, group, ruleset, run_async, under
+from portero.core.nouns.attempt import Attempt
+from portero.endpoint import category_index, held_policy
+from portero.endpoint.agent import Agent
+from portero.endpoint.calls import ServiceUnreachable
+from portero.endpoint.folder import Folder
+from portero.formats.bundles import Manifest, open_manifest, sign_manifest
+
+BLOCKED = "http://lucky-reef.example/"
+
+
+@pytest.fixture(scope="module", autouse=True)
+def policy(portero):
+    portero.groups.create(group("office", all=[under("brackwater/office")]))
+    portero.groups.create(group("quay", all=[under("brackwater/quay")]))
+    portero.rulesets.create(ruleset("rules", gambling="block"))
+    portero.assignments.create(assignment("rules", "office"))
+
+
+@pytest.fixture
+def machine(join, request):
+    return join(f"damaged-{abs(hash(request.node.name)) % 1_000_000}")
+
+
+class Away(httpx.AsyncBaseTransport):
+    """The service does not answer for some of what is asked."""
+
+    def __init__(self, *parts: str) -> None:
+        self._parts = parts
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        if request.url.path.split("/")[3] in self._parts:
+            raise httpx.ConnectError("away", request=request)
+        async with httpx.AsyncHTTPTransport() as inner:
+            answer = await inner.handle_async_request(request)
+            return httpx.Response(answer.status_code, headers=answer.headers, content=await answer.aread())
+
+
+def started(folder) -> Agent:
+    """The agent as a program that starts anew: nothing is remembered."""
+    category_index.open_index.cache_clear()
+    held_policy._rulings_of.cache_clear()
+
+    async def start() -> Agent:
+        async with httpx.AsyncClient() as http:
+            return Agent(Folder(folder), http)
+
+    return run_async(start())
+
+
+def check_in(agent: Agent, *away: str) -> Agent:
+    """The same agent after a check-in."""
+
+    async def once() -> None:
+        async with httpx.AsyncClient(transport=Away(*away)) as agent._http:
+            await agent.check_in()
+
+    run_async(once())
+    return agent
+
+
+def flip(file, place: int = -3) -> None:
+    """One byte of a file is another."""
+    data = bytearray(file.read_bytes())
+    data[place] ^= 1
+    file.write_bytes(bytes(data))
+
+
+def index_file(folder, described: bool):
+    """The description of the category index on a machine, or the biggest file that it names."""
+    by_size = sorted((folder / "index").iterdir(), key=lambda file: file.stat().st_size)
+    return by_size[0] if described else by_size[-1]
+
+
+@pytest.mark.parametrize("described", [True, False], ids=["description", "file"])
+def test_a_damaged_index_is_told_predicted_and_fetched_anew(machine, portero, service, described):
+    hostname = machine.name
+    flip(index_file(machine, described))
+    agent = started(machine)
+    assert "category index kept on this machine is missing or damaged" in agent.problems
+    assert agent.rule(BLOCKED).verdict == "allow", "no host has a category without an index"
+    with pytest.raises(ServiceUnreachable):
+        check_in(agent, "index", "index-file")
+    told = portero.checks.check(Attempt(device=hostname, url=BLOCKED))
+    assert "stale-index" in {caveat.code for caveat in told.effective.caveats}
+    assert portero.devices.get(hostname).rollout.state == "failed"
+    check_in(agent)
+    assert agent.problems is None
+    assert agent.rule(BLOCKED).verdict == "block"
+    assert portero.devices.get(hostname).rollout.state == "current"
+    assert started(machine).problems is None
+
+
+def test_an_index_that_is_damaged_while_it_is_in_use_is_fetched_anew(machine):
+    agent = started(machine)
+    assert agent.rule(BLOCKED).verdict == "block"
+    flip(index_file(machine, described=False), 40)
+    check_in(agent)
+    assert started(machine).problems is None
+    assert agent.rule(BLOCKED).verdict == "block"
+
+
+@pytest.mark.parametrize("what", ["bundles", "manifest.jws"])
+def test_a_bundle_that_is_damaged_while_it_is_in_use_stays_in_force_and_is_fetched_anew(machine, what):
+    agent = started(machine)
+    path = machine / what
+    flip(next(path.iterdir()) if path.is_dir() else path)
+    check_in(agent)
+    assert agent.rule(BLOCKED).verdict == "block"
+    again = started(machine)
+    assert again.problems is None
+    assert again.rule(BLOCKED).verdict == "block"
+
+
+@pytest.mark.parametrize("damage", [b"", b"{", b"[1]", b"\xff\xfe", b"null"])
+@pytest.mark.parametrize("name", ["people.json", "until-restart.json", "newest.json"])
+def test_damaged_notes_are_begun_anew(machine, name, damage):
+    (machine / name).write_bytes(damage)
+    agent = started(machine)
+    assert agent.rule(BLOCKED).verdict == "block"
+    if damage:
+        assert "anew" in agent.problems
+    check_in(agent)
+    assert started(machine).rule(BLOCKED).verdict == "block"
+
+
+def with_agent(folder, work):
+    """What the coroutine function comes to, of an agent that has just started."""
+
+    async def run():
+        async with httpx.AsyncClient() as http:
+            return await work(Agent(Folder(folder), http))
+
+    return run_async(run())
+
+
+def test_damaged_activity_is_put_aside_and_what_comes_then_is_handed_over(machine, portero):
+    async def one_visit(agent: Agent) -> str | None:
+        ruling = agent.rule(BLOCKED)
+        agent.record(ruling)
+        agent.queue.close()
+        return ruling.reference
+
+    with_agent(machine, one_visit)
+    for log in machine.glob("activity.sqlite3-*"):
+        log.unlink()
+    (machine / "activity.sqlite3").write_bytes(b"no database at all " * 500)
+
+    async def mended(agent: Agent) -> str | None:
+        assert "activity kept on this machine was damaged" in agent.problems
+        ruling = agent.rule(BLOCKED)
+        agent.record(ruling)
+        await agent.check_in()
+        assert await agent.report() == 1
+        assert agent.problems is None
+        return ruling.reference
+
+    reference = with_agent(machine, mended)
+    assert [found.reference for found in portero.activity.list(device=machine.name)] == [reference]
+
+
+def test_activity_for_which_there_is_no_room_is_counted_as_lost(machine):
+    async def full(agent: Agent) -> None:
+        database = agent.queue._db
+        (pages,) = database.execute("PRAGMA page_count").fetchone()
+        database.execute(f"PRAGMA max_page_count = {pages}")
+        for _ in range(300):
+            assert agent.rule(BLOCKED).verdict == "block"
+            agent.record(agent.rule(BLOCKED))
+        assert "could not be kept on this machine: database or disk is full" in agent.problems
+        await agent.check_in()
+        assert agent.problems is None, "it has been told"
+        database.execute("PRAGMA max_page_count = 100000")
+        agent.record(agent.rule(BLOCKED))
+        assert agent.problems is None
+
+    with_agent(machine, full)
+
+
+def test_on_a_full_disk_it_goes_on_and_tells_and_takes_what_it_should_once_there_is_room(machine, portero, monkeypatch):
+    agent = started(machine)
+    portero.rulesets.create(ruleset(machine.name, news="block"))
+    portero.assignments.create(assignment(machine.name, "office"))
+
+    def full(*_anything: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with monkeypatch.context() as patched:
+        patched.setattr("portero.endpoint.folder.write_owned", full)
+        check_in(agent)
+        assert agent.rule(BLOCKED).verdict == "block"
+        assert "could not be kept on this machine: there is no room left on its disk" in agent.problems
+        check_in(agent)
+        told = portero.devices.get(machine.name).rollout
+        assert (told.state, "no room left" in told.problem) == ("failed", True)
+    check_in(agent)
+    assert portero.devices.get(machine.name).rollout.state == "current"
+    assert agent.problems is None
+
+
+# --- what is put into the folder while it is off ---
+
+
+def resigned(service, folder, **changes: object) -> None:
+    """The manifest in the folder, changed, and signed by the service itself."""
+    token = (folder / "manifest.jws").read_text()
+    manifest = open_manifest(token, Folder(folder).identity().signing_key)
+    fields = {name: getattr(manifest, name) for name in Manifest.__struct_fields__} | changes
+    key = (service.data / "signing-key.pem").read_text()
+    (folder / "manifest.jws").write_text(sign_manifest(Manifest(**fields), key))
+
+
+def test_an_older_bundle_put_into_the_folder_is_refused(machine, portero, service):
+    before = shutil.copytree(machine, machine.with_name("before"))
+    portero.rulesets.create(ruleset(f"{machine.name}-new", news="block"))
+    made = portero.assignments.create(assignment(f"{machine.name}-new", "office"))
+    check_in(started(machine))
+    for kept in ("manifest.jws", "bundles"):
+        target = machine / kept
+        shutil.rmtree(target) if target.is_dir() else target.unlink()
+        source = before / kept
+        (shutil.copytree if source.is_dir() else shutil.copy)(source, target)
+    agent = started(machine)
+    assert "older than" in agent.problems
+    assert agent.manifest is None
+    check_in(agent)
+    assert agent.rule(BLOCKED).verdict == "block"
+    portero.assignments.remove(made.key)
+
+
+def test_the_bundle_of_another_class_put_into_the_folder_is_refused(machine, join):
+    other = join(f"{machine.name}-quay", unit="brackwater/quay")
+    assert started(other).rule(BLOCKED).verdict == "allow"
+    for kept in ("manifest.jws", "bundles", "index"):
+        shutil.rmtree(machine / kept) if (machine / kept).is_dir() else (machine / kept).unlink()
+        (shutil.copytree if (other / kept).is_dir() else shutil.copy)(other / kept, machine / kept)
+    agent = started(machine)
+    assert "meant for machines in other groups" in agent.problems
+    check_in(agent)
+    assert agent.rule(BLOCKED).verdict == "block"
+
+
+def test_a_manifest_that_names_another_classes_bundle_is_refused(machine, service):
+    resigned(service, machine, groups=("whole-fleet",))
+    (machine / "newest.json").unlink()
+    agent = started(machine)
+    assert "another class than its manifest says" in agent.problems
+
+
+def test_after_manifest_2_a_machine_takes_no_manifest_1(machine, service):
+    resigned(service, machine, portero_manifest=1, groups=(), epoch=0, format=1)
+    agent = started(machine)
+    assert "a manifest of format 1 comes after one of 2" in agent.problems
+
+
+def test_a_later_epoch_is_taken_with_a_lower_revision_and_an_earlier_one_is_not(machine, service):
+    newest = json.loads((machine / "newest.json").read_text())
+    resigned(service, machine, epoch=newest["epoch"] + 1, revision=0)
+    assert started(machine).problems is None
+    (machine / "newest.json").write_text(json.dumps({**newest, "epoch": newest["epoch"] + 2}))
+    assert f"epoch {newest['epoch'] + 1} after {newest['epoch'] + 2}" in started(machine).problems
+
+
+def test_a_machine_of_an_earlier_portero_is_given_a_manifest_that_it_reads(service, portero):
+    old = Wire(service, portero, "of-yesterday")
+    offered = old.check_in().json()
+    manifest = open_manifest(offered["manifest"], old.key)
+    assert (manifest.portero_manifest, manifest.epoch, manifest.groups) == (1, 0, ())
+    new = old.check_in(manifests=[1, 2]).json()
+    manifest = open_manifest(new["manifest"], old.key)
+    assert (manifest.portero_manifest, manifest.groups[-1], manifest.format) == (2, "whole-fleet", 2)
