@@ -180,7 +180,7 @@ def poll(keepers: Keepers, key: str) -> FeedSummary:
 def to_do(keepers: Keepers) -> Worklist:
     """What needs a decision now."""
     estate, found = keepers.estate.snapshot.estate, keepers.findings.all()
-    return worklist(keepers.store, estate, found, keepers.now())
+    return worklist(keepers.store, estate, found, keepers.fleet.epoch(), keepers.now())
 
 
 def summary(keepers: Keepers, key: str) -> FeedSummary:

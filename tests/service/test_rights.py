@@ -19,6 +19,7 @@ OPEN = {"signIn", "getSession"}
 KEEPERS = {
     *("putSettings", "createEnrolmentCode", "revokeEnrolmentCode", "invite", "inviteFromCsv"),
     *("retireDevice", "revokeDevice", "confirmRejoin", "keepApart", "putDirectory"),
+    *("takeDirectory", "dropDirectory", "beginEpoch"),
     *("createFeed", "putFeed", "removeFeed", "putFeedCredential", "removeFeedCredential"),
 }
 # what asks, reckons, or is one's own

@@ -8,6 +8,8 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
+import platformdirs
+
 from portero.cli import output
 from portero.cli.settings import ClientSettings
 from portero.client import Portero
@@ -94,6 +96,17 @@ def add_change(parser: argparse.ArgumentParser) -> None:
     """The options of every change of the estate: why, and to see first what it would do."""
     add_reason(parser)
     parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
+
+
+def add_data(parser: argparse.ArgumentParser) -> None:
+    """The option that names the service's folder, for commands that are given at the machine itself."""
+    parser.add_argument(
+        "--data",
+        type=Path,
+        default=Path(platformdirs.user_data_dir("portero")),
+        metavar="DIR",
+        help="where the service keeps its data",
+    )
 
 
 def add_yes(parser: argparse.ArgumentParser) -> None:

@@ -5,7 +5,9 @@ from __future__ import annotations
 from portero.cli import output
 from portero.cli.checks import read_or_tell
 from portero.cli.command import Commands, Context, present, read_bytes
-from portero.core import wording
+from portero.client.errors import NotFound
+from portero.core import sentences, wording
+from portero.core.nouns.directory import DirectoryState
 from portero.formats.estate_document import read_directory
 
 
@@ -17,6 +19,7 @@ def directory_show(context: Context) -> int:
     def tell() -> None:
         people = wording.counted(len(found.users), "person", "people")
         output.say(f"Generation {found.generation}, brought in by {found.by}: {people}.")
+        _tell_waiting(found)
         rows = [
             (user_group.key, str(len(user_group.users)), ", ".join(user_group.user_groups))
             for user_group in found.user_groups
@@ -31,13 +34,38 @@ def directory_put(context: Context) -> int:
     name = context.options.file
     directory = read_or_tell(name, lambda: read_directory(read_bytes(name)))
     with context.client() as portero:
-        made = portero.directory.put(directory)
+        try:
+            seen = portero.directory.get().generation
+        except NotFound:
+            seen = None
+        made = portero.directory.put(directory, version=seen)
+    return present(context, made, lambda: _tell_counts(made))
 
-    def tell() -> None:
-        groups = wording.counted(len(made.user_groups), "user group")
-        output.say(f"Generation {made.generation} of the directory counts now: {groups}.")
 
-    return present(context, made, tell)
+def directory_take(context: Context) -> int:
+    """Let the generation that waits count."""
+    with context.client() as portero:
+        made = portero.directory.take()
+    return present(context, made, lambda: _tell_counts(made))
+
+
+def directory_drop(context: Context) -> int:
+    """Drop the generation that waits."""
+    with context.client() as portero:
+        made = portero.directory.drop()
+    return present(context, made, lambda: _tell_counts(made))
+
+
+def _tell_counts(found: DirectoryState) -> None:
+    groups = wording.counted(len(found.user_groups), "user group")
+    output.say(f"Generation {found.generation} of the directory counts now: {groups}.")
+    _tell_waiting(found)
+
+
+def _tell_waiting(found: DirectoryState) -> None:
+    if found.waiting:
+        output.say(sentences.directory_waits(found.waiting))
+        output.say("Take it with “portero directory take”, or drop it with “portero directory drop”.")
 
 
 def register(commands: Commands) -> None:
@@ -51,3 +79,7 @@ def register(commands: Commands) -> None:
         "portero directory put people.yaml",
     )
     put.add_argument("file", metavar="FILE", help="YAML or JSON; - reads standard input")
+    take = "Let the generation that waits to be looked at count."
+    directory.add("take", directory_take, take, "portero directory take")
+    drop = "Drop the generation that waits to be looked at."
+    directory.add("drop", directory_drop, drop, "portero directory drop")

@@ -10,6 +10,7 @@ from portero.cli.command import Commands
 
 FAMILIES = (
     "serve",
+    "backups",
     "session",
     "devices",
     "enrolment_codes",

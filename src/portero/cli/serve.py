@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import platformdirs
-
-from portero.cli.command import DONE, CommandProblem, Commands, Context
+from portero.cli.command import DONE, CommandProblem, Commands, Context, add_data
 
 
 def serve(context: Context) -> int:
@@ -47,13 +45,7 @@ def register(commands: Commands) -> None:
     made = commands.add(
         "serve", serve, "Run the service.", "portero serve --data /var/lib/portero", service=False, json=False
     )
-    made.add_argument(
-        "--data",
-        type=Path,
-        default=Path(platformdirs.user_data_dir("portero")),
-        metavar="DIR",
-        help="where the service keeps its data",
-    )
+    add_data(made)
     made.add_argument("--host", default="127.0.0.1", help="address to listen on (127.0.0.1)")
     made.add_argument("--port", type=int, default=8642, help="port to listen on (8642; 0 takes a free one)")
     beyond = made.add_argument_group("beyond loopback")

@@ -13,6 +13,16 @@ class DirectoryPart(Part):
         """The newest generation. NotFound."""
         return self.connection.get("/directory", DirectoryState)
 
-    def put(self, directory: Directory) -> DirectoryState:
-        """Take a new generation into use, whole. Invalid."""
-        return self.connection.put("/directory", directory, DirectoryState, None)
+    def put(self, directory: Directory, *, version: int | None = None) -> DirectoryState:
+        """Take a new generation into use, whole, in place of the one seen (its `generation`; None overwrites whatever
+        counts). One that lost a third of the people or more waits to be looked at. ChangedMeanwhile, Invalid.
+        """
+        return self.connection.put("/directory", directory, DirectoryState, version)
+
+    def take(self) -> DirectoryState:
+        """Let the generation that waits count. NotFound."""
+        return DirectoryState.model_validate_json(self.connection.ask("POST", "/directory/take").content)
+
+    def drop(self) -> DirectoryState:
+        """Drop the generation that waits. NotFound."""
+        return DirectoryState.model_validate_json(self.connection.ask("POST", "/directory/drop").content)

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from portero.client.devices import Devices
     from portero.client.directory import DirectoryPart
     from portero.client.enrolment import EnrolmentPart
+    from portero.client.epoch import EpochPart
     from portero.client.estate import EstateDocument
     from portero.client.feeds import Feeds
     from portero.client.findings import FindingsPart
@@ -59,6 +60,7 @@ class Portero:
     devices: Devices
     directory: DirectoryPart
     enrolment: EnrolmentPart
+    epoch: EpochPart
     estate: EstateDocument
     feeds: Feeds
     findings: FindingsPart

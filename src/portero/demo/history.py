@@ -79,7 +79,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
     keepers = open_keepers(folder, clock)
     try:
         _load_people(keepers)
-        keepers.people.put(read_directory(brackwater("people.yaml")), ADMINISTRATOR)
+        keepers.people.put(read_directory(brackwater("people.yaml")), ADMINISTRATOR, lambda _none_yet: None)
         _live_through(keepers, clock, service)
         clock.at = time.time()
         _load_guests(keepers)

@@ -36,6 +36,7 @@ from portero.service.routes import (
     devices,
     directory,
     enrolment,
+    epochs,
     estate,
     feeds,
     findings,
@@ -221,6 +222,7 @@ _PARTS = (
     rollout,
     readiness,
     enrolment,
+    epochs,
     groups,
     settings,
     rulesets,
@@ -310,8 +312,11 @@ def _health(app: FastAPI) -> None:
     @app.get("/readyz", include_in_schema=False)
     def readyz() -> Response:
         """The store can be read and written."""
-        app.state.keepers.store.check()
-        return JSONResponse({"status": "ready", "revision": app.state.keepers.estate.snapshot.revision})
+        keepers = app.state.keepers
+        keepers.store.check()
+        told = {"status": "ready", "revision": keepers.estate.snapshot.revision}
+        problem = keepers.fleet.epoch().problem
+        return JSONResponse({**told, "problem": problem} if problem else told)
 
 
 def _file_of_console(rest: str) -> Path | None:

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from portero.core import wording
+import structlog
+
+from portero.core import sentences, wording
 from portero.core.matching.fleet import Fleet
 from portero.core.nouns.device import Device
+from portero.core.nouns.epoch import EpochState
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import MembershipRule
 from portero.service.last_heard import Heard
@@ -16,9 +19,11 @@ from portero.service.problems import Refusal
 from portero.service.publishing import Publisher
 from portero.service.roster import Assessment, Roster
 from portero.service.state import Current
-from portero.store import device_lists, devices
+from portero.store import device_lists, devices, epochs
 from portero.store.database import Store
 from portero.store.moments import moment
+
+_log = structlog.get_logger("portero.fleet")
 
 
 class FleetKeeper:
@@ -36,6 +41,7 @@ class FleetKeeper:
         self._store, self._current, self._roster, self._publisher = store, current, roster, publisher
         self._live, self._now = live, clock
         self.heard = Heard(store)
+        self._warned: str | None = None
 
     @property
     def members(self) -> Fleet:
@@ -73,6 +79,15 @@ class FleetKeeper:
                 self._roster.take(assessment)
         self._live.wake(assessment.moved)
 
+    def epoch(self) -> EpochState:
+        """Which life of the service this is, and whether devices hold something newer than it has ever had."""
+        snapshot = self._current.snapshot
+        epoch, revision = snapshot.naming.epoch, snapshot.revision
+        with self._store.reading() as connection:
+            ahead = epochs.devices_ahead(connection, epoch, revision)
+        problem = sentences.devices_ahead(ahead) if ahead else None
+        return EpochState(epoch=epoch, revision=revision, devices_ahead=ahead, problem=problem)
+
     def let_time_pass(self) -> None:
         """Take note of devices that have fallen silent, and of groups that time alone has changed."""
         self.heard.write()
@@ -83,3 +98,10 @@ class FleetKeeper:
                 assessment.assess(device)
         if silent or due:
             self._live.tell("device")
+        self._warn_of(self.epoch().problem)
+
+    def _warn_of(self, problem: str | None) -> None:
+        """Log it, once as long as it is the same."""
+        if problem is not None and problem != self._warned:
+            _log.warning("devices_ahead", problem=problem)
+        self._warned = problem

@@ -13,6 +13,7 @@ from argon2.exceptions import InvalidHashError, VerifyMismatchError
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.formats.bundles import key_to_text, new_signing_key
 from portero.formats.owned_files import write_owned
+from portero.store.data_folder import SIGNING_KEY
 
 _HASHER = PasswordHasher()
 _UNKNOWN = _HASHER.hash("nobody's password")
@@ -49,7 +50,7 @@ def hash_secret(secret: str) -> str:
 
 def signing_key(folder: Path) -> str:
     """The service's signing key as PEM, made at the first start and readable by its owner only."""
-    path = folder / "signing-key.pem"
+    path = folder / SIGNING_KEY
     if not path.exists():
         write_owned(path, key_to_text(new_signing_key()).encode())
     return path.read_text()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from portero.core import sentences, wording
+from portero.core.nouns.epoch import EpochState
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Findings, Severity
 from portero.core.nouns.readiness import BlockerCode, BlockerCount
@@ -12,6 +13,7 @@ from portero.core.nouns.worklist import WorkItem, Worklist
 from portero.service.readiness import fleet_readiness
 from portero.store import device_lists, feeds
 from portero.store.database import Store
+from portero.store.directory import waiting_directory
 from portero.store.moments import moment
 
 MOST_ITEMS = 60
@@ -23,17 +25,32 @@ LATE = 3600.0
 """Seconds after which a machine that has not taken its bundle is a straggler."""
 
 
-def worklist(store: Store, estate: Estate, found: Findings, now: float) -> Worklist:
+def worklist(store: Store, estate: Estate, found: Findings, epoch: EpochState, now: float) -> Worklist:
     """What needs a decision now."""
     items = [
+        *_ahead(epoch),
         *_gaps(store, estate, now),
         *_stragglers(store, now),
         *_feeds(store, estate),
+        *_directory(store),
         *(_of_finding(item) for item in found.items if item.is_open and item.kind is not FindingKind.BROAD),
     ]
     order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
     items.sort(key=lambda item: (SEVERITIES.index(item.severity), order[item.kind], -(item.devices or 0)))
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
+
+
+def _ahead(epoch: EpochState) -> Iterator[WorkItem]:
+    """Machines that hold what this service never had, and refuse it."""
+    if epoch.problem:
+        yield WorkItem(
+            kind="straggler",
+            severity=Severity.HIGH,
+            sentence=epoch.problem + ".",
+            devices=epoch.devices_ahead,
+            next="Find out why, then begin another epoch: portero backup adopt.",
+            link="/roll-out?state=failed",
+        )
 
 
 def _gaps(store: Store, estate: Estate, now: float) -> Iterator[WorkItem]:
@@ -98,6 +115,21 @@ def _feeds(store: Store, estate: Estate) -> Iterator[WorkItem]:
             told, todo = sentences.feed_failed(name, status.poll.problem), "Mend its address or its credential."
             at = status.poll.at
             yield WorkItem(kind="feed", severity=Severity.MEDIUM, sentence=told, next=todo, link=link, at=at)
+
+
+def _directory(store: Store) -> Iterator[WorkItem]:
+    """A generation of the directory that waits to be looked at."""
+    with store.reading() as connection:
+        waiting = waiting_directory(connection)
+    if waiting is not None:
+        yield WorkItem(
+            kind="feed",
+            severity=Severity.MEDIUM,
+            sentence=sentences.directory_waits(waiting),
+            next="Find out why, then portero directory take, or drop.",
+            link="/assignments",
+            at=waiting.at,
+        )
 
 
 def _of_finding(finding: Finding) -> WorkItem:

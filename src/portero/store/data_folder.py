@@ -11,6 +11,7 @@ from portero.store.database import StoreProblem
 
 DATABASE = "portero.sqlite3"
 ARTEFACTS = "artefacts"
+SIGNING_KEY = "signing-key.pem"
 _LOCK = "service.lock"
 _OTHERS = 0o077
 
@@ -22,8 +23,8 @@ class FolderInUse(StoreProblem):
 class DataFolder:
     """The folder, held until it is closed or the process ends, however it ends."""
 
-    def __init__(self, path: Path) -> None:
-        """Make the folder where there is none, and take hold of it.
+    def __init__(self, path: Path, fresh: bool = True) -> None:
+        """Make the folder where there is none, and take hold of it; where it is `fresh`, with an empty database.
 
         FolderInUse; StoreProblem where files in it are not this user's to keep from others.
         """
@@ -32,6 +33,8 @@ class DataFolder:
         self._lock = os.open(path / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
             self._hold()
+            if fresh and not self.database.exists():
+                self.database.touch(mode=0o600)
             self._keep_from_others()
         except BaseException:
             self.close()
@@ -57,9 +60,7 @@ class DataFolder:
 
     def _keep_from_others(self) -> None:
         """What is there of the store is its owner's alone; SQLite makes its other files like the first."""
-        if not self.database.exists():
-            self.database.touch(mode=0o600)
-        for file in (*self.path.glob(f"{DATABASE}*"), *self.path.glob("*.pem"), *self.path.glob(ARTEFACTS)):
+        for file in (*self.path.glob(f"{DATABASE}*"), *self.path.glob(SIGNING_KEY), *self.path.glob(ARTEFACTS)):
             try:
                 if (mode := file.stat().st_mode) & _OTHERS:
                     file.chmod(mode & 0o700)

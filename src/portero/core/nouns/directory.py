@@ -43,6 +43,12 @@ class Directory(Noun):
                 own.setdefault(user.casefold(), set()).add(group.key.casefold())
         return own
 
+    @cached_property
+    def people(self) -> frozenset[str]:
+        """Everybody who is in it, by themselves or in a user group; folded."""
+        in_groups = (user for group in self.user_groups for user in group.users)
+        return frozenset(user.casefold() for user in (*self.users, *in_groups))
+
     def groups_of(self, user: str) -> frozenset[str]:
         """All user groups that a person is in, nested ones too; folded."""
         found: set[str] = set()
@@ -94,9 +100,20 @@ class Directory(Noun):
                     waiting += [(one, False) for one in inner.get(key, ())]
 
 
-class DirectoryState(Directory):
-    """The directory as it counts: its generation, and who brought it in when."""
+class WaitingDirectory(Noun):
+    """A generation that waits to be looked at, as it lost many people."""
 
     generation: int
     at: Timestamp
     by: str
+    people: Annotated[int, Field(description="How many people it has.")]
+    lost: Annotated[int, Field(description="How many people of the generation that counts it has not.")]
+
+
+class DirectoryState(Directory):
+    """The directory as it counts: its generation, who brought it in when, and which one waits to be looked at."""
+
+    generation: int
+    at: Timestamp
+    by: str
+    waiting: WaitingDirectory | None = None

@@ -9,7 +9,7 @@ from portero.core.sentences.caveats import (
     unmanaged,
 )
 from portero.core.sentences.changes import change_details
-from portero.core.sentences.content import capacity, every, feed_failed, feed_sentence, feed_waits
+from portero.core.sentences.content import capacity, directory_waits, every, feed_failed, feed_sentence, feed_waits
 from portero.core.sentences.findings import (
     blocks_essential,
     broad,
@@ -45,7 +45,7 @@ from portero.core.sentences.policy import (
     summary_of,
 )
 from portero.core.sentences.previews import from_moment, hidden, loss, span_words, subject_words, taking_hold
-from portero.core.sentences.readiness import blocker, readiness_sentence, straggling
+from portero.core.sentences.readiness import blocker, devices_ahead, readiness_sentence, straggling
 from portero.core.sentences.verdicts import (
     ESSENTIAL,
     NOTHING_IN_PLAY,
@@ -84,6 +84,8 @@ __all__ = [
     "contradiction",
     "covered",
     "decided_because",
+    "devices_ahead",
+    "directory_waits",
     "does",
     "ended",
     "ending",

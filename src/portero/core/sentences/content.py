@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from portero.core.nouns.directory import WaitingDirectory
 from portero.core.nouns.feed import Feed
 from portero.core.wording import counted
 
@@ -53,3 +54,11 @@ def capacity(most: int, may: int, a_day: float | None, full_in: float | None) ->
         return f"{told}, and no more from day to day." if a_day == 0 else f"{told}, {pace} fewer each day."
     days = f"{counted(round(full_in), 'day')}" if full_in <= FAR else "more than ten years"
     return f"{told}, {pace} more each day: full in {days} at that rate."
+
+
+def directory_waits(waiting: WaitingDirectory) -> str:
+    """“Generation 8 of the directory has lost 40 of its people and waits to be looked at.”"""
+    return (
+        f"Generation {waiting.generation} of the directory, brought in by {waiting.by}, has lost"
+        f" {counted(waiting.lost, 'person', 'people')} and waits to be looked at."
+    )

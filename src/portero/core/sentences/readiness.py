@@ -133,3 +133,13 @@ def straggling(state: str, devices: int) -> str:
     one = {"have": "has", "are": "is", "hold": "holds", "they": "it"}
     words = {many: single if devices == 1 else many for many, single in one.items()}
     return f"{counted(devices, 'machine')} {_STRAGGLING[state].format(**words)}."
+
+
+def devices_ahead(devices: int) -> str:
+    """Machines hold what this service never had: “3 machines hold something newer than this service has ever had; …”"""
+    hold = "holds" if devices == 1 else "hold"
+    return (
+        f"{counted(devices, 'machine')} {hold} something newer than this service has ever had: its data was copied"
+        " back, or another service speaks for it. They refuse what it says until another epoch begins"
+        " (portero backup adopt)"
+    )

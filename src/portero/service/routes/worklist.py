@@ -15,4 +15,5 @@ router = APIRouter()
 def get_worklist(_who: Signed, keepers: TheKeepers) -> Worklist:
     """Gaps, findings, endings of this week and stragglers, most urgent first, each with its one next step."""
     snapshot = keepers.estate.snapshot
-    return worklist(keepers.store, snapshot.estate, keepers.findings.all(), keepers.now())
+    found, epoch = keepers.findings.all(), keepers.fleet.epoch()
+    return worklist(keepers.store, snapshot.estate, found, epoch, keepers.now())

@@ -4,3 +4,8 @@ ALTER TABLE device ADD COLUMN rows_today INTEGER NOT NULL DEFAULT 0;
 
 -- The epoch of what a device says it has applied; 0 where it knows of none.
 ALTER TABLE device ADD COLUMN applied_epoch INTEGER NOT NULL DEFAULT 0;
+
+-- A generation of the directory that lost so many people that somebody is to look at it before it counts.
+ALTER TABLE directory ADD COLUMN waits INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE directory ADD COLUMN people INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE directory ADD COLUMN lost INTEGER NOT NULL DEFAULT 0;
