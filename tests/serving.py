@@ -14,7 +14,7 @@ import uvicorn
 from portero.client import Portero
 from portero.service.app import create_app
 from portero.service.keepers import Keepers, open_keepers
-from portero.service.running import make_first_administrator, set_up_logging
+from portero.service.running import make_first_administrator, server_config, set_up_logging
 from portero.service.secrets import hash_secret
 from portero.store import access
 
@@ -44,9 +44,7 @@ class Served:
         self.keepers, self.data = keepers, keepers.folder.path
         self.password = make_first_administrator(keepers.store) or ""
         set_up_logging(quiet=True)
-        self._server = uvicorn.Server(
-            uvicorn.Config(create_app(keepers), port=0, log_config=None, access_log=False, timeout_graceful_shutdown=3)
-        )
+        self._server = uvicorn.Server(server_config(create_app(keepers), port=0))
         self._thread = threading.Thread(target=self._server.run, daemon=True)
         self._thread.start()
         deadline = time.monotonic() + 30

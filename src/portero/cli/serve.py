@@ -21,6 +21,7 @@ def serve(context: Context) -> int:
                 tls_key=options.tls_key,
                 behind_proxy=options.behind_proxy,
                 quiet=options.quiet,
+                metrics_port=options.metrics_port,
             )
         )
     except CannotServe as problem:
@@ -52,6 +53,9 @@ def register(commands: Commands) -> None:
     beyond.add_argument("--tls-certificate", type=Path, metavar="FILE", help="certificate chain, PEM")
     beyond.add_argument("--tls-key", type=Path, metavar="FILE", help="its private key, PEM")
     beyond.add_argument("--behind-proxy", action="store_true", help="a proxy in front gives TLS")
+    made.add_argument(
+        "--metrics-port", type=int, metavar="PORT", help="tell /metrics on loopback at this port too, without a token"
+    )
     made.add_argument("--quiet", action="store_true", help="log warnings and errors only")
 
     made = commands.add(

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
-from uuid import uuid4
 
 import structlog
 from anyio import CapacityLimiter
@@ -16,12 +14,13 @@ from fastapi import APIRouter, Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero import __version__
 from portero.core.nouns.estate import NOUNS
 from portero.service import joining, problems, wire
 from portero.service.keepers import Keepers
+from portero.service.metrics import MEDIA_TYPE, Metrics
+from portero.service.middleware import Bounded, Observed
 from portero.service.problems import Refusal
 from portero.service.routes import (
     access,
@@ -57,39 +56,13 @@ from portero.service.routes import (
     warnings,
     worklist,
 )
-from portero.service.routes.common import refuse_stray_preview
+from portero.service.routes.common import Signed, refuse_stray_preview
 from portero.service.routes.nouns import NounRoutes
-
-MAX_BODY = 4_000_000
-MAX_DOCUMENT = 40_000_000
-MAX_FEED = 1_000_000_000
-_DOCUMENTS = ("/api/v1/estate", "/api/v1/rulesets", "/api/v1/directory")
-"""Where whole documents are sent."""
-_FEEDS = "/api/v1/feeds/"
-"""Where the files of feeds are sent, which are never held in memory whole."""
-
-
-def _most(path: str) -> int:
-    """How many bytes a request to a path may carry."""
-    if path.startswith(_FEEDS) and path.endswith("/import"):
-        return MAX_FEED
-    return MAX_DOCUMENT if path.startswith(_DOCUMENTS) else MAX_BODY
-
 
 TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
 
 _log = structlog.get_logger("portero.service")
-
-_HEADERS = {
-    "Content-Security-Policy": (
-        "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:;"
-        " font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
-    ),
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-    "Cross-Origin-Opener-Policy": "same-origin",
-}
 
 _DESCRIPTION = """
 Everything that the console and the command line do goes through this interface.
@@ -98,72 +71,6 @@ Sign in for a cookie (`POST /api/v1/session`), or send an API token as `Authoriz
 ETag; changes take `If-Match`, creations an `Idempotency-Key`. Lists page by `cursor` and carry a `total`. Errors are
 problem details (RFC 9457). Times are RFC 3339 in UTC.
 """
-
-
-class Bounded:
-    """Refuses a request body over the bound, whether it is announced or streamed."""
-
-    def __init__(self, app: ASGIApp) -> None:
-        self._app = app
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._app(scope, receive, send)
-            return
-        announced = dict(scope["headers"]).get(b"content-length", b"0")
-        most = _most(scope["path"])
-        too_large = Refusal("too-large", f"This request may carry up to {most // 1_000_000} MB.")
-        if not announced.isdigit() or int(announced) > most:
-            await too_large.response()(scope, receive, send)
-            return
-        seen = 0
-
-        async def bounded() -> Message:
-            nonlocal seen
-            message = await receive()
-            seen += len(message.get("body", b""))
-            if seen > most:
-                raise too_large
-            return message
-
-        await self._app(scope, bounded, send)
-
-
-async def _observed(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
-    """Give every answer its request id and security headers, and log one line for it."""
-    request_id, began = uuid4().hex[:16], time.perf_counter()
-    response: Response
-    try:
-        response = await call_next(request)
-    except Exception:
-        _log.exception("failed", method=request.method, path=request.url.path, request_id=request_id)
-        response = JSONResponse(
-            {
-                "type": "urn:portero:problem:internal",
-                "title": "Something went wrong inside the service",
-                "status": 500,
-                "detail": f"It is in the service's log under request id {request_id}.",
-            },
-            500,
-            media_type=problems.MEDIA_TYPE,
-        )
-    response.headers["X-Request-Id"] = request_id
-    for name, value in _HEADERS.items():
-        response.headers.setdefault(name, value)
-    if request.url.scheme == "https":
-        response.headers["Strict-Transport-Security"] = "max-age=31536000"
-    if request.url.path.startswith("/api/"):
-        response.headers.setdefault("Cache-Control", "no-store")
-    level = _log.warning if response.status_code >= 500 else _log.info
-    level(
-        "request",
-        method=request.method,
-        path=request.url.path,
-        status=response.status_code,
-        ms=round((time.perf_counter() - began) * 1000, 1),
-        request_id=request_id,
-    )
-    return response
 
 
 async def _tick(keepers: Keepers) -> None:
@@ -203,6 +110,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
         separate_input_output_schemas=False,
     )
     app.state.keepers = keepers
+    app.state.metrics = Metrics(keepers)
     app.state.noting = CapacityLimiter(wire.NOTING_THREADS)
     problems.install(app)
     for router in (*(part.router for part in _PARTS), _noun_routes()):
@@ -211,8 +119,9 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     _health(app)
     joining.install(app)
     _console(app)
-    app.middleware("http")(_observed)
+    # the one that is added last is the outermost
     app.add_middleware(Bounded)
+    app.add_middleware(Observed, metrics=app.state.metrics)
     return app
 
 
@@ -304,6 +213,11 @@ _PROBLEM: dict[int | str, dict[str, Any]] = {
 
 
 def _health(app: FastAPI) -> None:
+    @app.get("/metrics", include_in_schema=False)
+    def metrics(_who: Signed) -> Response:
+        """What the service measures of itself, for Prometheus, with a token."""
+        return Response(app.state.metrics.written(), media_type=MEDIA_TYPE)
+
     @app.get("/healthz", include_in_schema=False)
     async def healthz() -> dict[str, str]:
         """The process is alive."""

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import resource
 import secrets as random
 import socket
 import sys
+from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
+from typing import Any
 
 import structlog
 import uvicorn
+from fastapi import FastAPI
 
 from portero.service.app import create_app
+from portero.service.connections import Connection
 from portero.service.keepers import Keepers, open_keepers
+from portero.service.metrics import Metrics
 from portero.service.secrets import hash_password
 from portero.store import access
 from portero.store.database import Store, StoreProblem
@@ -38,6 +44,7 @@ class Options:
     tls_key: Path | None = None
     behind_proxy: bool = False
     quiet: bool = False
+    metrics_port: int | None = None
 
 
 def set_up_logging(quiet: bool = False) -> None:
@@ -78,6 +85,7 @@ def serve(options: Options) -> None:
             f"listening on {options.host} needs --tls-certificate and --tls-key, or --behind-proxy where a proxy"
             " in front gives TLS"
         )
+    _raise_open_files()
     listening = _listen(options.host, options.port)
     set_up_logging(options.quiet)
     try:
@@ -89,18 +97,46 @@ def serve(options: Options) -> None:
         print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
     scheme = "https" if options.tls_certificate else "http"
     print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
-    config = uvicorn.Config(
-        create_app(keepers),
-        log_config=None,
-        access_log=False,
-        server_header=False,
+    app = create_app(keepers)
+    if options.metrics_port is not None:
+        _serve_metrics(app.state.metrics, options.metrics_port)
+    config = server_config(
+        app,
         proxy_headers=options.behind_proxy,
         ssl_certfile=options.tls_certificate,
         ssl_keyfile=options.tls_key,
-        timeout_graceful_shutdown=3,
-        timeout_keep_alive=75,
     )
     asyncio.run(_Server(config, keepers).serve(sockets=[listening]))
+
+
+def server_config(app: FastAPI, **options: Any) -> uvicorn.Config:
+    """How the application is served, wherever: every connection within bounds."""
+    return uvicorn.Config(
+        app,
+        http=Connection,
+        ws="none",
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        timeout_graceful_shutdown=3,
+        timeout_keep_alive=75,
+        **options,
+    )
+
+
+def _serve_metrics(metrics: Metrics, port: int) -> None:
+    try:
+        metrics.serve("127.0.0.1", port)
+    except OSError as problem:
+        raise CannotServe(f"port {port} for metrics cannot be had ({problem.strerror})") from problem
+
+
+def _raise_open_files() -> None:
+    """As many open files as may be had: each connection is one."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft < hard:
+        with suppress(ValueError, OSError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
 
 
 class _Server(uvicorn.Server):
@@ -125,5 +161,5 @@ def _listen(host: str, port: int) -> socket.socket:
         raise CannotServe(
             f"port {port} on {host} cannot be had ({problem.strerror}); choose another with --port"
         ) from problem
-    listening.listen(512)
+    listening.listen(2048)
     return listening

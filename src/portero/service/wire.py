@@ -239,7 +239,7 @@ async def wait(request: Request, keepers: Keepers) -> Response:
     """GET /device/v1/wait?revision=N: held until the device's class gets another bundle (200), or for a while (204)."""
     known = await run_in_threadpool(_device, keepers, request)
     have, index = request.query_params.get("have"), request.query_params.get("index")
-    with keepers.live.device_waits(known.class_id) as event:
+    with keepers.live.device_waits(known.id, known.class_id) as event:
         # registered first, looked second: a bundle made in between is not missed
         now_known = await run_in_threadpool(_device, keepers, request)
         same = now_known.digest == have and index in (None, keepers.holdings.index_in_force.digest)
