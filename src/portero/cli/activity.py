@@ -13,9 +13,11 @@ from portero.cli.command import (
     Context,
     add_csv,
     add_limit,
+    add_reason,
     present,
 )
 from portero.client import Portero
+from portero.core import wording
 from portero.core.nouns.activity import Activity
 
 
@@ -80,9 +82,36 @@ def _follow(portero: Portero, seen: list[Activity], filters: dict[str, object]) 
         print(file=sys.stderr)
 
 
+def activity_retention(context: Context) -> int:
+    """Say for how long what machines report is kept; change it."""
+    options = context.options
+    asked = {"activity_days": options.activity_days, "visit_days": options.visit_days}
+    changed = {name: days for name, days in asked.items() if days is not None}
+    with context.client() as portero:
+        if changed:
+            portero.settings.change(reason=options.reason, **changed)
+        found = portero.settings.get()
+
+    def tell() -> None:
+        kept = wording.counted(found.activity_days, "day")
+        output.say(f"Attempts that machines report are kept for {kept};")
+        output.say(f"where hosts were seen, and how often, for {wording.counted(found.visit_days, 'day')}.")
+
+    return present(context, {name: getattr(found, name) for name in asked}, tell)
+
+
 def register(commands: Commands) -> None:
     """Add this family's commands."""
     activity = commands.noun("activity", "The attempts that machines reported.")
+    retention = activity.add(
+        "retention",
+        activity_retention,
+        "Say for how long what machines report is kept; change it.",
+        "portero activity retention --activity-days 365",
+    )
+    retention.add_argument("--activity-days", type=int, metavar="N", help="for attempts that machines report")
+    retention.add_argument("--visit-days", type=int, metavar="N", help="for where hosts were seen, and how often")
+    add_reason(retention)
     listing = activity.add(
         "list", activity_list, "List reported attempts, newest first.", "portero activity list --verdict block --watch"
     )

@@ -41,10 +41,10 @@ class Beginning:
     """The connections that have not sent a whole request head, the one that has waited longest first."""
 
     def __init__(self) -> None:
-        self._all: OrderedDict[Connection, str] = OrderedDict()
-        self._at: dict[str, OrderedDict[Connection, None]] = {}
+        self._all: OrderedDict[GuardedConnection, str] = OrderedDict()
+        self._at: dict[str, OrderedDict[GuardedConnection, None]] = {}
 
-    def add(self, connection: Connection, address: str) -> None:
+    def add(self, connection: GuardedConnection, address: str) -> None:
         """One more; where these are too many, the one that has waited longest has to go."""
         self.remove(connection)
         self._all[connection] = address
@@ -55,7 +55,7 @@ class Beginning:
         elif len(self._all) > MOST_BEGINNING:
             next(iter(self._all)).give_up()
 
-    def remove(self, connection: Connection) -> None:
+    def remove(self, connection: GuardedConnection) -> None:
         """It has said what it wants, or is gone."""
         address = self._all.pop(connection, None)
         if address is not None:
@@ -68,7 +68,7 @@ class Beginning:
 _beginning = Beginning()
 
 
-class Connection(HttpToolsProtocol):
+class GuardedConnection(HttpToolsProtocol):
     """One connection of a client, within bounds of time and size."""
 
     def __init__(

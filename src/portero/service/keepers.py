@@ -20,6 +20,7 @@ from portero.service.feeds.polling import FeedsKeeper
 from portero.service.findings import FindingsKeeper
 from portero.service.fleet import FleetKeeper
 from portero.service.foresight import Foresight
+from portero.service.housekeeping import Housekeeper
 from portero.service.indicators import IndicatorsKeeper
 from portero.service.live import Live
 from portero.service.lookups import Lookups
@@ -61,12 +62,14 @@ class Keepers:
     lookups: Lookups
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
+    housekeeper: Housekeeper
 
     def let_time_pass(self) -> None:
-        """FeedsKeeper that are due, devices that have fallen silent, the hourly count of indicators."""
+        """Feeds that are due, devices that have fallen silent, the hourly count of indicators, what is too old."""
         self.feeds.poll_due()
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
+        self.housekeeper.let_time_pass()
 
     def close(self) -> None:
         """Close the store; nothing more is read."""
@@ -125,4 +128,5 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         lookups=Lookups(store, current, holdings, foresight, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
+        housekeeper=Housekeeper(store, current, clock),
     )

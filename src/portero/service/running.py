@@ -19,7 +19,7 @@ import uvicorn
 from fastapi import FastAPI
 
 from portero.service.app import create_app
-from portero.service.connections import Connection
+from portero.service.connections import GuardedConnection
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.metrics import Metrics
 from portero.service.secrets import hash_password
@@ -113,7 +113,7 @@ def server_config(app: FastAPI, **options: Any) -> uvicorn.Config:
     """How the application is served, wherever: every connection within bounds."""
     return uvicorn.Config(
         app,
-        http=Connection,
+        http=GuardedConnection,
         ws="none",
         log_config=None,
         access_log=False,

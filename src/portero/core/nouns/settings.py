@@ -54,6 +54,12 @@ class Settings(Noun):
     indicator_capacity: Annotated[
         int, Field(ge=1, le=1_000_000, description="How many indicators a machine may have to carry.")
     ] = 200_000
+    activity_days: Annotated[
+        int, Field(ge=1, le=3650, description="For so many days it is kept what machines stopped, warned of, logged.")
+    ] = 180
+    visit_days: Annotated[
+        int, Field(ge=1, le=3650, description="For so many days it is kept where hosts were seen, and how often.")
+    ] = 90
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()

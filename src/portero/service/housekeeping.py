@@ -1,0 +1,59 @@
+"""What is too old goes, a little at a time; who changes something waits for it no longer than for a change."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+import structlog
+
+from portero.service.state import Current
+from portero.store import pruning
+from portero.store.database import Store
+
+DAY = 86_400.0
+BUSY_SECONDS = 0.5
+"""So long at a time it works on what is old."""
+COLLECT_SECONDS = 3_600.0
+GRACE = DAY
+"""What was compiled so lately may be on its way to a device."""
+
+_log = structlog.get_logger("portero.housekeeping")
+
+
+class Housekeeper:
+    """Drops what the settings no longer let be kept, and what was compiled and no device holds."""
+
+    def __init__(self, store: Store, current: Current, clock: Callable[[], float]) -> None:
+        self._store, self._current, self._now = store, current, clock
+        self._walked: dict[str, tuple[Any, ...] | None] = {}
+        self._collected = 0.0
+
+    def let_time_pass(self) -> None:
+        """A little of what there is to do."""
+        self._prune()
+        if self._now() - self._collected >= COLLECT_SECONDS:
+            self._collected = self._now()
+            self.collect()
+
+    def _prune(self) -> None:
+        settings, now = self._current.snapshot.estate.settings, self._now()
+        until = time.monotonic() + BUSY_SECONDS
+        while time.monotonic() < until:
+            with self._store.writing() as connection:
+                if not pruning.prune_activity(connection, now - settings.activity_days * DAY):
+                    break
+        for walk in pruning.VISITS:
+            with self._store.writing() as connection:
+                after = self._walked.get(walk.table)
+                self._walked[walk.table] = pruning.prune_walking(
+                    connection, walk, after, now - settings.visit_days * DAY
+                )
+
+    def collect(self) -> None:
+        """Drop bundles and overlays that nobody holds."""
+        with self._store.writing() as connection:
+            gone = pruning.collect_compiled(connection, self._now() - GRACE)
+        if gone:
+            _log.info("collected", bundles=gone)
