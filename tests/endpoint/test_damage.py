@@ -172,6 +172,23 @@ def test_damaged_activity_is_put_aside_and_what_comes_then_is_handed_over(machin
     assert [found.reference for found in portero.activity.list(device=machine.name)] == [reference]
 
 
+def test_activity_that_cannot_be_kept_at_all_is_handed_over_from_memory(machine, portero):
+    for file in machine.glob("activity.sqlite3*"):
+        file.unlink()
+    (machine / "activity.sqlite3").mkdir()
+
+    async def told(agent: Agent) -> str | None:
+        assert "it is in memory only" in agent.problems
+        ruling = agent.rule(BLOCKED)
+        agent.record(ruling)
+        await agent.check_in()
+        assert await agent.report() == 1
+        return ruling.reference
+
+    reference = with_agent(machine, told)
+    assert [found.reference for found in portero.activity.list(device=machine.name)] == [reference]
+
+
 def test_activity_for_which_there_is_no_room_is_counted_as_lost(machine):
     async def full(agent: Agent) -> None:
         database = agent.queue._db

@@ -1,8 +1,11 @@
-"""The service killed with SIGKILL in a stream of changes and activity: what was acknowledged is there afterwards."""
+"""Service and endpoint killed with SIGKILL in a stream of changes, activity and visits: what was acknowledged is there
+afterwards.
+"""
 
 from __future__ import annotations
 
 import random
+import re
 import sqlite3
 import threading
 import time
@@ -16,20 +19,29 @@ from portero.client import AlreadyExists, Portero, PorteroError
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from thorough import times
 
-pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
-KILLS = times(4, 12)
+pytestmark = [pytest.mark.process, pytest.mark.timeout(times(600, 3600))]
+KILLS = times(4, 200)
 
 
 class Streams:
-    """Two writers that never stop: one changes the estate, one reports activity. They note what was acknowledged."""
+    """Three that never stop: one changes the estate, one reports activity, one visits what is blocked, through the
+    machine's filter. They note what was acknowledged.
+    """
 
-    def __init__(self, token: str, credential: str) -> None:
+    def __init__(self, token: str, credential: str, proxy: int) -> None:
         self.url = ""
+        self.references: list[str] = []
+        self._proxy = f"http://127.0.0.1:{proxy}"
         self.rulesets: list[str] = []
         self.attempts: list[int] = []
         self.stopping = False
         self._token, self._credential = token, credential
-        self._threads = [threading.Thread(target=run, daemon=True) for run in (self._change, self._report)]
+        self._threads = [threading.Thread(target=run, daemon=True) for run in (self._change, self._report, self._visit)]
+
+    @property
+    def done(self) -> tuple[int, int, int]:
+        """How much of each was acknowledged so far."""
+        return len(self.rulesets), len(self.attempts), len(self.references)
 
     def start(self) -> None:
         for thread in self._threads:
@@ -65,7 +77,7 @@ class Streams:
                     "host": "x.example",
                     "verdict": "block",
                 }
-                for n in range(20)
+                for n in range(5)
             ]
             try:
                 url = self.url + "/device/v1/activity"
@@ -74,8 +86,34 @@ class Streams:
             except httpx.HTTPError:
                 time.sleep(0.02)
                 continue
-            self.attempts += [seq + n for n in range(20)]
-            seq += 20
+            self.attempts += [seq + n for n in range(5)]
+            seq += 5
+            time.sleep(0.05)  # so that a day's quota lasts for the longest run
+
+    def _visit(self) -> None:
+        while not self.stopping:
+            try:
+                with httpx.Client(proxy=self._proxy, timeout=5) as browser:
+                    answer = browser.get("http://lucky-reef.example/")
+            except httpx.HTTPError:
+                time.sleep(0.02)
+                continue
+            # whoever sees the notice may call the help desk with its reference
+            assert answer.status_code == 403, "what is blocked stays blocked, whatever is killed"
+            found = re.search(r"\b[0-9A-Z]{4}-[0-9A-Z]{4}\b", answer.text)
+            self.references += [found.group()] if found else []
+            time.sleep(0.05)
+
+
+def _running(folder, port: int) -> Process:
+    """The endpoint of a machine, with its filter at a port."""
+    machine = Process("portero.endpoint.main", "run", "--data", folder, "--port", port, "--every", 5)
+    machine.wait_for("listens")
+    return machine
+
+
+def _told(portero: Portero) -> set[str | None]:
+    return {attempt.reference for attempt in portero.activity.list(device="lives-on")}
 
 
 def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tmp_path):
@@ -90,30 +128,37 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
     joined = httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).json()
     folder = tmp_path / "machine"
     run_endpoint("join", "--service", service.url, "--code", code, "--data", folder, "--hostname", "lives-on")
-    machine = Process("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--every", 5)
-    machine.wait_for("listens")
+    machine = _running(folder, 0)
+    proxy = int(machine.wait_for(r"HTTP proxy on 127\.0\.0\.1:(\d+)").group(1))
 
-    streams = Streams(token, joined["credential"])
+    streams = Streams(token, joined["credential"], proxy)
     streams.url = service.url
     streams.start()
     chance = random.Random(7)
     for _ in range(KILLS):
-        changed, reported = len(streams.rulesets), len(streams.attempts)
+        before = streams.done
         # each life gets something done, however slow the machine; then it ends at any moment
-        eventually(lambda: len(streams.rulesets) > changed and len(streams.attempts) > reported, timeout=60)  # noqa: B023
+        eventually(lambda: all(now > was for now, was in zip(streams.done, before, strict=True)), timeout=60)  # noqa: B023
         time.sleep(chance.uniform(0.0, 0.4))
+        if chance.random() < 0.5:
+            machine.kill()
+            machine = _running(folder, proxy)
         service.kill()
         service = Service(tmp_path / "data", port)
     time.sleep(0.5)
     streams.stop()
     assert len(streams.rulesets) >= KILLS, "the streams must really have run"
-    assert len(streams.attempts) >= 20 * KILLS
+    assert len(streams.attempts) >= 5 * KILLS
+    assert len(streams.references) >= KILLS
 
     with Portero(service.url, token=token) as portero:
         assert not set(streams.rulesets) - {one.key for one in portero.rulesets.list()}
         kept = [one.seq for one in portero.activity.list(device="reporter")]
         assert not set(streams.attempts) - set(kept)
         assert len(kept) == len(set(kept)), "nothing counts twice"
+        eventually(lambda: _told(portero) >= set(streams.references), timeout=60)
+        told = [attempt.reference for attempt in portero.activity.list(device="lives-on")]
+        assert len(told) == len(set(told)), "nothing counts twice"
         numbers = [revision.number for revision in portero.revisions.list()]
         assert numbers == list(range(len(numbers), 0, -1)), "each revision with its changes, none missing"
         assert all(revision.changes for revision in portero.revisions.list())

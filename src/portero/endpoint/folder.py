@@ -99,8 +99,34 @@ def told_of(problem: OSError) -> str:
     return problem.strerror or type(problem).__name__
 
 
+_DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 _OF_THE_FILE = (sqlite3.OperationalError, sqlite3.DatabaseError)
 """What SQLite raises where the file cannot be written or read; what is below these is about a statement."""
+
+
+def _opened(path: Path | str) -> sqlite3.Connection:
+    """The queue's file, made where there is none. sqlite3.DatabaseError where it cannot be used."""
+    opened = sqlite3.connect(path, isolation_level=None, timeout=10)
+    try:
+        opened.execute("PRAGMA journal_mode = WAL")
+        opened.execute("PRAGMA synchronous = NORMAL")
+        opened.executescript(_SCHEMA)
+        if (found := opened.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
+            damaged = sqlite3.DatabaseError(found)
+            damaged.sqlite_errorcode = sqlite3.SQLITE_CORRUPT
+            raise damaged
+    except BaseException:
+        opened.close()
+        raise
+    return opened
+
+
+def _numbered(opened: sqlite3.Connection) -> sqlite3.Connection:
+    """Numbers go on beyond all that were given before, wherever that was kept: they count milliseconds from now."""
+    number = int(time.time() * 1000)
+    started = [("attempt", number), ("outbox", number)]
+    opened.executemany("INSERT INTO sqlite_sequence (name, seq) VALUES (?, ?)", started)
+    return opened
 
 
 class Queue:
@@ -113,40 +139,35 @@ class Queue:
     def __init__(self, folder: Folder) -> None:
         self._path = folder.path / "activity.sqlite3"
         self._lost, self._fault = 0, ""
-        self._damaged = False
-        try:
-            self._db = self._opened()
-        except sqlite3.DatabaseError:
-            self._damaged = True
-            self._db = self._begun_anew()
+        self._damaged = self._in_memory = False
+        self._db = self._open()
 
-    def _opened(self) -> sqlite3.Connection:
-        opened = sqlite3.connect(self._path, isolation_level=None, timeout=10)
+    def _open(self) -> sqlite3.Connection:
         try:
-            opened.execute("PRAGMA journal_mode = WAL")
-            opened.execute("PRAGMA synchronous = NORMAL")
-            opened.executescript(_SCHEMA)
-            if opened.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-                raise sqlite3.DatabaseError("damaged")
-        except BaseException:
-            opened.close()
-            raise
-        return opened
+            return _opened(self._path)
+        except sqlite3.DatabaseError as problem:
+            self._fault = str(problem)
+            self._damaged = getattr(problem, "sqlite_errorcode", 0) in _DAMAGED
+        try:
+            if self._damaged:
+                return self._begun_anew()
+        except (sqlite3.Error, OSError) as problem:
+            self._fault = str(problem)
+        self._in_memory = True
+        return _numbered(_opened(":memory:"))
 
     def _begun_anew(self) -> sqlite3.Connection:
-        """A new file, whose numbers go on beyond all that the damaged one can have given: they count milliseconds."""
+        """A new file; the damaged one stays beside it."""
         for suffix in ("-wal", "-shm"):
             self._path.with_name(self._path.name + suffix).unlink(missing_ok=True)
         self._path.replace(self._path.with_name(self._path.name + ".damaged"))
-        opened, number = self._opened(), int(time.time() * 1000)
-        opened.executemany(
-            "INSERT INTO sqlite_sequence (name, seq) VALUES (?, ?)", [("attempt", number), ("outbox", number)]
-        )
-        return opened
+        return _numbered(_opened(self._path))
 
     @property
     def problem(self) -> str | None:
         """What went wrong since it was told last."""
+        if self._in_memory:
+            return f"activity cannot be kept on this machine's disk ({self._fault}); it is in memory only"
         if self._damaged:
             return "the activity kept on this machine was damaged; what had not been handed over is lost"
         if self._lost:

@@ -126,7 +126,7 @@ class HeldPolicy:
     def _load_newest(self) -> str | None:
         try:
             self._newest = msgspec.json.decode(self._folder.read(NEWEST) or b"{}", type=Newest)
-        except msgspec.MsgspecError:
+        except (msgspec.MsgspecError, OSError):
             return "what this machine has taken before could not be read; it is noted anew"
         return None
 

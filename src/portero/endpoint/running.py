@@ -51,7 +51,7 @@ async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None]
         except ServiceRefused as problem:
             say(f"the service refuses this machine: {problem} The last good bundle stays in force.")
             return
-        except (ServiceUnreachable, NotTaken) as problem:
+        except (ServiceUnreachable, NotTaken, OSError) as problem:
             say(f"{problem}; the last good bundle stays in force")
             await asyncio.sleep(backoff * random.uniform(0.8, 1.2))
             backoff, woken = min(backoff * 2, MOST_BACKOFF), False

@@ -90,8 +90,10 @@ def serve(options: Options) -> None:
     set_up_logging(options.quiet)
     try:
         keepers = open_keepers(options.data)
-    except (StoreProblem, OSError) as problem:
+    except StoreProblem as problem:
         raise CannotServe(str(problem)) from problem
+    except OSError as problem:
+        raise CannotServe(f"{problem.filename or options.data} cannot be used: {problem.strerror}") from problem
     password = make_first_administrator(keepers.store)
     if password:
         print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
