@@ -15,7 +15,7 @@ from conftest import Wire, assignment, group, ruleset, run_async, under
 from portero.core.nouns.attempt import Attempt
 from portero.endpoint import category_index, held_policy
 from portero.endpoint.agent import Agent
-from portero.endpoint.calls import ServiceUnreachable
+from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.folder import Folder
 from portero.formats.bundles import Manifest, open_manifest, sign_manifest
 
@@ -299,3 +299,24 @@ def test_a_machine_of_an_earlier_portero_is_given_a_manifest_that_it_reads(servi
     new = old.check_in(manifests=[1, 2]).json()
     manifest = open_manifest(new["manifest"], old.key)
     assert (manifest.portero_manifest, manifest.groups[-1], manifest.format) == (2, "whole-fleet", 2)
+
+
+def test_an_answer_without_end_is_not_taken(machine, monkeypatch):
+    monkeypatch.setattr("portero.endpoint.calls.MAX_BUNDLE_BYTES", 50_000)
+    agent = started(machine)
+
+    class Endless(httpx.AsyncBaseTransport):
+        async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+            async def body():
+                for _ in range(10_000):
+                    yield b" " * 10_000
+
+            return httpx.Response(200, content=body())
+
+    async def once() -> None:
+        async with httpx.AsyncClient(transport=Endless()) as agent._http:
+            await agent.check_in()
+
+    with pytest.raises(NotTaken, match="longer than any that is taken"):
+        run_async(once())
+    assert agent.rule(BLOCKED).verdict == "block"

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import base64
 import json
+import time
 
 import httpx
 import pytest
 
 from conftest import Wire, assignment, group, ruleset, signed
 from portero.core.nouns.activity import MOST_A_DAY
+from portero.store.database import Store
 
 FAR = ["0001-01-01T00:00:00+14:00", "0001-01-01T00:00:00Z", "1969-12-31T23:59:59Z", "3000-01-01T00:00:00Z"]
 FAR += ["9999-12-31T23:59:59-14:00"]
@@ -116,3 +118,24 @@ def test_the_sizes_of_another_class_are_not_told(service, portero):
     told = mine.http.get(f"bundle/{own}", params={"from": foreign})
     assert "Portero-From" not in told.headers
     assert told.content == whole.content
+    # and saying that it holds it makes no difference
+    mine.check_in(have=foreign, revision=1)
+    told = mine.http.get(f"bundle/{own}", params={"from": foreign})
+    assert "Portero-From" not in told.headers
+
+
+def test_one_device_cannot_push_the_epoch_away(service, portero):
+    liar = Wire(service, portero, "liar")
+    for epoch in (2**53, 10**12):
+        assert liar.check_in(have="sha256:x", revision=2**53, epoch=epoch).status_code == 200
+        assert portero.epoch.get().devices_ahead == 0
+        assert portero.epoch.begin().epoch <= service.keepers.now() + 86_401
+
+
+def test_asking_often_whether_it_is_ready_writes_once_a_second(raw, monkeypatch):
+    tried: list[float] = []
+    monkeypatch.setattr(Store, "check", lambda _self: tried.append(1.0))
+    began = time.monotonic()
+    for _ in range(50):
+        assert raw.get("/readyz").status_code == 200
+    assert len(tried) <= 1 + time.monotonic() - began

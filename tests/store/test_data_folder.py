@@ -6,6 +6,7 @@ import os
 import resource
 import subprocess
 import sys
+import time
 
 import httpx
 import pytest
@@ -69,6 +70,7 @@ def served(tmp_path):
 
 def test_a_store_that_takes_no_more_is_not_ready(served):
     assert httpx.get(served.url + "/readyz").status_code == 200
+    time.sleep(1.1)  # it is really tried once a second
     before = resource.getrlimit(resource.RLIMIT_FSIZE)
     # no file may grow beyond what the log of changes has already: as on a disk that takes no more
     most = (served.data / f"{DATABASE}-wal").stat().st_size
@@ -79,6 +81,7 @@ def test_a_store_that_takes_no_more_is_not_ready(served):
         resource.setrlimit(resource.RLIMIT_FSIZE, before)
     assert answer.status_code == 503
     assert "look at its disk" in answer.json()["detail"]
+    time.sleep(1.1)
     assert httpx.get(served.url + "/readyz").status_code == 200
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import threading
+import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -58,6 +60,7 @@ from portero.service.routes import (
 )
 from portero.service.routes.common import Signed, refuse_stray_preview
 from portero.service.routes.nouns import NounRoutes
+from portero.store.database import Store, StoreProblem
 
 TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
@@ -212,7 +215,31 @@ _PROBLEM: dict[int | str, dict[str, Any]] = {
 }
 
 
+class _Ready:
+    """Whether the store can be read and written, tried once a second at the most: anybody may ask."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._looked = float("-inf")
+        self._problem: StoreProblem | None = None
+
+    def look(self, store: Store) -> None:
+        """StoreProblem where it cannot."""
+        with self._lock:
+            if time.monotonic() - self._looked >= 1.0:
+                self._problem = None
+                try:
+                    store.check()
+                except StoreProblem as problem:
+                    self._problem = problem
+                self._looked = time.monotonic()
+            if self._problem is not None:
+                raise self._problem
+
+
 def _health(app: FastAPI) -> None:
+    ready = _Ready()
+
     @app.get("/metrics", include_in_schema=False)
     def metrics(_who: Signed) -> Response:
         """What the service measures of itself, for Prometheus, with a token."""
@@ -227,7 +254,7 @@ def _health(app: FastAPI) -> None:
     def readyz() -> Response:
         """The store can be read and written."""
         keepers = app.state.keepers
-        keepers.store.check()
+        ready.look(keepers.store)
         told = {"status": "ready", "revision": keepers.estate.snapshot.revision}
         problem = keepers.fleet.epoch().problem
         return JSONResponse({**told, "problem": problem} if problem else told)

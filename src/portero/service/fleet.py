@@ -84,7 +84,7 @@ class FleetKeeper:
         snapshot = self._current.snapshot
         epoch, revision = snapshot.naming.epoch, snapshot.revision
         with self._store.reading() as connection:
-            ahead = epochs.devices_ahead(connection, epoch, revision)
+            ahead = epochs.devices_ahead(connection, epoch, revision, self._now())
         problem = sentences.devices_ahead(ahead) if ahead else None
         return EpochState(epoch=epoch, revision=revision, devices_ahead=ahead, problem=problem)
 

@@ -264,7 +264,7 @@ async def bundle(request: Request, keepers: Keepers) -> Response:
         with keepers.store.reading() as connection:
             packed = classes.get_bundle(connection, digest) if classes.may_have(connection, known.id, digest) else None
             # of bundles that were never its own, a device learns not even how far they are from its own
-            known_here = packed is not None and classes.has_applied(connection, known.id, begin)
+            known_here = packed is not None and classes.was_given(connection, known.id, begin)
         return packed, keepers.checks.difference(begin, digest) if known_here else None
 
     packed, difference = await run_in_threadpool(read)

@@ -125,11 +125,13 @@ def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
     return row is not None
 
 
-def has_applied(connection: sqlite3.Connection, device: str, digest: str) -> bool:
-    """Whether this is the bundle that the device says it holds, alone or below its overlay."""
+def was_given(connection: sqlite3.Connection, device: str, digest: str) -> bool:
+    """Whether this is the bundle that the device was given last and has applied, alone or below its overlay. What it
+    says that it holds is not enough: it may say anything.
+    """
     row = connection.execute(
-        "SELECT 1 FROM device LEFT JOIN overlay ON overlay.digest = device.applied_bundle"
-        " WHERE device.id = ? AND ? IN (device.applied_bundle, overlay.bundle)",
+        "SELECT 1 FROM device LEFT JOIN overlay ON overlay.digest = device.given_bundle"
+        " WHERE device.id = ? AND ? IN (device.given_bundle, overlay.bundle)",
         (device, digest),
     ).fetchone()
     return row is not None

@@ -329,9 +329,11 @@ def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_in
 def note_applied(connection: sqlite3.Connection, device: str, digest: str, age: tuple[int, int], now: float) -> None:
     """The device says that it has applied this bundle, as of an epoch and a revision."""
     connection.execute(
-        "UPDATE device SET applied_bundle = ?, applied_epoch = ?, applied_revision = ?, applied_at = ?,"
-        " apply_problem = NULL, apply_failed_at = NULL WHERE id = ?",
-        (digest, *age, now, device),
+        "UPDATE device SET applied_bundle = :digest, applied_epoch = :epoch, applied_revision = :revision,"
+        " applied_at = :now, apply_problem = NULL, apply_failed_at = NULL, given_bundle = iif(:digest = coalesce("
+        "device.overlay, (SELECT class.digest FROM class WHERE class.id = device.class)), :digest, given_bundle)"
+        " WHERE id = :device",
+        {"digest": digest, "epoch": age[0], "revision": age[1], "now": now, "device": device},
     )
 
 

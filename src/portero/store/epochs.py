@@ -6,6 +6,7 @@ import sqlite3
 
 from portero.formats.bundles import MANIFEST_FORMAT
 
+_CLOCKS_DIFFER = 86_400.0
 _EPOCH, _SIGNED = "epoch", "signed"
 
 
@@ -38,15 +39,19 @@ def next_epoch(connection: sqlite3.Connection, now: float) -> int:
     """An epoch that no device has seen: later than this one, than what devices report, and than any begun before now
     of a copy that nobody here knows of.
     """
-    (reported,) = connection.execute("SELECT coalesce(max(applied_epoch), 0) FROM device").fetchone()
+    # epochs are begun at their own time: what is said of a later one is not true
+    (reported,) = connection.execute(
+        "SELECT coalesce(max(applied_epoch), 0) FROM device WHERE applied_epoch <= ?", (now + _CLOCKS_DIFFER,)
+    ).fetchone()
     return max(int(now), int(reported) + 1, epoch_of(connection) + 1)
 
 
-def devices_ahead(connection: sqlite3.Connection, epoch: int, revision: int) -> int:
+def devices_ahead(connection: sqlite3.Connection, epoch: int, revision: int, now: float) -> int:
     """How many devices hold something newer than this store has ever had."""
     row = connection.execute(
-        "SELECT count(*) FROM device WHERE lifecycle = 'enrolled' AND (applied_epoch, applied_revision) > (?, ?)",
-        (epoch, revision),
+        "SELECT count(*) FROM device WHERE lifecycle = 'enrolled' AND (applied_epoch, applied_revision) > (?, ?)"
+        " AND applied_epoch <= ?",
+        (epoch, revision, now + _CLOCKS_DIFFER),
     ).fetchone()
     return int(row[0])
 

@@ -2,6 +2,9 @@
 ALTER TABLE device ADD COLUMN rows_day INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE device ADD COLUMN rows_today INTEGER NOT NULL DEFAULT 0;
 
+-- The last that a device said it had applied when that was what it should have: it surely was given this one.
+ALTER TABLE device ADD COLUMN given_bundle TEXT;
+
 -- The epoch of what a device says it has applied; 0 where it knows of none.
 ALTER TABLE device ADD COLUMN applied_epoch INTEGER NOT NULL DEFAULT 0;
 
