@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import socket
 import threading
@@ -11,9 +12,10 @@ from contextlib import ExitStack
 import httpx
 import pytest
 
-from conftest import Wire, eventually, signed
+from conftest import Wire, eventually, run_async, signed
 from portero.service import connections, live
 from portero.service.middleware import MAX_BODY, SECURITY_HEADERS
+from portero.service.running import _listen
 
 HEAD = b"GET /healthz HTTP/1.1\r\nHost: x\r\n"
 POST = b"POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n"
@@ -213,3 +215,23 @@ def test_metrics_are_told_to_who_is_signed_in(service, portero):
     assert 'portero_requests_total{method="GET",route="/api/v1/devices",status="200"}' in answer.text
     assert 'portero_devices{rollout="current"}' in answer.text
     assert "portero_revision " in answer.text
+
+
+def test_small_answers_are_sent_at_once():
+    """A body that waits for its head to be acknowledged comes 40 ms late."""
+    listening = _listen("127.0.0.1", 0)
+
+    async def accepted() -> int:
+        told: asyncio.Future[int] = asyncio.get_running_loop().create_future()
+
+        async def serve(_reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            sock = writer.get_extra_info("socket")
+            told.set_result(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY))
+            writer.close()
+
+        async with await asyncio.start_server(serve, sock=listening):
+            _, writer = await asyncio.open_connection(*listening.getsockname())
+            writer.close()
+            return await told
+
+    assert run_async(accepted()) == 1

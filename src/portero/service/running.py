@@ -155,7 +155,8 @@ class _Server(uvicorn.Server):
 
 def _listen(host: str, port: int) -> socket.socket:
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    listening = socket.socket(family)
+    # said to be TCP, as asyncio sends what is small at once only then: an answer's body would wait 40 ms for its head
+    listening = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((host, port))
