@@ -37,6 +37,12 @@ export const router = createRouter({
       meta: { title: 'Enrolment' },
     },
     {
+      path: '/access',
+      name: 'access',
+      component: () => import('@/access/AccessPage.vue'),
+      meta: { title: 'Sessions and tokens' },
+    },
+    {
       path: '/fleet/layers',
       name: 'layers',
       component: () => import('@/layer-modes/LayersPage.vue'),

@@ -25,13 +25,15 @@ KEEPERS = {
 # what asks, reckons, or is one's own
 ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
-    *("describeApplicationSet", "readDaysOff", "createToken", "revokeToken", "signOut"),
+    *("describeApplicationSet", "readDaysOff", "createToken", "signOut"),
 }
+BY_SESSION = ("endSession", "revokeToken")
+"""What a token does to itself and its own only, whatever its role: see test_tokens."""
 CALLS = [
     (operation["operationId"], method, path)
     for path, methods in API["paths"].items()
     for method, operation in methods.items()
-    if operation["operationId"] not in (*OPEN, "stream", "signOut")
+    if operation["operationId"] not in (*OPEN, *BY_SESSION, "stream", "signOut")
 ]
 
 

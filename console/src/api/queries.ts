@@ -27,6 +27,7 @@ export const CONCERNS = {
   device: ['devices', 'device', 'rollout', 'blocks', 'estate groups', 'readiness', 'enrolment-codes'],
   activity: ['activity'],
   finding: ['findings', 'worklist'],
+  access: ['access'],
   feed: [
     'estate feeds',
     'estate rulesets',

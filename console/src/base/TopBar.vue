@@ -73,6 +73,7 @@ function find() {
       <BDropdownItemButton @click="mode = mode === 'dark' ? 'light' : 'dark'">
         <Icon name="moon" /> {{ mode === 'dark' ? 'Light' : 'Dark' }} colours
       </BDropdownItemButton>
+      <BDropdownItem :to="{ name: 'access' }">Sessions and tokens</BDropdownItem>
       <BDropdownItemButton @click="signOut()">Sign out</BDropdownItemButton>
     </BDropdown>
   </div>

@@ -6,10 +6,13 @@ import getpass
 import os
 import socket
 import sys
+from typing import get_args
 
 from portero.cli import output
 from portero.cli.command import DONE, Commands, Context, present
 from portero.client import Portero
+from portero.client.errors import NotSignedIn, Unreachable
+from portero.core.nouns.access import NewToken, Role, Used
 
 
 def sign_in(context: Context) -> int:
@@ -24,17 +27,89 @@ def sign_in(context: Context) -> int:
         made = portero.access.sign_in(name, password, label=label, days=options.days)
     context.settings.keep(url, made.secret)
     profile = context.settings.profile.value
-    until = f" until {made.expires_at:%Y-%m-%d}" if made.expires_at else ""
-    output.say(f"Signed in to {url} as {name} ({made.role}){until}; kept in profile {profile}.")
+    until = f"{made.expires_at:%Y-%m-%d}"
+    output.say(f"Signed in to {url} as {name} ({made.role}) until {until}; kept in profile {profile}.")
     return DONE
 
 
 def sign_out(context: Context) -> int:
-    if context.settings.forget():
-        output.say(f"Forgot profile {context.settings.profile.value}.")
-    else:
+    if not context.settings.token.value:
         output.say("Nobody was signed in there.")
+        return DONE
+    ended = _end(context)
+    forgotten = context.settings.forget()
+    profile = context.settings.profile.value
+    output.say(f"{ended} Forgot profile {profile}." if forgotten else ended)
     return DONE
+
+
+def _end(context: Context) -> str:
+    """End the token at the service; what came of it, in words."""
+    try:
+        with context.client() as portero:
+            portero.access.sign_out()
+    except NotSignedIn:
+        return "The token had ended already."
+    except Unreachable as problem:
+        return f"The token could not be ended at the service ({problem}); it ends by itself."
+    return "Ended the token."
+
+
+def token_list(context: Context) -> int:
+    everybody = context.options.everybody
+    with context.client() as portero:
+        tokens = portero.access.tokens(everybody=everybody)
+
+    def tell() -> None:
+        rows = [(*_whose(token, everybody), output.cut(token.label, 20), *_times(token)) for token in tokens]
+        output.print_table((*_whose_headings(everybody), "FOR", *_TIMES), rows)
+
+    return present(context, tokens, tell)
+
+
+def token_create(context: Context) -> int:
+    options = context.options
+    with context.client() as portero:
+        made = portero.access.create_token(NewToken(label=options.label, role=options.role, days=options.days))
+
+    def tell() -> None:
+        output.say(made.secret)
+        output.say(f"May what a {made.role} may, until {made.expires_at:%Y-%m-%d %H:%M} UTC. It is shown this once.")
+
+    return present(context, made, tell)
+
+
+def token_end(context: Context) -> int:
+    with context.client() as portero:
+        portero.access.end_token(context.options.id)
+    return present(context, {"ended": context.options.id}, lambda: output.say(f"Ended {context.options.id}."))
+
+
+def session_list(context: Context) -> int:
+    everybody = context.options.everybody
+    with context.client() as portero:
+        sessions = portero.access.sessions(everybody=everybody)
+
+    def tell() -> None:
+        rows = [(*_whose(session, everybody), *_times(session)) for session in sessions]
+        output.print_table((*_whose_headings(everybody), *_TIMES), rows)
+
+    return present(context, sessions, tell)
+
+
+_TIMES = ("ROLE", "ENDS", "USED", "FROM")
+
+
+def _whose_headings(everybody: bool) -> tuple[str, ...]:
+    return ("ID", "OF") if everybody else ("ID",)
+
+
+def _whose(used: Used, everybody: bool) -> tuple[str, ...]:
+    return (used.id, used.administrator) if everybody else (used.id,)
+
+
+def _times(used: Used) -> tuple[str, ...]:
+    return used.role, f"{used.expires_at:%Y-%m-%d}", output.ago(used.last_used), used.last_from or "–"
 
 
 def settings_show(context: Context) -> int:
@@ -57,7 +132,27 @@ def register(commands: Commands) -> None:
     made.add_argument("--name", help="name of the administrator (the user's own)")
     made.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
     made.add_argument("--days", type=int, default=30, help="how long the token is good (30)")
-    commands.add("sign-out", sign_out, "Forget the API token of the profile.", "portero sign-out", json=False)
+    out = "End the API token of the profile, and forget it."
+    commands.add("sign-out", sign_out, out, "portero sign-out", json=False)
+
+    token = commands.noun("token", "API tokens, by which programs are known.")
+    listing = token.add("list", token_list, "List your own tokens.", "portero token list")
+    listing.add_argument("--everybody", action="store_true", help="everybody's, for keepers")
+    create = token.add(
+        "create",
+        token_create,
+        "Make a token with yours: it may less, and ends no later.",
+        'portero token create "nightly report" --role reader --days 90',
+    )
+    create.add_argument("label", metavar="LABEL", help="what it is for")
+    create.add_argument("--role", choices=get_args(Role), help="at most the next lower one to yours, which it is")
+    create.add_argument("--days", type=int, default=30, help="how long it is good (30; 365 at most)")
+    end = token.add("end", token_end, "End a token that yours made, or yours.", "portero token end 3f2a91c07b")
+    end.add_argument("id", metavar="ID", help="the token's id")
+
+    session = commands.noun("session", "Browser sessions.")
+    listing = session.add("list", session_list, "List your own browser sessions.", "portero session list")
+    listing.add_argument("--everybody", action="store_true", help="everybody's, for keepers")
 
     settings = commands.noun("settings", "Where the command line gets its settings from.")
     settings.add("show", settings_show, "Show each setting and where it came from.", "portero settings show")

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from portero.core import wording
 from portero.core.nouns.base import Noun
+from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.secrets import hash_secret
@@ -47,14 +48,13 @@ def install(app: FastAPI) -> None:
     @app.post("/join/check", include_in_schema=False)
     def check(body: OfferedCode, request: Request) -> CodeTold:
         keepers: Keepers = app.state.keepers
-        who = f"join@{request.client.host if request.client else ''}"
-        now = keepers.now()
-        if keepers.throttle.wait(who, now) > 0:
-            raise Refusal("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
+        guessers, now = code_guessers(request.client.host if request.client else ""), keepers.now()
+        if (wait := keepers.guessing.wait(guessers)) > 0:
+            raise too_many(wait, "Too many wrong codes")
         with keepers.store.reading() as connection:
             found = enrolment_codes.code_by_hash(connection, hash_secret(body.code.strip().upper()), now)
         if found is None or found.state != "good":
-            keepers.throttle.failed(who, now)
+            keepers.guessing.wrong(guessers)
             state = f"is {found.state}" if found else "is not known; look for a slip of the pen"
             raise Refusal("not-found", f"This code {state}. Ask your help desk for a new one.")
         machine = f"for {found.device}" if found.device else f"for {wording.counted(found.uses_left, 'machine')}"

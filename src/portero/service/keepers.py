@@ -20,15 +20,18 @@ from portero.service.feeds.polling import FeedsKeeper
 from portero.service.findings import FindingsKeeper
 from portero.service.fleet import FleetKeeper
 from portero.service.foresight import Foresight
+from portero.service.guessing import Guessing
 from portero.service.housekeeping import Housekeeper
 from portero.service.indicators import IndicatorsKeeper
+from portero.service.last_used import LastUsed
 from portero.service.live import Live
 from portero.service.lookups import Lookups
 from portero.service.planning import Planner
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
-from portero.service.secrets import Throttle, signing_key
+from portero.service.secrets import signing_key
+from portero.service.signing_in import SignIns
 from portero.service.state import Current, Naming, Snapshot
 from portero.store import epochs, revisions
 from portero.store.data_folder import DataFolder
@@ -46,7 +49,9 @@ class Keepers:
     now: Callable[[], float]
     store: Store
     live: Live
-    throttle: Throttle
+    guessing: Guessing
+    sign_ins: SignIns
+    last_used: LastUsed
     public_key: str
     publisher: Publisher
     estate: EstateKeeper
@@ -70,11 +75,14 @@ class Keepers:
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
         self.housekeeper.let_time_pass()
+        self.last_used.write()
 
     def close(self) -> None:
         """Close the store; nothing more is read."""
+        self.sign_ins.close()
         self.feeds.close()
         self.fleet.heard.write()
+        self.last_used.write()
         self.store.close()
         self.folder.close()
 
@@ -102,6 +110,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     estate = current.snapshot.estate
     with store.reading() as connection:
         roster = Roster(connection, estate, clock())
+    guessing = Guessing(store, clock)
     publisher, people = Publisher(key), DirectoryKeeper(store, clock)
     foresight = Foresight(store, roster, people, holdings, clock)
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
@@ -112,7 +121,9 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         now=clock,
         store=store,
         live=live,
-        throttle=Throttle(),
+        guessing=guessing,
+        sign_ins=SignIns(store, guessing),
+        last_used=LastUsed(store),
         public_key=public_text_of(key),
         publisher=publisher,
         estate=estate_keeper,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-import threading
 from pathlib import Path
 
 from argon2 import PasswordHasher
@@ -15,7 +14,8 @@ from portero.formats.bundles import key_to_text, new_signing_key
 from portero.formats.owned_files import write_owned
 from portero.store.data_folder import SIGNING_KEY
 
-_HASHER = PasswordHasher()
+# the least that OWASP's cheat sheet on storing passwords asks of argon2id, on one thread: what it costs is what is seen
+_HASHER = PasswordHasher(time_cost=2, memory_cost=19_456, parallelism=1)
 _UNKNOWN = _HASHER.hash("nobody's password")
 
 
@@ -33,9 +33,19 @@ def password_matches(password_hash: str | None, password: str) -> bool:
     return matches and password_hash is not None
 
 
+def needs_rehash(password_hash: str) -> bool:
+    """Whether it was made with other costs than today's."""
+    return _HASHER.check_needs_rehash(password_hash)
+
+
 def new_secret(prefix: str) -> str:
     """A fresh secret of 256 bits; the prefix says what it is for."""
     return f"{prefix}_{secrets.token_urlsafe(32)}"
+
+
+def new_id() -> str:
+    """A fresh id for a session or a token: it names, and opens nothing."""
+    return secrets.token_hex(5)
 
 
 def new_code() -> str:
@@ -54,29 +64,3 @@ def signing_key(folder: Path) -> str:
     if not path.exists():
         write_owned(path, key_to_text(new_signing_key()).encode())
     return path.read_text()
-
-
-class Throttle:
-    """Holds off those who fail too often: after `tries` failures, until `window` seconds have passed."""
-
-    def __init__(self, tries: int = 5, window: float = 300.0) -> None:
-        self._tries, self._window = tries, window
-        self._failures: dict[str, list[float]] = {}
-        self._lock = threading.Lock()
-
-    def wait(self, who: str, now: float) -> float:
-        """Seconds until this one may try again; 0 where at once."""
-        with self._lock:
-            recent = [at for at in self._failures.get(who, ()) if at > now - self._window]
-            if recent:
-                self._failures[who] = recent
-            else:
-                self._failures.pop(who, None)
-            return recent[-self._tries] + self._window - now if len(recent) >= self._tries else 0.0
-
-    def failed(self, who: str, now: float) -> None:
-        """Note a failure."""
-        with self._lock:
-            if len(self._failures) > 10_000:
-                self._failures.clear()
-            self._failures.setdefault(who, []).append(now)

@@ -23,6 +23,7 @@ from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.base import MOST_NUMBERED, fault_of
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
+from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal, field_error
 from portero.service.secrets import hash_secret
@@ -99,10 +100,10 @@ def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
     joined = keepers.enrolment.join(message.code, facts)
     if joined is None:
         # a right code is always taken: many machines may share an address with one that guesses
-        now = keepers.now()
-        if keepers.throttle.wait(f"join@{address}", now) > 0:
-            raise Refusal("too-many-tries", "Too many wrong codes; wait some minutes.", headers={"Retry-After": "60"})
-        keepers.throttle.failed(f"join@{address}", now)
+        guessers = code_guessers(address)
+        if (wait := keepers.guessing.wait(guessers)) > 0:
+            raise too_many(wait, "Too many wrong codes")
+        keepers.guessing.wrong(guessers)
         raise Refusal("not-allowed", "This enrolment code is wrong, used up or has run out; ask for a new one.")
     device, credential = joined
     return {

@@ -33,22 +33,43 @@ class Session(Noun):
     csrf_token: str | None = None
 
 
+class Used(Noun):
+    """What sessions and tokens have in common: whose, how much they may, until when, and where last used."""
+
+    id: str
+    administrator: str
+    role: Role
+    made_at: Timestamp | None
+    expires_at: Timestamp
+    last_used: Annotated[Timestamp | None, Field(description="None where it never was, or not since the upgrade.")] = (
+        None
+    )
+    last_from: Annotated[str | None, Field(description="The address that it was last used from.")] = None
+
+
+class SessionState(Used):
+    """A browser session, as it is listed."""
+
+
+MOST_DAYS = 365
+"""The longest that a token lasts."""
+
+
 class NewToken(Noun):
-    """What an API token is for, and how much it may."""
+    """What an API token is for, and how much it may. One that is made with a token may less than that one, and ends no
+    later.
+    """
 
     label: Name
     role: Role | None = Field(None, description="At most your own role, which it is where left out.")
-    days: Annotated[int, Field(ge=1, le=3650)] | None = Field(None, description="After how many days it ends.")
+    days: Annotated[int, Field(ge=1, le=MOST_DAYS)] = Field(30, description="After how many days it ends.")
 
 
-class Token(Noun):
+class Token(Used):
     """An API token without its secret."""
 
-    id: str
     label: str
-    role: Role
-    made_at: Timestamp
-    expires_at: Timestamp | None
+    made_by: Annotated[str | None, Field(description="The token that made it; None for a session.")] = None
 
 
 class MadeToken(Token):

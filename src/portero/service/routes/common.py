@@ -56,6 +56,7 @@ def principal(request: Request, keepers: TheKeepers) -> Principal:
             found, detail = None, "Send a bearer token, or sign in."
     if found is None:
         raise Refusal("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
+    keepers.last_used.note(found, keepers.now(), request.client.host if request.client else "")
     if found.csrf_token and request.method not in ("GET", "HEAD") and not _csrf_matches(request, found.csrf_token):
         raise Refusal("not-allowed", "A change from a browser needs the X-CSRF-Token that signing in gave.")
     return found
