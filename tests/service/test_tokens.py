@@ -142,12 +142,14 @@ def test_ones_own_are_seen_and_ended_by_everybody_and_all_by_a_keeper(service, s
 
 
 def test_the_commands(service, tmp_path):
+    with service.keepers.store.writing() as connection:
+        access.add_administrator(connection, "on-duty", "keeper", hash_password(PASSWORD))
     environment = {"XDG_CONFIG_HOME": str(tmp_path)}
 
     def run(*arguments: str, **more: object):
         return run_portero(*arguments, env=environment, **more)
 
-    sign_in = ("sign-in", "--url", service.url, "--name", "a-keeper", "--password-stdin")
+    sign_in = ("sign-in", "--url", service.url, "--name", "on-duty", "--password-stdin")
     run(*sign_in, input=PASSWORD + "\n")
     told = run("token", "create", "nightly report", "--role", "reader", "--days", "9").stdout
     secret = told.splitlines()[0]
@@ -155,7 +157,9 @@ def test_the_commands(service, tmp_path):
     assert Means(service, secret=secret).is_good
     listed = run("token", "list").stdout
     assert "nightly report" in listed
-    assert "a-keeper" in run("token", "list", "--everybody").stdout
+    assert "on-duty" in run("token", "list", "--everybody").stdout
+    assert "signed in by no browser" in run("session", "list").stdout
+    Means(service, "on-duty")
     assert "ROLE" in run("session", "list").stdout
     id = next(line.split()[0] for line in listed.splitlines() if "nightly report" in line)
     assert f"Ended {id}." in run("token", "end", id).stdout

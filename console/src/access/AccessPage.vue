@@ -30,6 +30,7 @@ function endTheSession(session: SessionState) {
     endSession.mutate(session.id)
 }
 const day = (at: string) => new Date(at).toLocaleDateString()
+const hour = (at: string) => new Date(at).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 const problem = computed(() => endToken.error.value ?? endSession.error.value)
 </script>
 
@@ -37,7 +38,9 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
   <div class="page">
     <PageHead title="Sessions and tokens">
       <template #actions>
-        <BFormCheckbox v-if="mayKeep" v-model="wanted" switch>Everybody’s</BFormCheckbox>
+        <BFormCheckbox v-if="mayKeep" v-model="wanted" switch class="align-self-center mb-0"
+          >Everybody’s</BFormCheckbox
+        >
         <BButton variant="light" @click="making = true"><Icon name="plus" /> New token…</BButton>
       </template>
       <span>By what you are known here. Each has an end, and can be ended before.</span>
@@ -107,7 +110,7 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
               <BTd>{{ session.administrator }}</BTd>
               <BTd>{{ session.role }}</BTd>
               <BTd><RelativeTime v-if="session.made_at" :at="session.made_at" /></BTd>
-              <BTd>{{ day(session.expires_at) }}</BTd>
+              <BTd>{{ hour(session.expires_at) }}</BTd>
               <BTd
                 ><RelativeTime v-if="session.last_used" :at="session.last_used" />
                 <span v-if="session.last_from" class="small dim"> from {{ session.last_from }}</span></BTd

@@ -83,9 +83,12 @@ def backup_restore(context: Context) -> int:
 def backup_adopt(context: Context) -> int:
     with context.client() as portero:
         before = portero.epoch.get()
+        ahead = before.devices_ahead
         question = (
-            f"Begin another epoch at revision {before.revision}? {wording.counted(before.devices_ahead, 'machine')}"
-            " ahead of it will go back to what this service says."
+            f"Begin another epoch at revision {before.revision}? {wording.counted(ahead, 'machine')} ahead of it will"
+            " go back to what this service says."
+            if ahead
+            else f"No machine is ahead of revision {before.revision}. Begin another epoch all the same?"
         )
         if not confirmed(context.options, question):
             return DONE

@@ -91,6 +91,9 @@ def session_list(context: Context) -> int:
         sessions = portero.access.sessions(everybody=everybody)
 
     def tell() -> None:
+        if not sessions:
+            output.say("Nobody is signed in by a browser." if everybody else "You are signed in by no browser.")
+            return
         rows = [(*_whose(session, everybody), *_times(session)) for session in sessions]
         output.print_table((*_whose_headings(everybody), *_TIMES), rows)
 
