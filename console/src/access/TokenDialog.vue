@@ -43,15 +43,12 @@ function save() {
     @submit="save"
   >
     <template v-if="make.data.value" #done>
-      <div role="status">
-        <p>This token is shown once. Keep it where the program that needs it finds it, and nobody else.</p>
-        <p class="secret">{{ make.data.value.secret }}</p>
-        <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
-      </div>
+      <p>This token is shown once. Keep it where the program that needs it finds it, and nobody else.</p>
+      <p class="secret">{{ make.data.value.secret }}</p>
     </template>
     <label class="form-label" for="token-label">What it is for</label>
     <BFormInput id="token-label" v-model="label" required maxlength="120" placeholder="the nightly report" />
-    <div class="pair">
+    <div class="pair my-3">
       <div>
         <label class="form-label" for="token-role">It may what is allowed to</label>
         <BFormSelect id="token-role" v-model="role" :options="[...roles]" />
@@ -63,19 +60,3 @@ function save() {
     </div>
   </FormDialog>
 </template>
-
-<style scoped>
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 1rem;
-  margin-top: 0.8rem;
-}
-.secret {
-  font-family: var(--bs-font-monospace);
-  background: var(--wash);
-  border-radius: 0.4rem;
-  padding: 0.6rem 0.9rem;
-  overflow-wrap: anywhere;
-}
-</style>

@@ -238,11 +238,6 @@ function takeTheirs() {
 legend {
   font-size: inherit;
 }
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 0.5rem;
-}
 .buttons {
   display: flex;
   align-items: center;

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /**
  * A dialog that is filled in: its fields, why it could not be done, back, and the one button that does it. `done` is
- * shown in place of the fields.
+ * what is shown in place of the fields, once it is done.
  */
 defineProps<{
   title: string
@@ -17,7 +17,11 @@ const shown = defineModel<boolean>({ required: true })
 
 <template>
   <BModal v-model="shown" :title="title" title-tag="h2" no-footer :size="size" :lazy="lazy">
-    <slot name="done">
+    <div v-if="$slots.done" role="status">
+      <slot name="done" />
+      <BButton variant="primary" @click="shown = false">Done</BButton>
+    </div>
+    <template v-else>
       <form @submit.prevent="$emit('submit')">
         <slot />
         <p v-if="error" class="wrong" role="alert"><Icon name="exclamation" /> {{ error.message }}</p>
@@ -27,7 +31,7 @@ const shown = defineModel<boolean>({ required: true })
         </div>
       </form>
       <slot name="after" />
-    </slot>
+    </template>
   </BModal>
 </template>
 

@@ -46,18 +46,15 @@ function save() {
     @submit="save"
   >
     <template v-if="make.data.value" #done>
-      <div role="status">
-        <p>This code is shown once. Give it, or the link, to whoever is at the machine.</p>
-        <p class="code">{{ make.data.value.code }}</p>
-        <p>
-          <a :href="link" target="_blank">{{ link }}</a>
-        </p>
-        <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
-      </div>
+      <p>This code is shown once. Give it, or the link, to whoever is at the machine.</p>
+      <p class="secret">{{ make.data.value.code }}</p>
+      <p>
+        <a :href="link" target="_blank">{{ link }}</a>
+      </p>
     </template>
     <label class="form-label" for="code-name">What it is for</label>
     <BFormInput id="code-name" v-model="name" maxlength="120" placeholder="the second wave" />
-    <div class="pair">
+    <div class="pair my-3">
       <div>
         <label class="form-label" for="code-uses">Machines</label>
         <BFormInput id="code-uses" v-model="uses" type="number" min="1" max="100000" required />
@@ -70,19 +67,3 @@ function save() {
     <LabelEditor v-model="labels" />
   </FormDialog>
 </template>
-
-<style scoped>
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 0.75rem;
-  margin: 0.75rem 0;
-}
-.code {
-  font-family: var(--bs-font-monospace);
-  font-size: 1.3rem;
-  background: var(--wash);
-  border-radius: 0.4rem;
-  padding: 0.6rem 0.9rem;
-}
-</style>

@@ -55,16 +55,13 @@ const asCsv = computed(() => {
     @submit="save"
   >
     <template v-if="invite.data.value" #done>
-      <div role="status">
-        <p>
-          {{ invite.data.value.length }}
-          {{ codes ? 'machines are invited. Their codes are told this once.' : 'machines are recorded.' }}
-        </p>
-        <p v-if="codes">
-          <a :href="asCsv" download="invitations.csv" class="btn btn-light">Keep the codes as a file</a>
-        </p>
-        <button type="button" class="btn btn-primary" @click="shown = false">Done</button>
-      </div>
+      <p>
+        {{ invite.data.value.length }}
+        {{ codes ? 'machines are invited. Their codes are told this once.' : 'machines are recorded.' }}
+      </p>
+      <p v-if="codes">
+        <a :href="asCsv" download="invitations.csv" class="btn btn-light">Keep the codes as a file</a>
+      </p>
     </template>
     <label class="form-label" for="list-file">A file</label>
     <input id="list-file" type="file" accept=".csv,text/csv" class="form-control" @change="read" />

@@ -110,11 +110,3 @@ function drop() {
     <BButton v-if="service" variant="link" class="mt-2 px-0" @click="drop">Remove this service</BButton>
   </FormDialog>
 </template>
-
-<style scoped>
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 1rem;
-}
-</style>
