@@ -215,7 +215,7 @@ def _fill(keepers: Keepers, count: int, seed: int) -> None:
 
 def store_rows(count: int, rounds: int) -> list[Row]:
     """Lists, search, previews and one changed group on a store, beside bare indexed queries on the same file."""
-    with stored_fleet(count) as keepers, closing(sqlite3.connect(keepers.folder / "portero.sqlite3")) as bare:
+    with stored_fleet(count) as keepers, closing(sqlite3.connect(keepers.folder.database)) as bare:
         return _store_rows(keepers, bare, count, rounds)
 
 
