@@ -4,6 +4,7 @@ enforcing, tells, and mends what it can.
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import json
 import shutil
@@ -14,6 +15,7 @@ import pytest
 from conftest import Wire, assignment, group, ruleset, run_async, under
 from portero.core.nouns.attempt import Attempt
 from portero.endpoint import category_index, held_policy
+from portero.endpoint import folder as folders
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.folder import Folder
@@ -226,6 +228,32 @@ def test_on_a_full_disk_it_goes_on_and_tells_and_takes_what_it_should_once_there
     check_in(agent)
     assert portero.devices.get(machine.name).rollout.state == "current"
     assert agent.problems is None
+
+
+class Killed(BaseException):
+    """As by SIGKILL: nothing after it is done."""
+
+
+@pytest.mark.parametrize("written", range(5))
+def test_a_kill_while_a_machine_comes_into_another_class_leaves_it_protected(machine, portero, monkeypatch, written):
+    """After any number of files that were written."""
+    portero.groups.create(group(f"of-{machine.name}", all=[{"field": "hostname", "op": "is", "value": machine.name}]))
+    writing, real = iter(range(100)), folders.write_owned
+
+    def killed(path, data) -> None:
+        if next(writing) >= written:
+            raise Killed
+        real(path, data)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(folders, "write_owned", killed)
+        with contextlib.suppress(Killed):
+            check_in(started(machine))
+    agent = started(machine)
+    assert agent.rule(BLOCKED).verdict == "block"
+    check_in(agent)
+    assert started(machine).problems is None
+    assert portero.devices.get(machine.name).rollout.state == "current"
 
 
 # --- what is put into the folder while it is off ---

@@ -34,13 +34,14 @@ MANIFEST, NEWEST = "manifest.jws", "newest.json"
 class Newest(msgspec.Struct, frozen=True):
     """The newest that this machine has taken, kept apart from it: nothing older is taken again, whoever puts it here.
 
-    `groups` is the class that the machine was in then.
+    `groups` is the class that the machine was in then; `coming` the one of a manifest that is being written just now.
     """
 
     manifest: int = 1
     epoch: int = 0
     revision: int = 0
     groups: tuple[str, ...] = ()
+    coming: tuple[str, ...] | None = None
 
     @classmethod
     def of(cls, manifest: Manifest) -> Newest:
@@ -59,7 +60,7 @@ class Newest(msgspec.Struct, frozen=True):
 
     def refuse_foreign(self, manifest: Manifest) -> None:
         """BadBundle where it is for machines of another class than this one's."""
-        if self.manifest == manifest.portero_manifest > 1 and manifest.groups != self.groups:
+        if self.manifest == manifest.portero_manifest > 1 and manifest.groups not in (self.groups, self.coming):
             raise BadBundle("it is meant for machines in other groups")
 
 
@@ -190,14 +191,24 @@ class HeldPolicy:
         parts = await self._fetch_index(manifest.index, http, call)
         if problem := self._take(manifest):
             raise BadBundle(problem)
-        self._folder.write(MANIFEST, token.encode())
-        self._signature = self._signed(manifest)
-        if self._newest != Newest.of(manifest):
-            self._newest = Newest.of(manifest)
-            self._folder.write(NEWEST, msgspec.json.encode(self._newest))
+        self._keep(manifest, token)
         self._folder.drop_others("bundles", file_name(manifest.bundle))
         self._folder.drop_others("overlays", file_name(manifest.overlay or "none"))
         self._folder.drop_others("index", file_name(manifest.index), *(file_name(file.digest) for file in parts.files))
+
+    def _keep(self, manifest: Manifest, token: str) -> None:
+        """Keep what was taken, so that a kill at any moment leaves what can be taken up again. OSError."""
+        self.broken = True
+        if manifest.groups != self._newest.groups:
+            self._note(msgspec.structs.replace(self._newest, coming=manifest.groups))
+        self._folder.write(MANIFEST, token.encode())
+        if self._newest != Newest.of(manifest):
+            self._note(Newest.of(manifest))
+        self._signature, self.broken = self._signed(manifest), False
+
+    def _note(self, newest: Newest) -> None:
+        self._folder.write(NEWEST, msgspec.json.encode(newest))
+        self._newest = newest
 
     async def _fetch_bundle(self, digest: str, call: Call) -> None:
         """The bundle: as a difference to the one held here, where the service has that one still."""

@@ -60,7 +60,7 @@ from portero.service.routes import (
 )
 from portero.service.routes.common import Signed, refuse_stray_preview
 from portero.service.routes.nouns import NounRoutes
-from portero.store.database import Store, StoreProblem
+from portero.store.database import StoreProblem
 
 TICK_SECONDS = 20.0
 CONSOLE = Path(__file__).parent / "console"
@@ -216,25 +216,30 @@ _PROBLEM: dict[int | str, dict[str, Any]] = {
 
 
 class _Ready:
-    """Whether the store can be read and written, tried once a second at the most: anybody may ask."""
+    """Whether the store can be read and written, really tried, once a second at the most: anybody may ask."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._looked = float("-inf")
+        self._told: dict[str, Any] = {}
         self._problem: StoreProblem | None = None
 
-    def look(self, store: Store) -> None:
-        """StoreProblem where it cannot."""
+    def look(self, keepers: Keepers) -> dict[str, Any]:
+        """What is told. StoreProblem where it is not ready."""
         with self._lock:
             if time.monotonic() - self._looked >= 1.0:
                 self._problem = None
                 try:
-                    store.check()
+                    keepers.store.check()
+                    epoch = keepers.fleet.epoch()
+                    self._told = {"status": "ready", "revision": epoch.revision}
+                    self._told |= {"problem": epoch.problem} if epoch.problem else {}
                 except StoreProblem as problem:
                     self._problem = problem
                 self._looked = time.monotonic()
             if self._problem is not None:
                 raise self._problem
+            return self._told
 
 
 def _health(app: FastAPI) -> None:
@@ -253,11 +258,7 @@ def _health(app: FastAPI) -> None:
     @app.get("/readyz", include_in_schema=False)
     def readyz() -> Response:
         """The store can be read and written."""
-        keepers = app.state.keepers
-        ready.look(keepers.store)
-        told = {"status": "ready", "revision": keepers.estate.snapshot.revision}
-        problem = keepers.fleet.epoch().problem
-        return JSONResponse({**told, "problem": problem} if problem else told)
+        return JSONResponse(ready.look(app.state.keepers))
 
 
 def _file_of_console(rest: str) -> Path | None:
