@@ -77,7 +77,7 @@ class Process:
             self.lines.append("")
             self._came.notify_all()
 
-    def wait_for(self, pattern: str, timeout: float = 30) -> re.Match[str]:
+    def wait_for(self, pattern: str, timeout: float = 60) -> re.Match[str]:
         """The first line that matches, now or as soon as it comes."""
         deadline = time.monotonic() + timeout
         seen = 0

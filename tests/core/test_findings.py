@@ -161,16 +161,16 @@ def settled(estate: Estate, finding: Finding, remedy: str, **more) -> dict[str, 
 
 def test_overlapping_groups_that_contradict_each_other():
     estate = assigned((NO_GAMES, "strong"), (GAMES, "weak"), groups=OVERLAPPING)
-    one = findings(estate)["contradiction"]
-    assert (one.severity, one.devices, one.examples) == ("medium", 1, ("pc",))
-    assert one.sentence == (
+    finding = findings(estate)["contradiction"]
+    assert (finding.severity, finding.devices, finding.examples) == ("medium", 1, ("pc",))
+    assert finding.sentence == (
         "On 1 machine category-1 on weak blocks Games, and category-0 on strong allows it: category-0 on strong wins,"
         " as its group is the stronger."
     )
     # turned round they still contradict each other, the other way
-    after = settled(estate, one, "raise-group")["contradiction"]
-    assert after.assignments == tuple(reversed(one.assignments))
-    assert "contradiction" not in settled(estate, one, "pause-assignment")
+    after = settled(estate, finding, "raise-group")["contradiction"]
+    assert after.assignments == tuple(reversed(finding.assignments))
+    assert "contradiction" not in settled(estate, finding, "pause-assignment")
 
 
 def test_a_part_of_a_group_that_has_its_own_rule_contradicts_nobody():
@@ -183,12 +183,12 @@ def test_rules_that_can_never_win():
     allow = rules("category", {"category": "games", "action": "allow"}, {"category": "music", "action": "allow"})
     mandatory = {"mandatory": True}
     estate = assigned((GAMES, "whole-fleet", mandatory), (allow, "strong"), groups=OVERLAPPING)
-    one = findings(estate)["shadowed"]
-    assert one.sentence == (
+    finding = findings(estate)["shadowed"]
+    assert finding.sentence == (
         "category-1 on strong: Games can never win on any of its 2 machines: category-0 on whole-fleet is mandatory."
     )
-    assert [rule.rule for rule in one.rules] == [1]
-    after = apply_remedy(estate, one, "remove-rules", BASE)
+    assert [rule.rule for rule in finding.rules] == [1]
+    after = apply_remedy(estate, finding, "remove-rules", BASE)
     assert [str(rule.selector) for rule in after.ruleset_by_key["category-1"].rules] == ["category music"]
     whole = findings(assigned((GAMES, "whole-fleet", mandatory), (NO_GAMES, "strong"), groups=OVERLAPPING))["shadowed"]
     assert whole.severity == "medium"
@@ -208,9 +208,9 @@ def test_a_rule_that_wins_for_somebody_or_at_some_time_is_not_shadowed():
 def test_a_group_that_a_weaker_one_opens():
     closed = rules("category", {"everything": True, "action": "block"})
     estate = assigned((closed, "strong"), (NO_GAMES, "weak"), groups=OVERLAPPING)
-    one = findings(estate)["opened-by-weaker"]
-    assert (one.severity, one.devices) == ("high", 1)
-    assert "opened-by-weaker" not in settled(estate, one, "replace-weaker")
+    finding = findings(estate)["opened-by-weaker"]
+    assert (finding.severity, finding.devices) == ("high", 1)
+    assert "opened-by-weaker" not in settled(estate, finding, "replace-weaker")
 
 
 def test_a_warn_that_softens_a_block():
@@ -221,9 +221,9 @@ def test_a_warn_that_softens_a_block():
         groups=OVERLAPPING,
         corrections=[{"host": "play.example", "categories": ["games"]}],
     )
-    one = findings(estate)["softened"]
-    assert (one.devices, one.assignments[0]) == (1, "indicator-1--strong")
-    after = apply_remedy(estate, one, "block-too", BASE)
+    finding = findings(estate)["softened"]
+    assert (finding.devices, finding.assignments[0]) == (1, "indicator-1--strong")
+    after = apply_remedy(estate, finding, "block-too", BASE)
     assert after.ruleset_by_key["indicator-1"].rules[0].action == "block"
     assert "softened" not in findings(after)
 
@@ -232,9 +232,9 @@ def test_a_site_list_against_an_indicator():
     listed = rules("site", {"pattern": "play.example", "action": "block"})
     allowed = rules("indicator", {"host": "play.example", "action": "allow"})
     estate = assigned((listed, "weak"), (allowed, "strong"), groups=OVERLAPPING)
-    one = findings(estate)["layers-disagree"]
-    assert (one.devices, one.rules[0].ruleset) == (1, "indicator-1")
-    assert "layers-disagree" not in settled(estate, one, "remove-allow")
+    finding = findings(estate)["layers-disagree"]
+    assert (finding.devices, finding.rules[0].ruleset) == (1, "indicator-1")
+    assert "layers-disagree" not in settled(estate, finding, "remove-allow")
 
 
 def test_what_reaches_nobody_or_is_never_open():
@@ -250,8 +250,8 @@ def test_what_reaches_nobody_or_is_never_open():
     mondays = {"key": "mondays", "zone": "UTC", "windows": [{"days": ["mon"], "from": "18:00", "to": "22:00"}]}
     for conditions in ({"schedule": "shut"}, brief, {"starts": "2027-02-01T00:00:00Z", "ends": "2027-01-01T00:00:00Z"}):
         estate = assigned((GAMES, "weak", conditions), groups=OVERLAPPING, schedules=[shut, mondays])
-        one = findings(estate)["never-open"]
-        assert settled(estate, one, "remove-assignment") == {}
+        finding = findings(estate)["never-open"]
+        assert settled(estate, finding, "remove-assignment") == {}
 
 
 def test_what_ended_and_what_ends_soon():
@@ -260,23 +260,23 @@ def test_what_ended_and_what_ends_soon():
 
     for days, kind in ((-1, "ended"), (3, "ending")):
         estate = assigned((GAMES, "weak", ends(days)), groups=OVERLAPPING)
-        one = findings(estate)[kind]
-        assert one.at == BASE + timedelta(days=days)
-        assert settled(estate, one, "extend") == {}
+        finding = findings(estate)[kind]
+        assert finding.at == BASE + timedelta(days=days)
+        assert settled(estate, finding, "extend") == {}
     assert findings(assigned((GAMES, "weak", ends(8)), groups=OVERLAPPING)) == {}
     until = (BASE - timedelta(days=1)).isoformat()
     over = rules("category", {"category": "games", "action": "block", "valid_until": until})
     estate = assigned((over, "weak"), groups=OVERLAPPING)
-    one = findings(estate)["ended"]
-    assert apply_remedy(estate, one, "remove-rules", BASE).rulesets[0].rules == ()
+    finding = findings(estate)["ended"]
+    assert apply_remedy(estate, finding, "remove-rules", BASE).rulesets[0].rules == ()
 
 
 def test_an_exception_whose_owner_is_gone():
     exception = {"owner": "Purser-1", "reason": "Audit", "ends": (BASE + timedelta(days=60)).isoformat()}
     estate = assigned((GAMES, "weak", exception), groups=OVERLAPPING)
     assert findings(estate, people={"purser-1"}) == {}
-    one = findings(estate, people={"somebody"})["owner-gone"]
-    assert (one.severity, one.detail) == ("high", "Audit")
+    finding = findings(estate, people={"somebody"})["owner-gone"]
+    assert (finding.severity, finding.detail) == ("high", "Audit")
     # with nobody known nobody can be said to be gone
     assert findings(estate) == {}
 
@@ -284,9 +284,9 @@ def test_an_exception_whose_owner_is_gone():
 def test_broad_rules_that_touch_everybody():
     closed = rules("category", {"everything": True, "action": "block"})
     estate = assigned((closed, "whole-fleet"))
-    one = findings(estate)["broad"]
-    assert one.devices == 3
-    assert settled(estate, one, "only-record") == {}
+    finding = findings(estate)["broad"]
+    assert finding.devices == 3
+    assert settled(estate, finding, "only-record") == {}
     assert findings(assigned((closed, "weak"), groups=OVERLAPPING)) == {}
 
 
@@ -295,17 +295,17 @@ def test_rules_that_part_of_the_machines_cannot_enforce():
     fleet = fleet_of("pc", browsers=browsers, os={"family": "linux", "version": "12"})
     path = rules("indicator", {"url": "https://files.example/drop/", "action": "block"})
     estate = assigned((path, "whole-fleet"))
-    one = findings(estate, fleet)["unenforceable"]
-    assert one.id == "unenforceable.path-hidden.indicator-0--whole-fleet"
-    after = apply_remedy(estate, one, "name-hosts", BASE)
+    finding = findings(estate, fleet)["unenforceable"]
+    assert finding.id == "unenforceable.path-hidden.indicator-0--whole-fleet"
+    after = apply_remedy(estate, finding, "name-hosts", BASE)
     assert str(after.rulesets[0].rules[0].selector) == "host files.example"
     listed = rules("site", {"pattern": "play.example", "action": "block"})
     assert findings(assigned((listed, "whole-fleet")), fleet)["unenforceable"].id.startswith("unenforceable.browser")
     starts = rules("startup", {"sha256": "a" * 64, "action": "block"})
     observing = {"settings": {"layers": {"startup": "observing"}}}
     estate = assigned((starts, "weak"), groups=OVERLAPPING, **observing)
-    one = findings(estate)["unenforceable"]
-    assert settled(estate, one, "enforce-startup") == {}
+    finding = findings(estate)["unenforceable"]
+    assert settled(estate, finding, "enforce-startup") == {}
 
 
 def test_a_rule_that_would_stop_an_essential_program():
@@ -313,10 +313,10 @@ def test_a_rule_that_would_stop_an_essential_program():
     starts = rules("startup", {"application_set": "system", "action": "block"})
     enforcing = {"settings": {"layers": {"startup": "enforcing"}}}
     estate = assigned((starts, "weak"), groups=OVERLAPPING, application_sets=[own], **enforcing)
-    one = findings(estate)["blocks-essential"]
-    assert "/lib/systemd/systemd" in one.sentence
+    finding = findings(estate)["blocks-essential"]
+    assert "/lib/systemd/systemd" in finding.sentence
     with pytest.raises(KeyError):
-        apply_remedy(estate, one, "extend", BASE)
+        apply_remedy(estate, finding, "extend", BASE)
 
 
 def test_out_of_time_nothing_is_said_to_be_shadowed():

@@ -14,7 +14,7 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.readiness import BlockerCode
 from portero.demo.history import load
 
-pytestmark = [pytest.mark.process, pytest.mark.timeout(300)]
+pytestmark = [pytest.mark.process, pytest.mark.timeout(600)]
 
 
 SETTLED = 235
@@ -44,15 +44,28 @@ def free_ports() -> int:
     raise AssertionError("no ports")
 
 
-def test_the_demo_comes_up_and_is_found_again(tmp_path):
+@pytest.fixture
+def start(tmp_path):
+    """Starts the demo; what is left of it when the test ends, however that ends, is stopped."""
+    started: list[Process] = []
+
+    def make(port: int) -> Process:
+        demo = Process("portero.cli.main", "demo", "--data", tmp_path / "demo", "--port", port)
+        started.append(demo)
+        demo.wait_for("Sign in", 120)
+        return demo
+
+    yield make
+    for demo in started:
+        demo.stop()
+
+
+def test_the_demo_comes_up_and_is_found_again(start):
     port = free_ports()
-    data = tmp_path / "demo"
-    command = ("portero.cli.main", "demo", "--data", data, "--port", port)
-    demo = Process(*command)
-    demo.wait_for("Sign in", 60)
+    demo = start(port)
     with Portero(f"http://127.0.0.1:{port}") as portero:
         portero.access.sign_in("it-desk", "brackwater-demo", label="tests")
-        eventually(lambda: portero.devices.rollout().current == SETTLED, timeout=90, pause=0.5)
+        eventually(lambda: portero.devices.rollout().current == SETTLED, timeout=240, pause=0.5)
         ids = {device.hostname: device.id for device in portero.devices.list()}
         groups = {group.key: group.devices for group in portero.groups.list()}
         assert (groups["bridge"], groups["kiosks"], groups["whole-fleet"], groups["unclaimed"]) == (16, 24, 246, 0)
@@ -62,7 +75,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         assert next(portero.activity.list(host="lucky-reef"))
         revision = portero.devices.rollout().revision
         portero.assignments.set_state("course-focus--training", "active", reason="the course begins")
-        eventually(lambda: portero.devices.rollout().current >= SETTLED - 1, timeout=60, pause=0.5)
+        eventually(lambda: portero.devices.rollout().current >= SETTLED - 1, timeout=120, pause=0.5)
         for name, url, user, winner, verdict in SEEN:
             found = portero.checks.check(Attempt(device=name, url=url, user=user)).intended
             assert (found.verdict, found.layers[-1].winner.ruleset) == (verdict, winner), url
@@ -81,8 +94,7 @@ def test_the_demo_comes_up_and_is_found_again(tmp_path):
         assert set(BlockerCode) - found == {BlockerCode.LAYER_NOT_REPORTED}
     assert demo.stop() == 0
 
-    demo = Process(*command)
-    demo.wait_for("Sign in", 60)
+    demo = start(port)
     with Portero(f"http://127.0.0.1:{port}") as portero:
         portero.access.sign_in("auditor", "brackwater-demo", label="tests")
         assert portero.devices.rollout().revision == revision + 1

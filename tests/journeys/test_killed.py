@@ -138,7 +138,7 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
     for _ in range(KILLS):
         before = streams.done
         # each life gets something done, however slow the machine; then it ends at any moment
-        eventually(lambda: all(now > was for now, was in zip(streams.done, before, strict=True)), timeout=60)  # noqa: B023
+        eventually(lambda: all(now > was for now, was in zip(streams.done, before, strict=True)), timeout=150)  # noqa: B023
         time.sleep(chance.uniform(0.0, 0.4))
         if chance.random() < 0.5:
             machine.kill()
@@ -156,7 +156,7 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
         kept = [one.seq for one in portero.activity.list(device="reporter")]
         assert not set(streams.attempts) - set(kept)
         assert len(kept) == len(set(kept)), "nothing counts twice"
-        eventually(lambda: _told(portero) >= set(streams.references), timeout=60)
+        eventually(lambda: _told(portero) >= set(streams.references), timeout=150)
         told = [attempt.reference for attempt in portero.activity.list(device="lives-on")]
         assert len(told) == len(set(told)), "nothing counts twice"
         numbers = [revision.number for revision in portero.revisions.list()]
@@ -165,7 +165,7 @@ def test_nothing_acknowledged_is_lost_the_store_opens_clean_and_devices_go_on(tm
         portero.access.sign_in("keeper", password, label="after")
         # the machine is woken by the service that came back, with nothing restarted on it
         portero.assignments.set_state(made.key, "paused")
-        eventually(lambda: portero.devices.get("lives-on").rollout.state == "current", timeout=90)
+        eventually(lambda: portero.devices.get("lives-on").rollout.state == "current", timeout=180)
     machine.stop()
     service.stop()
     with closing(sqlite3.connect(tmp_path / "data" / "portero.sqlite3")) as store:

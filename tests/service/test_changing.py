@@ -40,7 +40,7 @@ def machines(service, portero) -> dict[str, Wire]:
         "office-1": {"kind": "desktop", "unit": "brackwater/office"},
         "laptop-1": {"kind": "laptop", "unit": "brackwater/ships"},
     }
-    made = {hostname: Wire(service, portero, hostname, **one) for hostname, one in facts.items()}
+    made = {hostname: Wire(service, portero, hostname, **fact) for hostname, fact in facts.items()}
     for one in made.values():
         one.sync()
     return made

@@ -195,27 +195,27 @@ def overlay_of(wire: Wire):
 
 
 def test_what_is_meant_for_one_device_comes_as_an_overlay_and_no_other_hears_of_it(empty, service):
-    one, other = Wire(service, empty, "single-1"), Wire(service, empty, "single-2")
+    wire, other = Wire(service, empty, "single-1"), Wire(service, empty, "single-2")
     empty.rulesets.create(hosts("all", a="block"))
     empty.rulesets.create(hosts("own", a="allow"))
     empty.assignments.create(NewAssignment.model_validate({"ruleset": "all", "to": "whole-fleet"}))
     _, base, _ = overlay_of(other)
     made = empty.assignments.create(NewAssignment.model_validate({"ruleset": "own", "to": {"device": "single-1"}}))
     assert made.devices == 1
-    offered, manifest, overlay = overlay_of(one)
+    offered, manifest, overlay = overlay_of(wire)
     assert manifest.bundle == base.bundle, "the class's bundle is the same for both"
     assert [(place, one.ruleset, one.target) for place, one in overlay.assignments] == [(1, "own", None)]
     assert overlay_of(other)[2] is None
     assert other.http.get("/overlay/" + manifest.overlay).status_code == 404
-    assert empty.devices.get(one.id).rollout.state == "waiting"
-    assert one.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
-    assert empty.devices.get(one.id).rollout.state == "current"
+    assert empty.devices.get(wire.id).rollout.state == "waiting"
+    assert wire.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
+    assert empty.devices.get(wire.id).rollout.state == "current"
     url = "http://a.example/"
     verdicts = [empty.checks.check(Attempt(device=name, url=url)).intended for name in ("single-1", "single-2")]
     assert [found.verdict.value for found in verdicts] == ["allow", "block"]
     assert verdicts[0].layers[1].winner.target.device == "single-1"
     empty.assignments.remove(made.key)
-    assert overlay_of(one)[2] is None
+    assert overlay_of(wire)[2] is None
 
 
 def test_an_overlay_follows_its_device_into_another_class(empty, service):

@@ -46,7 +46,7 @@ def test_what_is_called_back_leaves_what_others_say(said, gone):
     stays = {(rule.selector, id): rule for rule, id in said if id not in gone}
     assert made.said().keys() == {selector for selector, _ in stays}
     for rule in made.rules():
-        assert rule in [one for (selector, _), one in stays.items() if selector == rule.selector]
+        assert rule in [stay for (selector, _), stay in stays.items() if selector == rule.selector]
 
 
 @given(st.lists(st.tuples(RULES, st.sampled_from(["one", "two", "three"])), max_size=6, unique_by=lambda one: one[1]))

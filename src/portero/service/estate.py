@@ -147,7 +147,8 @@ class EstateKeeper:
         estate = edit(before)
         left = {feed.key for feed in estate.feeds}
         gone, kept = (
-            {key: one for key, one in before.contents.items() if (key in left) is stays} for stays in (False, True)
+            {key: content for key, content in before.contents.items() if (key in left) is stays}
+            for stays in (False, True)
         )
         estate = filled(emptied(estate, gone), kept)
         refuse_faults(estate)

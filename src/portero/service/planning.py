@@ -176,7 +176,7 @@ class Planner:
     def _overlay(self, connection: sqlite3.Connection, going: EstateTransition, found: Published, moved: Moved) -> None:
         """The overlays of all devices that have one, or are to have one."""
         named = going.before.estate.named_devices | going.after.estate.named_devices
-        by_id = {one.id: groups for groups, one in found.classes.known.items()}
+        by_id = {device_class.id: groups for groups, device_class in found.classes.known.items()}
         for row in overlays.with_overlays(connection, sorted(named)):
             groups, had = moved.get(row["id"]) or by_id[row["class"]], overlays.of_device(connection, row["id"])
             names = (row["id"], row["hostname"]) if row["keeps_name"] else (row["id"],)

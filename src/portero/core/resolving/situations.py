@@ -85,9 +85,11 @@ class Gates:
         people, seconds = list(self._open), situation.at.timestamp()
         opened = dict(zip(self.windows, moments, strict=False))
         for place in self._gated:
-            one = self.assignments[place]
-            if aside_by_itself(one, situation, seconds) is None and (one.schedule is None or opened[one.schedule]):
-                people[place] = _rung(one, situation)
+            assignment = self.assignments[place]
+            if aside_by_itself(assignment, situation, seconds) is None and (
+                assignment.schedule is None or opened[assignment.schedule]
+            ):
+                people[place] = _rung(assignment, situation)
         self._replace(people, seconds)
         return tuple(people)
 
@@ -95,11 +97,11 @@ class Gates:
         """For each kind of ruleset the strongest assignment in play that replaces weaker ones, if there is one."""
         strongest: dict[str, int] = {}
         for place in self._replacing:
-            one = self.assignments[place]
-            if people[place] != NOT_IN_PLAY and _decides_something(one, seconds):
-                before = strongest.get(one.kind)
+            assignment = self.assignments[place]
+            if people[place] != NOT_IN_PLAY and _decides_something(assignment, seconds):
+                before = strongest.get(assignment.kind)
                 if before is None or self.targets[place] < self.targets[before]:
-                    strongest[one.kind] = place
+                    strongest[assignment.kind] = place
         return strongest
 
     def _replace(self, people: list[int], seconds: float) -> None:
@@ -113,11 +115,11 @@ class Gates:
 
     def aside(self, place: int, situation: Situation) -> Aside | None:
         """Why an assignment does not count now; None where it does. What replaces it is not looked at."""
-        one, seconds = self.assignments[place], situation.at.timestamp()
-        reason = aside_by_itself(one, situation, seconds)
-        if reason is not None or one.schedule is None:
+        assignment, seconds = self.assignments[place], situation.at.timestamp()
+        reason = aside_by_itself(assignment, situation, seconds)
+        if reason is not None or assignment.schedule is None:
             return reason
-        return None if self.windows[one.schedule].is_open(situation.at, situation.zone) else Aside.SCHEDULE
+        return None if self.windows[assignment.schedule].is_open(situation.at, situation.zone) else Aside.SCHEDULE
 
     def some_need(self, facts: Iterable[str]) -> bool:
         """Whether it hangs on one of these facts of a device whether some assignment counts."""
@@ -125,12 +127,12 @@ class Gates:
 
     def facts_needed(self, place: int) -> Iterator[str]:
         """The facts of a device on which it hangs whether an assignment counts."""
-        one = self.assignments[place]
-        if one.schedule is not None and self.windows[one.schedule].follows_device:
+        assignment = self.assignments[place]
+        if assignment.schedule is not None and self.windows[assignment.schedule].follows_device:
             yield "zone"
-        if one.place != "anywhere":
+        if assignment.place != "anywhere":
             yield "place"
-        if one.until_restart:
+        if assignment.until_restart:
             yield "last_start"
 
 

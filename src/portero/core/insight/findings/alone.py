@@ -56,9 +56,9 @@ class Put(NamedTuple):
         self, kind: FindingKind, severity: Severity, sentence: str, *, code: str | None = None, **more: Any
     ) -> Told:
         """A finding about it and, unless `more` says otherwise, about all its devices; `code` tells several apart."""
-        one = self.assignment
-        about = (code, one.key) if code else (one.key,)
-        parts = {"assignments": (one.key,), "rulesets": (one.ruleset,), "devices": self.devices, **more}
+        assignment = self.assignment
+        about = (code, assignment.key) if code else (assignment.key,)
+        parts = {"assignments": (assignment.key,), "rulesets": (assignment.ruleset,), "devices": self.devices, **more}
         return finding(kind, severity, about, sentence, **parts)
 
 
@@ -113,17 +113,17 @@ class Alone:
     # --- what is never in play ---
 
     def _dead(self, put: Put) -> Iterator[Told]:
-        one = put.assignment
+        assignment = put.assignment
         if not put.devices:
-            where = wording.joined([target_name(target) for target in one.to], "or")
+            where = wording.joined([target_name(target) for target in assignment.to], "or")
             yield put.told(
                 FindingKind.NO_DEVICE,
                 Severity.LOW,
                 sentences.nobody(put.words, where),
-                groups=one.groups,
+                groups=assignment.groups,
                 remedies=put.removing,
             )
-        why = self._never_open(one)
+        why = self._never_open(assignment)
         if why:
             yield put.told(
                 FindingKind.NEVER_OPEN,
@@ -149,18 +149,18 @@ class Alone:
     # --- what ends ---
 
     def _ends(self, put: Put) -> Iterator[Told]:
-        one = put.assignment
-        if one.ends is None or one.ends > self.world.now + SOON or one.state is State.DRAFT:
+        assignment = put.assignment
+        if assignment.ends is None or assignment.ends > self.world.now + SOON or assignment.state is State.DRAFT:
             return
-        over = self._is_over(one.ends)
-        extending = [("extend", {"assignment": one.key})]
+        over = self._is_over(assignment.ends)
+        extending = [("extend", {"assignment": assignment.key})]
         yield put.told(
             FindingKind.ENDED if over else FindingKind.ENDING,
             Severity.LOW if over else Severity.MEDIUM,
-            sentences.ended(put.words, one.ends) if over else sentences.ending(put.words, one.ends),
+            sentences.ended(put.words, assignment.ends) if over else sentences.ending(put.words, assignment.ends),
             remedies=[*put.removing, *extending] if over else [*extending, *put.removing],
-            at=one.ends,
-            detail=one.reason,
+            at=assignment.ends,
+            detail=assignment.reason,
         )
 
     def _ending_rules(self, ruleset: Ruleset) -> Iterator[Told]:
@@ -189,22 +189,29 @@ class Alone:
             )
 
     def _owner(self, put: Put) -> Iterator[Told]:
-        one = put.assignment
-        gone = one.owner is not None and self.known_people and one.owner.casefold() not in self.known_people
-        if gone and one.owner and not self._is_over(one.ends):
+        assignment = put.assignment
+        gone = (
+            assignment.owner is not None and self.known_people and assignment.owner.casefold() not in self.known_people
+        )
+        if gone and assignment.owner and not self._is_over(assignment.ends):
             yield put.told(
                 FindingKind.OWNER_GONE,
                 Severity.HIGH,
-                sentences.owner_gone(put.words, one.owner),
-                remedies=[*put.removing, ("pause-assignment", {"assignment": one.key})],
-                detail=one.reason,
+                sentences.owner_gone(put.words, assignment.owner),
+                remedies=[*put.removing, ("pause-assignment", {"assignment": assignment.key})],
+                detail=assignment.reason,
             )
 
     # --- how far it reaches ---
 
     def _broad(self, put: Put) -> Iterator[Told]:
-        one = put.assignment
-        if WHOLE_FLEET not in one.to or one.names_people or one.place != "anywhere" or one.action == "log":
+        assignment = put.assignment
+        if (
+            WHOLE_FLEET not in assignment.to
+            or assignment.names_people
+            or assignment.place != "anywhere"
+            or assignment.action == "log"
+        ):
             return
         broad = [
             number
@@ -217,24 +224,24 @@ class Alone:
                 Severity.LOW,
                 sentences.broad(put.words, _words(put.ruleset, broad), len(put.devices)),
                 rules=[rule_at(put.ruleset, number) for number in broad[:MOST_RULES]],
-                remedies=[("only-record", {"assignment": one.key})],
+                remedies=[("only-record", {"assignment": assignment.key})],
             )
 
     def _unenforceable(self, put: Put) -> Iterator[Told]:
         for code, about, devices in self._hidden(put):
             if not devices:
                 continue
-            one, remedies = put.assignment, []
+            assignment, remedies = put.assignment, []
             if code == "path-hidden":
-                remedies.append(("name-hosts", {"ruleset": one.ruleset}))
+                remedies.append(("name-hosts", {"ruleset": assignment.ruleset}))
             if code == "startup-observing":
-                remedies += [("enforce-startup", {"group": key}) for key in one.groups[:1] if key != WHOLE_FLEET]
+                remedies += [("enforce-startup", {"group": key}) for key in assignment.groups[:1] if key != WHOLE_FLEET]
             yield put.told(
                 FindingKind.UNENFORCEABLE,
                 Severity.MEDIUM,
                 sentences.unenforceable(put.words, code, _words(put.ruleset, about), len(devices)),
                 code=code,
-                groups=one.groups,
+                groups=assignment.groups,
                 rules=[rule_at(put.ruleset, number) for number in about[:MOST_RULES]],
                 devices=devices,
                 remedies=remedies,
