@@ -33,6 +33,14 @@ def all_of(sock: socket.socket) -> bytes:
     return told
 
 
+def one_answer(sock: socket.socket) -> bytes:
+    """The next answer to /healthz, which is an object of JSON, with its end."""
+    told = b""
+    while not told.endswith(b"}"):
+        told += sock.recv(65_536)
+    return told
+
+
 def problem_of(told: bytes) -> tuple[int, dict[str, str], dict[str, object]]:
     """Status, headers and problem of an answer as it came."""
     head, _, body = told.partition(b"\r\n\r\n")
@@ -84,10 +92,10 @@ def test_a_second_request_on_a_connection_has_its_own_time(service, monkeypatch)
     monkeypatch.setattr(connections, "HEAD_SECONDS", 0.4)
     with connect(service) as sock:
         sock.sendall(HEAD + b"\r\n")
-        assert sock.recv(65_536).startswith(b"HTTP/1.1 200")
+        assert one_answer(sock).startswith(b"HTTP/1.1 200")
         time.sleep(0.7)  # resting between two requests is allowed
         sock.sendall(HEAD + b"\r\n")
-        assert sock.recv(65_536).startswith(b"HTTP/1.1 200")
+        assert one_answer(sock).startswith(b"HTTP/1.1 200")
         sock.sendall(HEAD)
         assert problem_of(all_of(sock))[0] == 408
 
