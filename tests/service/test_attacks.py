@@ -100,6 +100,21 @@ def test_a_device_hands_over_so_much_a_day_and_no_more(service, portero, raw):
     assert told == [f"handed over more than {MOST_A_DAY:,} entries of activity a day; the rest of today is not kept"]
 
 
+def test_the_most_of_a_day_is_told_where_a_batch_ends_just_there(service, portero, raw):
+    device = Wire(service, portero, "to-the-brim")
+    attempt = {"at": "2026-01-01T00:00:00Z", "url": "http://a.example/", "host": "a.example", "verdict": "block"}
+    with service.keepers.store.writing() as connection:
+        connection.execute(
+            "UPDATE device SET rows_day = ?, rows_today = ? WHERE id = ?",
+            (int(service.keepers.now() // 86_400), MOST_A_DAY - 1, device.id),
+        )
+    for batch in (1, 2, 3):
+        answer = device.http.post("activity", json={"batch": batch, "attempts": [{**attempt, "seq": batch}]}).json()
+        assert answer["new"] == (1 if batch == 1 else 0)
+    events = raw.get(f"/api/v1/devices/{device.id}/events").json()
+    assert len([event for event in events if "a day" in event["what"]]) == 1
+
+
 def test_a_foreign_host_is_not_told_back(service):
     for path in ("/console", "/", "/console/x/"):
         answer = httpx.get(service.url + path, headers={"Host": "evil.example"}, follow_redirects=False)

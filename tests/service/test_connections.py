@@ -11,11 +11,13 @@ from contextlib import ExitStack
 
 import httpx
 import pytest
+from fastapi import FastAPI
+from uvicorn.server import ServerState
 
 from conftest import Wire, eventually, run_async, signed
 from portero.service import connections, live
 from portero.service.middleware import MAX_BODY, SECURITY_HEADERS
-from portero.service.running import _listen
+from portero.service.running import _listen, server_config
 
 HEAD = b"GET /healthz HTTP/1.1\r\nHost: x\r\n"
 POST = b"POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n"
@@ -78,6 +80,41 @@ def test_half_a_request_is_given_up(service, monkeypatch, sent):
         assert 0.2 < time.monotonic() - began < 5
     assert (status, problem["type"]) == (408, "urn:portero:problem:request-timeout")
     assert_dressed(headers)
+
+
+def test_half_a_request_over_tls_is_told_too():
+    """As the protocol itself would be called: a connection of which no half can be closed."""
+    written: list[bytes] = []
+
+    class Tls:
+        closed = False
+
+        def write(self, data: bytes) -> None:
+            written.append(data)
+
+        def close(self) -> None:
+            self.closed = True
+
+        def can_write_eof(self) -> bool:
+            return False
+
+        def is_closing(self) -> bool:
+            return self.closed
+
+        def get_extra_info(self, _name: str) -> None:
+            return None
+
+    async def given_up() -> bool:
+        config = server_config(FastAPI())
+        config.load()
+        made = connections.GuardedConnection(config, ServerState(), {})
+        made.connection_made(Tls())
+        made.data_received(HEAD)
+        made.give_up()
+        return made.transport.closed
+
+    assert run_async(given_up())
+    assert problem_of(b"".join(written))[0] == 408
 
 
 def test_a_head_that_comes_letter_by_letter_is_given_up_in_time(service, monkeypatch):

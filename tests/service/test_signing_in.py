@@ -93,6 +93,11 @@ def test_the_rightful_person_on_another_address_still_gets_in(served):
     assert attempt(served, "purser", RIGHT, address="127.0.0.3").status_code == 200
 
 
+def test_a_name_that_reads_like_another_with_an_address_is_not_counted_for_that_one(served):
+    statuses(served, ["steward from 127.0.0.2"] * 6)
+    assert attempt(served, "steward", RIGHT, address="127.0.0.2").status_code == 200
+
+
 def test_being_right_forgives_own_slips_but_not_what_else_came_from_there(served):
     for _ in range(3):
         statuses(served, ["steward"] * 4)

@@ -193,10 +193,12 @@ class GuardedConnection(HttpToolsProtocol):
             self.cycle.disconnected = True
             self.cycle.message_event.set()
         self._given_up = True
-        if begun or self.transport.is_closing() or not self.transport.can_write_eof():
+        if not begun and not self.transport.is_closing():
+            self.transport.write(_answer(status, detail, self.client[0] if self.client else ""))
+        if begun or not self.transport.can_write_eof():
+            # over TLS what was written is sent before the end, and no half of a connection can be closed
             self.transport.close()
             return
-        self.transport.write(_answer(status, detail, self.client[0] if self.client else ""))
         # what comes still is let fall: closing with something unread would take the answer back (RFC 9112, 9.6)
         self.transport.write_eof()
         self._wait(LINGER_SECONDS, self.transport.close)

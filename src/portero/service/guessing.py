@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from ipaddress import IPv6Address, ip_address, ip_network
+from urllib.parse import quote
 
 from portero.service.problems import Refusal
 from portero.store import guesses
@@ -27,7 +28,8 @@ def place_of(address: str) -> str:
 
 def guessers_of(name: str, address: str) -> dict[str, int]:
     """By whom guesses at a name from an address are counted, with how many of each are free."""
-    place, folded = place_of(address), name.casefold()[:200]
+    # without a space in it, no name reads like another one with an address
+    place, folded = place_of(address), quote(name.casefold()[:200], safe="")
     return {
         f"at {folded} from {place}": TRIES["name and address"],
         f"from {place}": TRIES["address"],
@@ -67,9 +69,10 @@ class Guessing:
 
     def right(self, guessers: Mapping[str, int]) -> None:
         """It was right: the narrowest count is forgiven, of the others this one guess."""
-        narrowest = next(iter(guessers))
+        narrowest, *others = guessers
         with self._store.writing() as connection:
-            guesses.take_back(connection, dict.fromkeys(guessers, 1) | {narrowest: guesses.MOST_KEPT})
+            guesses.forgive(connection, narrowest)
+            guesses.take_back(connection, others)
             guesses.forget(connection, self._now())
 
 

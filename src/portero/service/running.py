@@ -97,11 +97,11 @@ def serve(options: Options) -> None:
     password = make_first_administrator(keepers.store)
     if password:
         print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
-    scheme = "https" if options.tls_certificate else "http"
-    print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
     app = create_app(keepers)
     if options.metrics_port is not None:
         _serve_metrics(app.state.metrics, options.metrics_port)
+    scheme = "https" if options.tls_certificate else "http"
+    print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
     config = server_config(
         app,
         proxy_headers=options.behind_proxy,

@@ -25,14 +25,15 @@ def keep_batch(
     The service's time rules: an attempt cannot have been made later than it was received.
     """
     day = int(now // 86_400)
-    left = max(0, MOST_A_DAY - _rows_of(connection, device, day))
+    had = _rows_of(connection, device, day)
+    left = max(0, MOST_A_DAY - had)
     taken = batch.model_copy(
         update={"attempts": batch.attempts[:left], "counts": batch.counts[: max(0, left - len(batch.attempts))]}
     )
     new, fresh = _take(connection, device, taken, now, seq_offset)
     kept = new + (len(taken.counts) if fresh else 0)
     dropped = len(batch.attempts) - len(taken.attempts) + len(batch.counts) - len(taken.counts)
-    _note_rows(connection, device, day, kept, first_over=bool(dropped) and left > 0, now=now)
+    _note_rows(connection, device, day, kept, first_over=bool(dropped) and had <= MOST_A_DAY, now=now)
     return new, dropped
 
 
@@ -46,7 +47,8 @@ def _note_rows(connection: sqlite3.Connection, device: str, day: int, kept: int,
     connection.execute(
         "UPDATE device SET rows_today = ? + CASE WHEN rows_day = ? THEN rows_today ELSE 0 END, rows_day = ?"
         " WHERE id = ?",
-        (MOST_A_DAY if first_over else kept, day, day, device),
+        # beyond the most: told once, where the most was reached with nothing over, too
+        (MOST_A_DAY + 1 if first_over else kept, day, day, device),
     )
     if first_over:
         told = f"handed over more than {MOST_A_DAY:,} entries of activity a day; the rest of today is not kept"

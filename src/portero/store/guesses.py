@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from typing import NamedTuple
 
 FORGOTTEN_SECONDS = 86_400.0
@@ -37,12 +37,16 @@ def note(connection: sqlite3.Connection, guessers: Collection[str], now: float) 
     )
 
 
-def take_back(connection: sqlite3.Connection, numbers: Mapping[str, int]) -> None:
-    """So many of each were none after all."""
+def take_back(connection: sqlite3.Connection, guessers: Collection[str]) -> None:
+    """One guess of each of these was none after all."""
     connection.executemany(
-        "UPDATE guess SET number = max(0, number - ?) WHERE guesser = ?",
-        [(number, guesser) for guesser, number in numbers.items()],
+        "UPDATE guess SET number = max(0, number - 1) WHERE guesser = ?", [(guesser,) for guesser in guessers]
     )
+
+
+def forgive(connection: sqlite3.Connection, guesser: str) -> None:
+    """None of this one's guesses counts any more."""
+    connection.execute("UPDATE guess SET number = 0 WHERE guesser = ?", (guesser,))
 
 
 def forget(connection: sqlite3.Connection, now: float) -> None:
