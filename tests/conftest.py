@@ -31,7 +31,7 @@ from portero.formats.bundles import open_manifest, unpack_bundle
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from serving import Served
+from serving import Served, make_keeper_in
 
 Result = TypeVar("Result")
 
@@ -107,14 +107,12 @@ class Service(Process):
     """The service as a real process."""
 
     def __init__(self, data: Path, port: int = 0, password: str = "", env: dict[str, str] | None = None) -> None:
+        password = make_keeper_in(data) or password
         super().__init__("portero.cli.main", "serve", "--data", data, "--port", port, env=env)
         self.data = data
         self.url = self.wait_for(r"listens on (http://127\.0\.0\.1:\d+)").group(1)
         self.port = int(self.url.rpartition(":")[2])
         self.password = password
-        for line in self.lines:
-            if found := re.search(r"with the password (\S+)", line):
-                self.password = found.group(1)
 
     def client(self, name: str = "keeper", password: str | None = None) -> Portero:
         """A client that is signed in."""

@@ -7,24 +7,55 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from secrets import token_urlsafe
 
 import httpx
 import uvicorn
 
 from portero.client import Portero
+from portero.core.nouns.access import Role
+from portero.core.nouns.administrator import AdministratorChange
 from portero.service.app import create_app
 from portero.service.keepers import Keepers, open_keepers
-from portero.service.running import make_first_administrator, server_config, set_up_logging
+from portero.service.passwords import hash_password
+from portero.service.running import server_config, set_up_logging
 from portero.service.secrets import hash_secret
-from portero.store import access
+from portero.store import access, administrators
+from portero.store.data_folder import DataFolder
+from portero.store.database import Store
 
 TOKEN = "pt_tests"
+PASSWORD = "the harbour is grey"
+
+
+KEEPER = AdministratorChange(role="keeper", sees_names=True)
+
+
+def make_keeper(store: Store) -> str:
+    """On a store without administrators make the keeper of the tests; returns the password, or none."""
+    password = token_urlsafe(16)
+    with store.writing() as connection:
+        if administrators.count(connection):
+            return ""
+        administrators.add(connection, "keeper", KEEPER, hash_password(password), time.time())
+    return password
+
+
+def make_keeper_in(folder: Path) -> str:
+    """The same in the folder of a service that does not run."""
+    held = DataFolder(folder)
+    store = Store(held.database)
+    try:
+        return make_keeper(store)
+    finally:
+        store.close()
+        held.close()
 
 
 def let_in(keepers: Keepers) -> None:
     """From now on the token above is a keeper's."""
     with keepers.store.writing() as connection:
-        access.add_administrator(connection, "tests", "keeper", "no password")
+        administrators.add(connection, "tests", KEEPER, "no password", 0)
         access.add_token(
             connection,
             id="tests",
@@ -40,9 +71,9 @@ def let_in(keepers: Keepers) -> None:
 class Served:
     """A service that answers until it is stopped."""
 
-    def __init__(self, keepers: Keepers) -> None:
+    def __init__(self, keepers: Keepers, without_keeper: bool = False) -> None:
         self.keepers, self.data = keepers, keepers.folder.path
-        self.password = make_first_administrator(keepers.store) or ""
+        self.password = "" if without_keeper else make_keeper(keepers.store)
         set_up_logging(quiet=True)
         self._server = uvicorn.Server(server_config(create_app(keepers), port=0))
         self._thread = threading.Thread(target=self._server.run, daemon=True)
@@ -64,6 +95,12 @@ class Served:
         portero = Portero(self.url)
         portero.access.sign_in(name, password or self.password, label="tests")
         return portero
+
+    def add(self, name: str, role: Role, password: str = PASSWORD, sees_names: bool = True) -> None:
+        """An administrator more, with a password of their own."""
+        said = AdministratorChange(role=role, sees_names=sees_names)
+        with self.keepers.store.writing() as connection:
+            administrators.add(connection, name, said, hash_password(password), time.time())
 
     def stop(self) -> None:
         """Let go of all who wait, and end."""

@@ -11,6 +11,7 @@ from playwright.sync_api import expect
 from conftest import ruleset
 from console.conftest import put_in_force, sync
 from portero.core.nouns.ruleset import Ruleset
+from serving import PASSWORD
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
@@ -266,17 +267,10 @@ def test_a_reference_finds_the_record_and_hostile_names_are_only_text(console):
 
 
 def test_a_reader_sees_everything_and_is_offered_no_change(page, service, machines, portero):
-    from portero.service.secrets import hash_password
-    from portero.store import access
-    from portero.store.database import Store
-
-    store = Store(service.data / "portero.sqlite3")
-    with store.writing() as connection:
-        access.add_administrator(connection, "auditor", "reader", hash_password("only-reading"))
-    store.close()
+    service.add("auditor", "reader")
     page.goto(service.url + "/console/controls/categories/leeway")
     page.get_by_label("Name").fill("auditor")
-    page.get_by_label("Password").fill("only-reading")
+    page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Where it is assigned")).to_be_visible()
     for name in ("New ruleset", "Save", "Assign to groups", "Pause leeway--office"):

@@ -178,7 +178,7 @@ def test_nobody_gets_in_without_a_good_token_and_readers_change_nothing(service,
     made = portero._connection.ask("POST", "/tokens", json={"label": "reading", "role": "reader"}).json()
     with Portero(service.url, token=made["secret"]) as reader:
         assert list(reader.groups.list())
-        with pytest.raises(NotAllowed, match="needs the role of an author; keeper is reader"):
+        with pytest.raises(NotAllowed, match="needs the role of an author; this token is reader; sign in"):
             reader.groups.create(group("mine"))
         with pytest.raises(NotAllowed, match="keeper"):
             reader.enrolment.create_code()

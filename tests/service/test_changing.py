@@ -20,9 +20,7 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.formats.estate_document import write_estate
-from portero.service.secrets import hash_password
-from portero.store import access
-from portero.store.database import Store
+from serving import PASSWORD
 
 pytestmark = pytest.mark.process
 HOURS = {"key": "hours", "zone": "UTC", "windows": [{"days": ["mon"], "from": "06:00", "to": "18:00"}]}
@@ -290,14 +288,11 @@ def test_who_last_changed_what_governs_a_machine(little):
 
 
 def test_an_author_does_not_restore_settings_and_feeds(little, service):
-    store = Store(service.data / "portero.sqlite3")
-    with store.writing() as connection:
-        access.add_administrator(connection, "an-author", "author", hash_password("a long enough password"))
-    store.close()
+    service.add("an-author", "author")
     at = next(little.revisions.list(limit=1)).number
     settings = Settings.model_validate({"newly_registered_days": 9})
     little.settings.put(settings, version=None)
-    with service.client("an-author", "a long enough password") as author:
+    with service.client("an-author", PASSWORD) as author:
         with pytest.raises(NotAllowed, match="needs the role of a keeper"):
             author.revisions.restore(at)
         assert author.preview(lambda asked: asked.revisions.restore(at)).summary == "Changed the settings"
@@ -306,7 +301,7 @@ def test_an_author_does_not_restore_settings_and_feeds(little, service):
         little.feeds.create(Feed.model_validate(elsewhere))
         fetching = next(little.revisions.list(limit=1)).number
         little.feeds.remove("old")
-        with pytest.raises(NotAllowed, match=f"Restoring revision {fetching} changes the feeds"):
+        with pytest.raises(NotAllowed, match=f"as restoring revision {fetching} changes the feeds"):
             author.revisions.restore(fetching)
         assert list(little.feeds.list()) == []
 

@@ -14,8 +14,7 @@ from argon2 import PasswordHasher
 from conftest import eventually
 from portero.service import signing_in
 from portero.service.guessing import LONGEST_WAIT, TRIES, guessers_of, place_of
-from portero.service.secrets import hash_password
-from portero.store import access, guesses
+from portero.store import administrators, guesses
 from serving import Served
 
 RIGHT = "a long enough password"
@@ -24,9 +23,8 @@ RIGHT = "a long enough password"
 @pytest.fixture
 def served(tmp_path):
     made = Served.of(tmp_path / "service")
-    with made.keepers.store.writing() as connection:
-        for name in ("steward", "purser"):
-            access.add_administrator(connection, name, "reader", hash_password(RIGHT))
+    for name in ("steward", "purser"):
+        made.add(name, "reader", RIGHT)
     yield made
     made.stop()
     made.keepers.close()
@@ -168,10 +166,10 @@ def test_it_rests_as_long_as_it_worked(served, monkeypatch):
 
 def test_a_hash_of_other_costs_is_made_anew_when_its_password_comes(served):
     with served.keepers.store.writing() as connection:
-        access.set_password_hash(
+        administrators.rehash(
             connection, "steward", PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1).hash(RIGHT)
         )
     assert attempt(served, "steward", RIGHT).status_code == 200
     with served.keepers.store.reading() as connection:
-        assert "m=19456,t=2,p=1" in (access.password_hash_of(connection, "steward") or "")
+        assert "m=19456,t=2,p=1" in administrators.password_of(connection, "steward").hash
     assert attempt(served, "steward", RIGHT).status_code == 200

@@ -7,19 +7,16 @@ import pytest
 
 from conftest import run_portero
 from portero.core.nouns.access import Role
-from portero.service.secrets import hash_password
-from portero.store import access
+from serving import PASSWORD
 
-PASSWORD = "a long enough password"
 PEOPLE: dict[str, Role] = {"a-reader": "reader", "an-author": "author", "a-keeper": "keeper"}
 ROLES = ("reader", "responder", "author", "keeper")
 
 
 @pytest.fixture(scope="module", autouse=True)
 def people(service):
-    with service.keepers.store.writing() as connection:
-        for name, role in PEOPLE.items():
-            access.add_administrator(connection, name, role, hash_password(PASSWORD))
+    for name, role in PEOPLE.items():
+        service.add(name, role)
 
 
 class Means:
@@ -72,7 +69,7 @@ def test_a_token_makes_only_lesser_ones(service, session, own, asked):
     made = token.makes(asked)
     assert made.status_code == (201 if ROLES.index(asked) < ROLES.index(own) else 403)
     if made.status_code == 403:
-        assert "Sign in for that" in made.json()["detail"]
+        assert "sign in for that" in made.json()["detail"]
     else:
         assert token_of(service, made).http.get("/session").json()["role"] == asked
 
@@ -142,8 +139,7 @@ def test_ones_own_are_seen_and_ended_by_everybody_and_all_by_a_keeper(service, s
 
 
 def test_the_commands(service, tmp_path):
-    with service.keepers.store.writing() as connection:
-        access.add_administrator(connection, "on-duty", "keeper", hash_password(PASSWORD))
+    service.add("on-duty", "keeper")
     environment = {"XDG_CONFIG_HOME": str(tmp_path)}
 
     def run(*arguments: str, **more: object):

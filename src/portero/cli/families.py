@@ -12,6 +12,8 @@ FAMILIES = (
     "serve",
     "backups",
     "session",
+    "administrators",
+    "audit",
     "devices",
     "enrolment_codes",
     "groups",

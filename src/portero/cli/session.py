@@ -2,33 +2,55 @@
 
 from __future__ import annotations
 
-import getpass
 import os
 import socket
-import sys
 from typing import get_args
 
 from portero.cli import output
-from portero.cli.command import DONE, Commands, Context, present
+from portero.cli.command import DONE, Commands, Context, UsageProblem, present
+from portero.cli.passwords import (
+    add_password_stdin,
+    ask_new_password,
+    ask_password,
+    change_password,
+    with_own_password,
+)
 from portero.client import Portero
 from portero.client.errors import NotSignedIn, Unreachable
-from portero.core.nouns.access import NewToken, Role, Used
+from portero.core.nouns.access import MadeToken, NewToken, Role, Used
 
 
 def sign_in(context: Context) -> int:
     options, url = context.options, str(context.settings.url.value)
     name = options.name or os.environ.get("USER", "")
-    if options.password_stdin:
-        password = sys.stdin.readline().rstrip("\n")
-    else:
-        password = getpass.getpass(f"Password of {name} at {url}: ")
+    password = ask_password(context, f"Password of {name} at {url}: ")
     label = f"command line on {socket.gethostname()}"
     with Portero(url) as portero:
-        made = portero.access.sign_in(name, password, label=label, days=options.days)
+
+        def act(password: str) -> MadeToken:
+            return portero.access.sign_in(name, password, label=label, days=options.days)
+
+        made = with_own_password(context, portero, name, password, act)
     context.settings.keep(url, made.secret)
     profile = context.settings.profile.value
     until = f"{made.expires_at:%Y-%m-%d}"
     output.say(f"Signed in to {url} as {name} ({made.role}) until {until}; kept in profile {profile}.")
+    return DONE
+
+
+def password(context: Context) -> int:
+    options, url = context.options, str(context.settings.url.value)
+    with Portero(url, token=context.settings.token.value) as portero:
+        name = options.name or (portero.access.who_am_i().name if context.settings.token.value else None)
+        if name is None:
+            raise UsageProblem("say whose password it is, with --name")
+        change_password(
+            portero,
+            name,
+            ask_password(context, f"Present password of {name} at {url}: "),
+            ask_new_password(context),
+        )
+    output.say(f"Changed the password of {name}. Other sessions have ended; tokens are good as before.")
     return DONE
 
 
@@ -133,10 +155,14 @@ def register(commands: Commands) -> None:
         "sign-in", sign_in, "Sign in, and keep an API token.", "portero sign-in --name it-desk", json=False
     )
     made.add_argument("--name", help="name of the administrator (the user's own)")
-    made.add_argument("--password-stdin", action="store_true", help="read the password from standard input")
+    add_password_stdin(made, "the password, and a new one where it is the first,")
     made.add_argument("--days", type=int, default=30, help="how long the token is good (30)")
     out = "End the API token of the profile, and forget it."
     commands.add("sign-out", sign_out, out, "portero sign-out", json=False)
+
+    made = commands.add("password", password, "Change your own password.", "portero password", json=False)
+    made.add_argument("--name", help="whose (yours, who is signed in)")
+    add_password_stdin(made, "the present password and the new one")
 
     token = commands.noun("token", "API tokens, by which programs are known.")
     listing = token.add("list", token_list, "List your own tokens.", "portero token list")

@@ -1,6 +1,9 @@
-"""Signing in, and API tokens."""
+"""Signing in, one's password, sessions and API tokens."""
 
 from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from portero.client.connection import Part
 from portero.core.nouns.access import MadeToken, NewToken, Session, SessionState, Token
@@ -10,25 +13,41 @@ class AccessPart(Part):
     """Who uses the service, and by which token."""
 
     def sign_in(self, name: str, password: str, *, label: str, days: int = 30) -> MadeToken:
-        """Make an API token by name and password, and use it from now on. NotSignedIn."""
-        transport = self.connection.transport
-        # a token that is there would go before the session, and make the new one its own
-        transport.token = None
-        answer = self.connection.ask("POST", "/session", json={"name": name, "password": password})
-        cookie = answer.headers["set-cookie"].partition(";")[0]
-        session = {"X-CSRF-Token": answer.json()["csrf_token"], "Cookie": cookie}
-        body = {"label": label, "days": days}
-        made = MadeToken.model_validate_json(self.connection.ask("POST", "/tokens", json=body, headers=session).content)
-        self.connection.ask("DELETE", "/session", headers=session)
-        transport.token = made.secret
+        """Make an API token by name and password, and use it from now on. NotSignedIn, PasswordChangeNeeded."""
+        with self.session(name, password):
+            made = self.create_token(NewToken(label=label, days=days))
+        self.connection.transport.token = made.secret
         return made
+
+    @contextmanager
+    def session(self, name: str, password: str) -> Iterator[Session]:
+        """Within it whatever is asked is asked in a session of that administrator, not with the token. NotSignedIn."""
+        transport = self.connection.transport
+        # a token that is there would go before the session
+        transport.session = {}
+        try:
+            answer = self.connection.ask("POST", "/session", json={"name": name, "password": password})
+            began = Session.model_validate_json(answer.content)
+            cookie = answer.headers["set-cookie"].partition(";")[0]
+            transport.session = {"X-CSRF-Token": began.csrf_token or "", "Cookie": cookie}
+            try:
+                yield began
+            finally:
+                self.sign_out()
+        finally:
+            transport.session = None
+
+    def change_password(self, password: str, new_password: str) -> None:
+        """Change one's own password, in a session. NotSignedIn where it is not that one; Invalid."""
+        body = {"password": password, "new_password": new_password}
+        self.connection.ask("PUT", "/password", json=body)
 
     def who_am_i(self) -> Session:
         """Who the token belongs to."""
         return self.connection.get("/session", Session)
 
     def sign_out(self) -> None:
-        """End the token that is used, with those that it made."""
+        """End the token that is used, with those that it made; or the session."""
         self.connection.ask("DELETE", "/session")
 
     def tokens(self, *, everybody: bool = False) -> list[Token]:

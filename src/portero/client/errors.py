@@ -49,6 +49,12 @@ class NotAllowed(Problem):
     kind = "not-allowed"
 
 
+class PasswordChangeNeeded(Problem):
+    """Signed in with a first password, which has to be changed before anything else."""
+
+    kind = "password-change-needed"
+
+
 class NotFound(Problem):
     """There is no such thing."""
 

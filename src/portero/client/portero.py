@@ -13,8 +13,10 @@ from portero.client.transport import Transport
 if TYPE_CHECKING:
     from portero.client.access import AccessPart
     from portero.client.activity import ActivityPart
+    from portero.client.administrators import Administrators
     from portero.client.application_sets import ApplicationSets
     from portero.client.assignments import Assignments
+    from portero.client.audit import AuditPart
     from portero.client.board import BoardPart
     from portero.client.categories import Categories
     from portero.client.checks import ChecksPart
@@ -50,8 +52,10 @@ class Portero:
 
     access: AccessPart
     activity: ActivityPart
+    administrators: Administrators
     application_sets: ApplicationSets
     assignments: Assignments
+    audit: AuditPart
     board: BoardPart
     categories: Categories
     checks: ChecksPart

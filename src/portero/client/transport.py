@@ -46,10 +46,13 @@ class Answer(NamedTuple):
 
 
 class Transport:
-    """A service at an address. Threads may share one. `token` may be set at any time; None sends none."""
+    """A service at an address. Threads may share one. `token` may be set at any time, and so may the headers of a
+    `session`; None sends none.
+    """
 
     def __init__(self, url: str, token: str | None, timeout: float) -> None:
         self.url, self.token = url.rstrip("/"), token
+        self.session: Mapping[str, str] | None = None
         self.timeout = timeout
         proxy = _proxy_of(self.url)
         self._pool = (
@@ -74,8 +77,8 @@ class Transport:
         """
         if not self.url.startswith(("http://", "https://")):
             raise Unreachable(f"“{self.url}” is no address of a service: write it as in http://127.0.0.1:8642")
-        sent = {"Accept-Encoding": "gzip", **(headers or {})}
-        if self.token:
+        sent = {"Accept-Encoding": "gzip", **(self.session or {}), **(headers or {})}
+        if self.token and self.session is None:
             sent["Authorization"] = f"Bearer {_checked(self.token)}"
         again = method in _SAFE or "Idempotency-Key" in sent
         body = {"json": json} if json is not None else {"body": content}

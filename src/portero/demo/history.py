@@ -13,6 +13,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from portero.core.nouns.administrator import NewAdministrator
 from portero.core.nouns.device import Facts, NewDevice
 from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.estate import Estate
@@ -22,15 +23,21 @@ from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_m
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
 from portero.formats.owned_files import make_owned, write_owned
-from portero.service import secrets
 from portero.service.feeds.polling import BY_SCHEDULE
 from portero.service.keepers import Keepers, open_keepers
+from portero.service.passwords import hash_password
 from portero.service.state import Snapshot
-from portero.store import access, devices
+from portero.store import administrators, audit, devices
 from portero.store.moments import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
-READER = "auditor"
+ADMINISTRATORS = (
+    NewAdministrator(name=ADMINISTRATOR, role="keeper", sees_names=True),
+    NewAdministrator(name="policy-desk", role="author", sees_names=True, note="Category rulesets and exceptions"),
+    NewAdministrator(name="help-desk", role="responder", sees_names=True, note="Answers crews and terminals"),
+    NewAdministrator(name="auditor", role="reader", sees_names=True, note="Internal audit, twice a year"),
+    NewAdministrator(name="staff-council", role="reader", note="Sees what is stopped, and not for whom"),
+)
 HISTORY_DAYS = 26
 CODE_HOURS = 24 * 90
 FEEDS = 4
@@ -78,7 +85,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
     clock = Clock(time.time() - HISTORY_DAYS * 86_400)
     keepers = open_keepers(folder, clock)
     try:
-        _load_people(keepers)
+        _load_administrators(keepers)
         keepers.people.put(read_directory(brackwater("people.yaml")), ADMINISTRATOR, lambda _none_yet: None)
         _live_through(keepers, clock, service)
         clock.at = time.time()
@@ -95,11 +102,13 @@ def _write_mark(path: Path, content: dict[str, str]) -> None:
     write_owned(path, json.dumps(content).encode())
 
 
-def _load_people(keepers: Keepers) -> None:
-    password = secrets.hash_password(PASSWORD)
+def _load_administrators(keepers: Keepers) -> None:
+    password_hash, now = hash_password(PASSWORD), keepers.now()
     with keepers.store.writing() as connection:
-        access.add_administrator(connection, ADMINISTRATOR, "keeper", password)
-        access.add_administrator(connection, READER, "reader", password)
+        for new in ADMINISTRATORS:
+            administrators.add(connection, new.name, new, password_hash, now)
+            told = f"{new.name}: {new.role}, as the demo was made"
+            audit.append(connection, "createAdministrator", now, means="machine", about=new.name, detail=told)
 
 
 Step = tuple[float, Callable[[], object]]

@@ -14,8 +14,9 @@ from pathlib import Path
 import httpx
 import msgspec
 
+from portero.core import wording
 from portero.demo.feeds import start_feeds
-from portero.demo.history import ADMINISTRATOR, FEEDS, MARK, PASSWORD, READER, DemoProblem, load, machine_folder
+from portero.demo.history import ADMINISTRATOR, ADMINISTRATORS, FEEDS, MARK, PASSWORD, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
 
@@ -110,7 +111,8 @@ class Demo:
 Brackwater Ferries is up.
 
   Console          {self.url}/console/
-  Sign in          {ADMINISTRATOR} / {PASSWORD}      (or {READER} / {PASSWORD}, who may only read)
+  Sign in          {ADMINISTRATOR} / {PASSWORD}
+                   {_OTHERS} have the same password
   Command line     portero sign-in --url {self.url} --name {ADMINISTRATOR}
                    portero readiness
                    portero check visit {HANDS_ON} https://reeltide.example/
@@ -122,6 +124,9 @@ Brackwater Ferries is up.
   Data             {self.data}   (--fresh starts over)
 
 Machines join within a minute at the first start. Stop with Ctrl-C."""
+
+
+_OTHERS = wording.joined([f"{one.name} ({one.role})" for one in ADMINISTRATORS[1:]])
 
 
 def _interrupt(_number: int, _frame: object) -> None:

@@ -20,6 +20,7 @@ from starlette.concurrency import run_in_threadpool
 from portero import __version__
 from portero.core.nouns.estate import NOUNS
 from portero.service import joining, problems, wire
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.metrics import MEDIA_TYPE, Metrics
 from portero.service.middleware import Bounded, Observed
@@ -27,8 +28,10 @@ from portero.service.problems import Refusal
 from portero.service.routes import (
     access,
     activity,
+    administrators,
     application_sets,
     assignments,
+    audit,
     board,
     categories,
     checks,
@@ -130,6 +133,8 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
 
 _PARTS = (
     access,
+    administrators,
+    audit,
     devices,
     rollout,
     readiness,
@@ -175,7 +180,7 @@ _PARTICULAR = (
 
 def _noun_routes() -> APIRouter:
     """The routes of every noun in the registry."""
-    router, particular = APIRouter(), {part.ROUTES.noun.word: part.ROUTES for part in _PARTICULAR}
+    router, particular = audited_router(), {part.ROUTES.noun.word: part.ROUTES for part in _PARTICULAR}
     for word, noun in NOUNS.items():
         nouns.install(router, particular.get(word) or NounRoutes(noun))
     return router

@@ -23,7 +23,7 @@ from portero.core.nouns.preview import Hindrance, Preview
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
-from portero.store import access, device_lists
+from portero.store import administrators, device_lists
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -146,7 +146,7 @@ class Foresight:
 
     def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
         with self._store.reading() as connection:
-            signing_in = access.names(connection)
+            signing_in = administrators.names(connection)
         people = {name.casefold() for name in signing_in}
         people.update(user.casefold() for user in world.directory.users)
         people.update(user.casefold() for group in world.directory.user_groups for user in group.users)

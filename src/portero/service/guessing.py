@@ -29,12 +29,16 @@ def place_of(address: str) -> str:
 def guessers_of(name: str, address: str) -> dict[str, int]:
     """By whom guesses at a name from an address are counted, with how many of each are free."""
     # without a space in it, no name reads like another one with an address
-    place, folded = place_of(address), quote(name.casefold()[:200], safe="")
+    place, folded = place_of(address), _folded(name)
     return {
         f"at {folded} from {place}": TRIES["name and address"],
         f"from {place}": TRIES["address"],
         f"at {folded}": TRIES["name"],
     }
+
+
+def _folded(name: str) -> str:
+    return quote(name.casefold()[:200], safe="")
 
 
 def code_guessers(address: str) -> dict[str, int]:
@@ -62,10 +66,19 @@ class Guessing:
         )
         return max(0.0, *waits, 0.0)
 
-    def wrong(self, guessers: Mapping[str, int]) -> None:
-        """A guess of these was wrong, or is going to be looked at: then it counts until it turns out to be right."""
+    def wrong(self, guessers: Mapping[str, int]) -> int:
+        """A guess of these was wrong, or is going to be looked at: then it counts until it turns out to be right. How
+        many the narrowest has made.
+        """
+        now, narrowest = self._now(), next(iter(guessers))
         with self._store.writing() as connection:
-            guesses.note(connection, guessers.keys(), self._now())
+            guesses.note(connection, guessers.keys(), now)
+            return guesses.of(connection, [narrowest], now)[narrowest].number
+
+    def forgive(self, name: str) -> None:
+        """Nobody's guesses at a name count any more."""
+        with self._store.writing() as connection:
+            guesses.forgive_name(connection, _folded(name))
 
     def right(self, guessers: Mapping[str, int]) -> None:
         """It was right: the narrowest count is forgiven, of the others this one guess."""

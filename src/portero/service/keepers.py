@@ -9,6 +9,8 @@ from pathlib import Path
 
 from portero.core.insight.feed_rulesets import filled
 from portero.formats.bundles import public_text_of
+from portero.service.administrators import AdministratorsKeeper
+from portero.service.auditing import Auditor
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
 from portero.service.enrolment import EnrolmentKeeper
@@ -27,6 +29,7 @@ from portero.service.last_used import LastUsed
 from portero.service.live import Live
 from portero.service.lookups import Lookups
 from portero.service.planning import Planner
+from portero.service.pseudonyms import Pseudonyms
 from portero.service.publishing import Publisher
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
@@ -49,6 +52,9 @@ class Keepers:
     now: Callable[[], float]
     store: Store
     live: Live
+    administrators: AdministratorsKeeper
+    auditor: Auditor
+    pseudonyms: Pseudonyms
     guessing: Guessing
     sign_ins: SignIns
     last_used: LastUsed
@@ -110,7 +116,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     estate = current.snapshot.estate
     with store.reading() as connection:
         roster = Roster(connection, estate, clock())
-    guessing = Guessing(store, clock)
+    guessing, auditor = Guessing(store, clock), Auditor(store, clock)
     publisher, people = Publisher(key), DirectoryKeeper(store, clock)
     foresight = Foresight(store, roster, people, holdings, clock)
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
@@ -121,8 +127,11 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         now=clock,
         store=store,
         live=live,
+        administrators=AdministratorsKeeper(store, clock),
+        auditor=auditor,
+        pseudonyms=Pseudonyms(store),
         guessing=guessing,
-        sign_ins=SignIns(store, guessing),
+        sign_ins=SignIns(store, guessing, auditor, clock),
         last_used=LastUsed(store),
         public_key=public_text_of(key),
         publisher=publisher,

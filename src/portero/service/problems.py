@@ -23,6 +23,7 @@ TITLES = {
     "bad-request": (400, "The request cannot be read"),
     "not-signed-in": (401, "Not signed in"),
     "not-allowed": (403, "Not allowed"),
+    "password-change-needed": (403, "The password has to be changed first"),
     "not-found": (404, "Not found"),
     "already-exists": (409, "Already there"),
     "ambiguous-device": (409, "More than one device"),

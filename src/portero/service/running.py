@@ -1,11 +1,11 @@
-"""Run the service: options checked, the first administrator made, logs set up, uvicorn started."""
+"""Run the service: options checked, logs set up, uvicorn started."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
 import resource
-import secrets as random
+import shlex
 import socket
 import sys
 from contextlib import suppress
@@ -22,11 +22,7 @@ from portero.service.app import create_app
 from portero.service.connections import GuardedConnection
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.metrics import Metrics
-from portero.service.secrets import hash_password
-from portero.store import access
-from portero.store.database import Store, StoreProblem
-
-FIRST_ADMINISTRATOR = "keeper"
+from portero.store.database import StoreProblem
 
 
 class CannotServe(RuntimeError):
@@ -61,16 +57,6 @@ def set_up_logging(quiet: bool = False) -> None:
     )
 
 
-def make_first_administrator(store: Store) -> str | None:
-    """On a store without administrators, make the first one; returns its password, or None where there are some."""
-    password = random.token_urlsafe(12)
-    with store.writing() as connection:
-        if access.count_administrators(connection):
-            return None
-        access.add_administrator(connection, FIRST_ADMINISTRATOR, "keeper", hash_password(password))
-    return password
-
-
 def _is_loopback(host: str) -> bool:
     try:
         return ip_address(host).is_loopback
@@ -94,14 +80,14 @@ def serve(options: Options) -> None:
         raise CannotServe(str(problem)) from problem
     except OSError as problem:
         raise CannotServe(f"{problem.filename or options.data} cannot be used: {problem.strerror}") from problem
-    password = make_first_administrator(keepers.store)
-    if password:
-        print(f"First start: sign in as {FIRST_ADMINISTRATOR} with the password {password}", file=sys.stderr)
     app = create_app(keepers)
     if options.metrics_port is not None:
         _serve_metrics(app.state.metrics, options.metrics_port)
     scheme = "https" if options.tls_certificate else "http"
-    print(f"Portero listens on {scheme}://{options.host}:{listening.getsockname()[1]}/", file=sys.stderr, flush=True)
+    url = f"{scheme}://{options.host}:{listening.getsockname()[1]}"
+    if (code := keepers.administrators.setup_code) is not None:
+        print(_first_steps(url, code, options.data), file=sys.stderr)
+    print(f"Portero listens on {url}/", file=sys.stderr, flush=True)
     config = server_config(
         app,
         proxy_headers=options.behind_proxy,
@@ -109,6 +95,15 @@ def serve(options: Options) -> None:
         ssl_keyfile=options.tls_key,
     )
     asyncio.run(_Server(config, keepers).serve(sockets=[listening]))
+
+
+def _first_steps(url: str, code: str, data: Path) -> str:
+    return (
+        f"No administrator yet; nobody gets in. Make the first one at {url}/console/setup with the setup code\n\n"
+        f"    {code}\n\n"
+        "which is good until somebody did or the service ends; or at this machine with\n\n"
+        f"    portero administrator add NAME --role keeper --data {shlex.quote(str(data))}\n"
+    )
 
 
 def server_config(app: FastAPI, **options: Any) -> uvicorn.Config:

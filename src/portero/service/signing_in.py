@@ -6,6 +6,7 @@ import asyncio
 import itertools
 import threading
 from collections import Counter
+from collections.abc import Callable
 from queue import PriorityQueue
 from time import perf_counter
 from time import sleep as rest
@@ -13,10 +14,11 @@ from typing import NamedTuple
 
 import structlog
 
+from portero.service.auditing import Auditor
 from portero.service.guessing import Guessing, guessers_of, place_of, too_many
+from portero.service.passwords import hash_password, needs_rehash, password_matches
 from portero.service.problems import Refusal
-from portero.service.secrets import hash_password, needs_rehash, password_matches
-from portero.store import access
+from portero.store import administrators
 from portero.store.database import Store
 
 MOST_WAITING, MOST_OF_ONE = 60, 4
@@ -40,8 +42,8 @@ class _Try(NamedTuple):
 class SignIns:
     """Says whether a password is right. Safe to ask from several loops."""
 
-    def __init__(self, store: Store, guessing: Guessing) -> None:
-        self._store, self._guessing = store, guessing
+    def __init__(self, store: Store, guessing: Guessing, auditor: Auditor, clock: Callable[[], float]) -> None:
+        self._store, self._guessing, self._auditor, self._now = store, guessing, auditor, clock
         self._waiting: PriorityQueue[_Try | tuple[int]] = PriorityQueue()
         self._of = Counter[str]()
         self._lock, self._numbers, self._closed = threading.Lock(), itertools.count(), False
@@ -92,16 +94,34 @@ class SignIns:
         if (wait := self._guessing.wait(guessers)) > 0:
             return too_many(wait, "Too many failed tries")
         # counted before it is looked at: what comes at the same time, or ends in a kill, counts too
-        self._guessing.wrong(guessers)
+        guesses = self._guessing.wrong(guessers)
         with self._store.reading() as connection:
-            password_hash = access.password_hash_of(connection, tried.name)
-        if not password_matches(password_hash, tried.password):
+            kept = administrators.password_of(connection, tried.name)
+        if not password_matches(kept.hash if kept else None, tried.password):
+            self._note_wrong(tried, guesses, kept is not None)
             return Refusal("not-signed-in", "Name or password is wrong.")
+        assert kept is not None
         self._guessing.right(guessers)
-        if password_hash is not None and needs_rehash(password_hash):
+        if needs_rehash(kept.hash):
             with self._store.writing() as connection:
-                access.set_password_hash(connection, tried.name, hash_password(tried.password))
+                administrators.rehash(connection, tried.name, hash_password(tried.password))
+        if kept.disabled:
+            return Refusal("not-signed-in", f"“{tried.name}” is disabled; a keeper can let you in again.")
+        if kept.first_until is not None and kept.first_until < self._now():
+            return Refusal("not-signed-in", "This first password was not changed in time; a keeper can make another.")
         return None
+
+    def _note_wrong(self, tried: _Try, guesses: int, is_known: bool) -> None:
+        """Tell the trail of wrong passwords for names that are there, and the log of the others: in both the first,
+        the second, the fourth and so on from one address, so that guessing fills neither.
+        """
+        if guesses & (guesses - 1):
+            return
+        told = "a wrong password" if guesses == 1 else f"wrong passwords, {guesses} in a row"
+        if is_known:
+            self._auditor.record("signIn", by=tried.name, address=tried.address, outcome="refused", detail=told)
+        else:
+            _log.warning("name not known", address=tried.address, guesses=guesses)
 
 
 def _answer(answer: asyncio.Future[None], problem: Exception | None) -> None:

@@ -1,4 +1,4 @@
-"""Who may use the service: administrators, sessions, API tokens. Secrets arrive here as hashes only."""
+"""By what administrators are known: sessions and API tokens. Secrets arrive here as hashes only."""
 
 from __future__ import annotations
 
@@ -6,19 +6,23 @@ import sqlite3
 from collections.abc import Iterable
 from typing import Literal, NamedTuple
 
-from portero.core.nouns.access import SessionState, Token
+from portero.core.nouns.access import Role, SessionState, Token, lesser
 from portero.store.moments import moment
 
 Means = Literal["session", "token"]
 
 
 class Principal(NamedTuple):
-    """Whoever makes a request: an administrator's name, the role that counts for it, and by what they are known: a
-    session or a token of this id, until when.
+    """Whoever makes a request: an administrator's name, the role that counts for it and their own, whether they see
+    names, and by what they are known: a session or a token of this id, until when. With a first password nothing is
+    done but to change it.
     """
 
     name: str
-    role: str
+    role: Role
+    own_role: Role
+    sees_names: bool
+    has_first_password: bool
     means: Means
     id: str
     expires: float
@@ -34,43 +38,32 @@ class Use(NamedTuple):
     address: str
 
 
-def count_administrators(connection: sqlite3.Connection) -> int:
-    """How many administrators there are."""
-    return int(connection.execute("SELECT count(*) FROM administrator").fetchone()[0])
-
-
-def add_administrator(connection: sqlite3.Connection, name: str, role: str, password_hash: str) -> None:
-    """An administrator, or a new password and role for one there is."""
-    connection.execute(
-        "INSERT INTO administrator (name, role, password_hash) VALUES (?, ?, ?)"
-        " ON CONFLICT (name) DO UPDATE SET role = excluded.role, password_hash = excluded.password_hash",
-        (name, role, password_hash),
-    )
-
-
-def password_hash_of(connection: sqlite3.Connection, name: str) -> str | None:
-    """The password hash of an administrator."""
-    row = connection.execute("SELECT password_hash FROM administrator WHERE name = ?", (name,)).fetchone()
-    return row[0] if row else None
-
-
-def set_password_hash(connection: sqlite3.Connection, name: str, password_hash: str) -> None:
-    """Another hash of the administrator's password."""
-    connection.execute("UPDATE administrator SET password_hash = ? WHERE name = ?", (password_hash, name))
-
-
-def names(connection: sqlite3.Connection) -> list[str]:
-    """The names of all who may sign in."""
-    return [row[0] for row in connection.execute("SELECT name FROM administrator")]
-
-
 def note_uses(connection: sqlite3.Connection, uses: Iterable[Use]) -> None:
-    """When and from where sessions and tokens were last used."""
+    """When and from where sessions and tokens were last used, and so their administrators last seen."""
     for use in uses:
         table = "session" if use.means == "session" else "api_token"
         connection.execute(
             f"UPDATE {table} SET last_used = ?, last_from = ? WHERE id = ?", (use.at, use.address, use.id)
         )
+        connection.execute(
+            "UPDATE administrator SET last_seen = ?, last_from = ?"
+            f" WHERE name = (SELECT administrator FROM {table} WHERE id = ?)",
+            (use.at, use.address, use.id),
+        )
+
+
+def _principal(row: sqlite3.Row, means: Means) -> Principal:
+    """Of a row with the administrator, and `token_role` where a token has one: it counts for no more than the
+    administrator may today.
+    """
+    own: Role = row["role"]
+    role = own if means == "session" else lesser(own, row["token_role"])
+    sees_names, first = bool(row["sees_names"]), row["first_until"] is not None and means == "session"
+    csrf_token = row["csrf_token"] if means == "session" else None
+    return Principal(row["name"], role, own, sees_names, first, means, row["id"], row["expires_at"], csrf_token)
+
+
+_WHO = "administrator.name, administrator.role, administrator.sees_names, administrator.first_until"
 
 
 # --- sessions ---
@@ -98,12 +91,12 @@ def add_session(
 def by_session(connection: sqlite3.Connection, secret_hash: str, now: float) -> Principal | None:
     """Whose session it is."""
     row = connection.execute(
-        "SELECT administrator.name, administrator.role, 'session', session.id, session.expires_at, session.csrf_token"
+        f"SELECT {_WHO}, session.id, session.expires_at, session.csrf_token"
         " FROM session JOIN administrator ON administrator.name = session.administrator"
-        " WHERE session.secret_hash = ? AND session.expires_at > ?",
+        " WHERE session.secret_hash = ? AND session.expires_at > ? AND NOT administrator.disabled",
         (secret_hash, now),
     ).fetchone()
-    return Principal(*row) if row else None
+    return _principal(row, "session") if row else None
 
 
 def list_sessions(connection: sqlite3.Connection, name: str | None, now: float) -> list[SessionState]:
@@ -126,6 +119,11 @@ def list_sessions(connection: sqlite3.Connection, name: str | None, now: float) 
         )
         for row in rows
     ]
+
+
+def end_sessions(connection: sqlite3.Connection, name: str, but: str | None = None) -> None:
+    """End an administrator's sessions, but for the one of that id."""
+    connection.execute("DELETE FROM session WHERE administrator = ? AND id IS NOT ?", (name, but))
 
 
 def end_session(connection: sqlite3.Connection, id: str, name: str | None) -> bool:
@@ -161,23 +159,28 @@ def add_token(
 def by_token(connection: sqlite3.Connection, secret_hash: str, now: float) -> Principal | None:
     """Whose token it is, with the token's role."""
     row = connection.execute(
-        "SELECT administrator, role, 'token', id, expires_at FROM api_token WHERE secret_hash = ? AND expires_at > ?",
+        f"SELECT {_WHO}, api_token.id, api_token.expires_at, api_token.role AS token_role"
+        " FROM api_token JOIN administrator ON administrator.name = api_token.administrator"
+        " WHERE api_token.secret_hash = ? AND api_token.expires_at > ? AND NOT administrator.disabled",
         (secret_hash, now),
     ).fetchone()
-    return Principal(*row) if row else None
+    return _principal(row, "token") if row else None
 
 
 def list_tokens(connection: sqlite3.Connection, name: str | None) -> list[Token]:
     """An administrator's API tokens, or everybody's, the newest first."""
     rows = connection.execute(
-        "SELECT * FROM api_token WHERE ? IS NULL OR administrator = ? ORDER BY made_at DESC, id", (name, name)
+        "SELECT api_token.*, administrator.role AS own_role FROM api_token JOIN administrator"
+        " ON administrator.name = api_token.administrator"
+        " WHERE ? IS NULL OR administrator = ? ORDER BY made_at DESC, id",
+        (name, name),
     )
     return [
         Token(
             id=row["id"],
             administrator=row["administrator"],
             label=row["label"],
-            role=row["role"],
+            role=lesser(row["own_role"], row["role"]),
             made_at=moment(row["made_at"]),
             expires_at=moment(row["expires_at"]),
             last_used=moment(row["last_used"]),
@@ -207,6 +210,11 @@ def end_token(connection: sqlite3.Connection, id: str, name: str | None) -> bool
         return False
     connection.executemany("DELETE FROM api_token WHERE id = ?", [(made,) for made in made_by_token(connection, id)])
     return True
+
+
+def end_tokens(connection: sqlite3.Connection, name: str) -> None:
+    """End all tokens of an administrator."""
+    connection.execute("DELETE FROM api_token WHERE administrator = ?", (name,))
 
 
 # --- creations that are sent again ---

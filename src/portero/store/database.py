@@ -10,6 +10,12 @@ from importlib import resources
 from pathlib import Path
 
 BUSY_SECONDS = 10.0
+_STEPS = sorted(
+    (step for step in (resources.files("portero.store") / "schema").iterdir() if step.name.endswith(".sql")),
+    key=lambda step: step.name,
+)
+SCHEMA = len(_STEPS)
+"""The newest schema, by the number of steps to it."""
 
 
 class StoreProblem(RuntimeError):
@@ -66,14 +72,12 @@ class Store:
 
     def _migrate(self) -> None:
         have = self._writer.execute("PRAGMA user_version").fetchone()[0]
-        folder = resources.files("portero.store") / "schema"
-        steps = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".sql"))
-        if have > len(steps):
+        if have > SCHEMA:
             raise StoreProblem(
-                f"{self.path} was made by a newer Portero (schema {have}, this one knows {len(steps)}); use that one"
+                f"{self.path} was made by a newer Portero (schema {have}, this one knows {SCHEMA}); use that one"
             )
-        for number, name in enumerate(steps[have:], start=have + 1):
-            script = (folder / name).read_text()
+        for number, step in enumerate(_STEPS[have:], start=have + 1):
+            script = step.read_text()
             self._writer.executescript(f"BEGIN IMMEDIATE;\n{script}\nPRAGMA user_version = {number};\nCOMMIT;")
 
     @contextmanager

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from portero.formats.bundles import MANIFEST_FORMAT
+from portero.store import settings
 
 _CLOCKS_DIFFER = 86_400.0
 _EPOCH, _SIGNED = "epoch", "signed"
@@ -12,23 +13,23 @@ _EPOCH, _SIGNED = "epoch", "signed"
 
 def epoch_of(connection: sqlite3.Connection) -> int:
     """The store's epoch, from 1."""
-    return int(_setting(connection, _EPOCH) or 1)
+    return int(settings.get(connection, _EPOCH) or 1)
 
 
 def begin_epoch(connection: sqlite3.Connection, epoch: int) -> None:
     """From now on it is this one; what devices should have is not signed for it yet."""
-    _set(connection, _EPOCH, str(epoch))
+    settings.put(connection, _EPOCH, str(epoch))
 
 
 def is_signed(connection: sqlite3.Connection, epoch: int) -> bool:
     """Whether what devices should have is signed for that epoch, in today's form."""
-    return _setting(connection, _SIGNED) == _signed(epoch)
+    return settings.get(connection, _SIGNED) == _signed(epoch)
 
 
 def note_signed(connection: sqlite3.Connection, epoch: int) -> None:
     """All is signed for that epoch, in today's form; it is the one that counts."""
-    _set(connection, _EPOCH, str(epoch))
-    _set(connection, _SIGNED, _signed(epoch))
+    settings.put(connection, _EPOCH, str(epoch))
+    settings.put(connection, _SIGNED, _signed(epoch))
 
 
 def _signed(epoch: int) -> str:
@@ -54,15 +55,3 @@ def devices_ahead(connection: sqlite3.Connection, epoch: int, revision: int, now
         (epoch, revision, now + _CLOCKS_DIFFER),
     ).fetchone()
     return int(row[0])
-
-
-def _setting(connection: sqlite3.Connection, name: str) -> str | None:
-    row = connection.execute("SELECT value FROM setting WHERE name = ?", (name,)).fetchone()
-    return row[0] if row else None
-
-
-def _set(connection: sqlite3.Connection, name: str, value: str) -> None:
-    connection.execute(
-        "INSERT INTO setting (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-        (name, value),
-    )

@@ -56,3 +56,10 @@ def forget(connection: sqlite3.Connection, now: float) -> None:
         "DELETE FROM guess WHERE guesser IN (SELECT guesser FROM guess ORDER BY last DESC LIMIT -1 OFFSET ?)",
         (MOST_KEPT,),
     )
+
+
+def forgive_name(connection: sqlite3.Connection, name: str) -> None:
+    """No guess at a name counts any more, from wherever."""
+    connection.execute(
+        "UPDATE guess SET number = 0 WHERE guesser = ? OR guesser GLOB ?", (f"at {name}", f"at {name} from *")
+    )

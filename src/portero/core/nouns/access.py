@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 from pydantic import ConfigDict, Field
 
@@ -10,6 +10,12 @@ from portero.core.nouns.base import Name, Noun, Timestamp
 
 Role = Literal["reader", "responder", "author", "keeper"]
 """From the least to the most; each may what those before it may."""
+ROLES: tuple[Role, ...] = get_args(Role)
+
+
+def lesser(one: Role, other: Role) -> Role:
+    """The one of two roles that may less."""
+    return min(one, other, key=ROLES.index)
 
 
 class SignIn(Noun):
@@ -31,6 +37,11 @@ class Session(Noun):
     name: str
     role: Role
     csrf_token: str | None = None
+    sees_names: Annotated[bool, Field(description="May see who people are; others see pseudonyms.")] = False
+    has_first_password: Annotated[
+        bool, Field(description="Signed in with a first password: nothing is done before it is changed.")
+    ] = False
+    keepers: Annotated[tuple[str, ...], Field(description="Who can give another role.")] = ()
 
 
 class Used(Noun):

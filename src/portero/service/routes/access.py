@@ -1,46 +1,66 @@
-"""Signing in and out, and API tokens."""
+"""Signing in and out, passwords, sessions and API tokens."""
 
 from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
-from portero.core.nouns.access import MadeToken, NewToken, Role, Session, SessionState, SignIn, Token
+from portero.core.nouns.access import ROLES, MadeToken, NewToken, Role, Session, SessionState, SignIn, Token
+from portero.core.nouns.administrator import NewPassword, Setup, SetupState
 from portero.service import secrets
-from portero.service.problems import Refusal
-from portero.service.routes.common import COOKIE, ROLES, Signed, TheKeepers
-from portero.store import access
+from portero.service.auditing import add_detail, audited_router
+from portero.service.guessing import code_guessers, too_many
+from portero.service.keepers import Keepers
+from portero.service.problems import Refusal, field_error
+from portero.service.routes.common import (
+    COOKIE,
+    Signed,
+    SignedAnyhow,
+    TheKeepers,
+    address_of,
+    refuse_lesser,
+    refuse_token,
+)
+from portero.store import access, administrators
 from portero.store.access import Principal
 
 SESSION_SECONDS = 12 * 3600.0
 
-router = APIRouter(tags=["session"])
+router = audited_router("session")
 
 
 @router.post("/session", summary="Sign in", operation_id="signIn")
 async def sign_in(body: SignIn, request: Request, response: Response, keepers: TheKeepers) -> Session:
-    """Sign in with a password. Sets a same-site, HTTP-only cookie and gives the CSRF token for changes."""
-    await keepers.sign_ins.check(body.name, body.password, request.client.host if request.client else "")
+    """Sign in with a password. Sets a same-site, HTTP-only cookie and gives the CSRF token for changes. With a first
+    password nothing else is done than to change it.
+    """
+    name = body.name.strip().lower()
+    await keepers.sign_ins.check(name, body.password, address_of(request))
+    return await run_in_threadpool(begin_session, name, request, response, keepers)
+
+
+def begin_session(name: str, request: Request, response: Response, keepers: Keepers) -> Session:
+    """A session for whoever has shown who they are."""
     secret, csrf_token = secrets.new_secret("ps"), secrets.new_secret("csrf")
-
-    def begin() -> Principal | None:
-        now, secret_hash = keepers.now(), secrets.hash_secret(secret)
-        with keepers.store.writing() as connection:
-            access.add_session(
-                connection,
-                id=secrets.new_id(),
-                secret_hash=secret_hash,
-                name=body.name,
-                csrf_token=csrf_token,
-                now=now,
-                expires=now + SESSION_SECONDS,
-            )
-            return access.by_session(connection, secret_hash, now)
-
-    found = await run_in_threadpool(begin)
-    assert found is not None
+    now, secret_hash, id = keepers.now(), secrets.hash_secret(secret), secrets.new_id()
+    with keepers.store.writing() as connection:
+        if administrators.named(connection, name) is None:
+            raise Refusal("not-signed-in", "This administrator was removed just now.")
+        access.add_session(
+            connection,
+            id=id,
+            secret_hash=secret_hash,
+            name=name,
+            csrf_token=csrf_token,
+            now=now,
+            expires=now + SESSION_SECONDS,
+        )
+        found = access.by_session(connection, secret_hash, now)
+    if found is None:
+        raise Refusal("not-signed-in", "This administrator was disabled just now.")
+    request.state.principal = found
     response.set_cookie(
         COOKIE,
         secret,
@@ -49,17 +69,28 @@ async def sign_in(body: SignIn, request: Request, response: Response, keepers: T
         samesite="strict",
         secure=request.url.scheme == "https",
     )
-    return Session(name=found.name, role=found.role, csrf_token=csrf_token)
+    return _session(found, keepers)
+
+
+def _session(who: Principal, keepers: Keepers) -> Session:
+    return Session(
+        name=who.name,
+        role=who.role,
+        csrf_token=who.csrf_token,
+        sees_names=who.sees_names,
+        has_first_password=who.has_first_password,
+        keepers=tuple(keepers.administrators.keepers()),
+    )
 
 
 @router.get("/session", summary="Who is signed in", operation_id="whoAmI")
-def who_am_i(who: Signed) -> Session:
+def who_am_i(who: SignedAnyhow, keepers: TheKeepers) -> Session:
     """The signed-in administrator; in a browser with the session's CSRF token."""
-    return Session(name=who.name, role=who.role, csrf_token=who.csrf_token)
+    return _session(who, keepers)
 
 
 @router.delete("/session", summary="Sign out", operation_id="signOut", status_code=204)
-def sign_out(who: Signed, response: Response, keepers: TheKeepers) -> None:
+def sign_out(who: SignedAnyhow, response: Response, keepers: TheKeepers) -> None:
     """End the browser's session; or the token, with those that it made, where one was sent."""
     with keepers.store.writing() as connection:
         if who.means == "session":
@@ -69,22 +100,62 @@ def sign_out(who: Signed, response: Response, keepers: TheKeepers) -> None:
     response.delete_cookie(COOKIE, samesite="strict", httponly=True)
 
 
+def _in_session(who: SignedAnyhow) -> Principal:
+    refuse_token(who, "changes no password")
+    return who
+
+
+InSession = Annotated[Principal, Depends(_in_session)]
+
+
+@router.put("/password", summary="Change your password", operation_id="putPassword", status_code=204)
+async def put_password(body: NewPassword, request: Request, who: InSession, keepers: TheKeepers) -> None:
+    """Change your own password, in a session. Your other sessions end; your tokens stay."""
+    await keepers.sign_ins.check(who.name, body.password, address_of(request))
+    if body.new_password == body.password:
+        same = "is the one that you have"
+        raise Refusal("invalid", f"That password {same}.", errors=[field_error(["new_password"], same)])
+    await run_in_threadpool(keepers.administrators.change_password, who.name, body.new_password, who.id)
+
+
+# --- the first administrator ---
+
+
+@router.get("/setup", summary="Whether there is no administrator yet", operation_id="getSetup")
+def get_setup(keepers: TheKeepers) -> SetupState:
+    """Whether the first administrator is to be made. Nobody has to be signed in for it."""
+    return SetupState(needed=keepers.administrators.is_needed())
+
+
+@router.post("/setup", summary="Make the first administrator", operation_id="setUp", status_code=201)
+def set_up(body: Setup, request: Request, response: Response, keepers: TheKeepers) -> Session:
+    """Make the first administrator, a keeper, with the code that the service printed to its terminal; and sign in."""
+    guessers = code_guessers(address_of(request))
+    if (wait := keepers.guessing.wait(guessers)) > 0:
+        raise too_many(wait, "Too many wrong codes")
+    if not keepers.administrators.is_setup_code(body.code):
+        keepers.guessing.wrong(guessers)
+        raise Refusal("not-allowed", "This is not the setup code that the service printed when it was started.")
+    keepers.administrators.set_up(body.name, body.password)
+    return begin_session(body.name, request, response, keepers)
+
+
 # --- sessions ---
 
 Everybody = Annotated[bool, Query(description="Of everybody, which only a keeper may see.")]
 
 
-def _whose(who: Principal, everybody: bool) -> str | None:
+def _whose(keepers: Keepers, who: Principal, everybody: bool) -> str | None:
     """Whose sessions and tokens somebody asks for; None is everybody's. Refusal."""
-    if everybody and who.role != "keeper":
-        raise Refusal("not-allowed", f"Everybody's are for a keeper to see; {who.name} is {who.role}.")
+    if everybody:
+        refuse_lesser(keepers, who, "keeper")
     return None if everybody else who.name
 
 
 @router.get("/sessions", summary="Browser sessions", operation_id="listSessions")
 def list_sessions(who: Signed, keepers: TheKeepers, everybody: Everybody = False) -> list[SessionState]:
     """Your own browser sessions, or everybody's."""
-    whose = _whose(who, everybody)
+    whose = _whose(keepers, who, everybody)
     keepers.last_used.write()
     with keepers.store.reading() as connection:
         return access.list_sessions(connection, whose, keepers.now())
@@ -93,8 +164,7 @@ def list_sessions(who: Signed, keepers: TheKeepers, everybody: Everybody = False
 @router.delete("/sessions/{id}", summary="End a browser session", operation_id="endSession", status_code=204)
 def end_session(id: str, who: Signed, keepers: TheKeepers) -> None:
     """End a session: one of your own, or as a keeper anybody's. A token ends none."""
-    if who.means == "token":
-        raise Refusal("not-allowed", "A token ends no sessions; sign in for that.")
+    refuse_token(who, "ends no sessions")
     with keepers.store.writing() as connection:
         if not access.end_session(connection, id, None if who.role == "keeper" else who.name):
             raise Refusal("not-found", f"You have no session “{id[:40]}”.")
@@ -104,13 +174,13 @@ def end_session(id: str, who: Signed, keepers: TheKeepers) -> None:
 
 
 @router.post("/tokens", summary="Make an API token", operation_id="createToken", status_code=201)
-def create_token(body: NewToken, who: Signed, keepers: TheKeepers) -> MadeToken:
+def create_token(body: NewToken, request: Request, who: Signed, keepers: TheKeepers) -> MadeToken:
     """Make an API token for programs. Its secret is shown this once and kept only as a hash.
 
     In a session it may as much as you may. Made with a token it may less than that one, and ends no later.
     """
     role, now = body.role or _usual_role(who), keepers.now()
-    _refuse_more(who, role)
+    _refuse_more(keepers, who, role)
     secret, id, expires = secrets.new_secret("pt"), secrets.new_id(), now + body.days * 86_400.0
     if who.means == "token":
         expires = min(expires, who.expires)
@@ -127,6 +197,7 @@ def create_token(body: NewToken, who: Signed, keepers: TheKeepers) -> MadeToken:
             made_by=who.id if who.means == "token" else None,
         )
         made = next(token for token in access.list_tokens(connection, who.name) if token.id == id)
+    add_detail(request, f"{id} for “{body.label}”: {role}, until {made.expires_at:%Y-%m-%d}")
     return MadeToken(**dict(made), secret=secret)
 
 
@@ -136,21 +207,17 @@ def _usual_role(who: Principal) -> Role:
     return ROLES[max(0, place - 1)] if who.means == "token" else ROLES[place]
 
 
-def _refuse_more(who: Principal, role: Role) -> None:
-    own, asked = ROLES.index(who.role), ROLES.index(role)
-    if who.means == "session" and asked > own:
-        raise Refusal("not-allowed", f"You are {who.role}; a token of yours cannot be {role}.")
-    if who.means == "token" and asked >= own:
-        raise Refusal(
-            "not-allowed",
-            f"A token makes only lesser ones; this one is {who.role}, and cannot make a {role}. Sign in for that.",
-        )
+def _refuse_more(keepers: Keepers, who: Principal, role: Role) -> None:
+    if who.means == "session":
+        refuse_lesser(keepers, who, role)
+    elif ROLES.index(role) >= ROLES.index(who.role):
+        refuse_token(who, f"makes only lesser ones, and this one is {who.role}")
 
 
 @router.get("/tokens", summary="API tokens", operation_id="listTokens")
 def list_tokens(who: Signed, keepers: TheKeepers, everybody: Everybody = False) -> list[Token]:
     """Your own tokens, or everybody's, without their secrets."""
-    whose = _whose(who, everybody)
+    whose = _whose(keepers, who, everybody)
     keepers.last_used.write()
     with keepers.store.reading() as connection:
         return access.list_tokens(connection, whose)
@@ -163,6 +230,6 @@ def revoke_token(id: str, who: Signed, keepers: TheKeepers) -> None:
     """
     with keepers.store.writing() as connection:
         if who.means == "token" and id not in access.made_by_token(connection, who.id):
-            raise Refusal("not-allowed", "A token ends only itself and those that it made; sign in for others.")
+            refuse_token(who, "ends only itself and those that it made")
         if not access.end_token(connection, id, None if who.role == "keeper" else who.name):
             raise Refusal("not-found", f"You have no token “{id[:40]}”.")

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core import sentences
 from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.ruleset import Sentence
+from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Tell
 from portero.service.routes.uses import rulesets_naming
 from portero.service.state import Snapshot
 
-router = APIRouter(tags=["application sets"])
+router = audited_router("application sets")
 _users = rulesets_naming("application_set")
 
 
@@ -39,6 +38,7 @@ ROUTES = NounRoutes(
 
 
 @router.post("/sentences/application-set", summary="An application set in words", operation_id="describeApplicationSet")
+@asks
 def describe_application_set(body: ApplicationSet, _who: Signed, keepers: TheKeepers) -> Sentence:
     """Which programs a set, saved or not, holds, in words. Nothing is kept."""
     return Sentence(sentence=sentences.application_set_sentence(keepers.estate.frozen(body)))

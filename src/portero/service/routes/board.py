@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core import sentences
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import BUILT_IN
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed, TheKeepers
 from portero.store import device_lists
 from portero.store.moments import moment
 
-router = APIRouter()
+router = audited_router()
 
 
 def board_rows(keepers: Keepers) -> list[BoardRow]:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from portero.core.nouns.lookup import HostLookup
 from portero.core.nouns.taxonomy import Taxonomy
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.service.auditing import audited_router
 from portero.service.routes.common import Signed, TheKeepers
 
-router = APIRouter(tags=["categories"])
+router = audited_router("categories")
 
 
 @router.get("/taxonomy", summary="The web taxonomy", operation_id="getTaxonomy")

@@ -2,26 +2,48 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from portero.core.insight.check_batches import judge_value
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.verdict import Explanation, Unjudged
+from portero.service.auditing import asks, audited_router
+from portero.service.keepers import Keepers
+from portero.service.pseudonyms import PREFIX
 from portero.service.routes.common import Signed, TheKeepers
+from portero.store.access import Principal
 
-router = APIRouter(tags=["check"])
+Judge = Callable[[Attempt], Explanation]
+
+router = audited_router("check")
 LeftAside = Annotated[bool, Query(description="With the rules that would match and do not count now.")]
 
 
 @router.post("/check", summary="Check an attempt", operation_id="check")
-def check(body: Attempt, _who: Signed, keepers: TheKeepers, left_aside: LeftAside = False) -> Explanation:
+@asks
+def check(body: Attempt, who: Signed, keepers: TheKeepers, left_aside: LeftAside = False) -> Explanation:
     """The verdict on a visit or a start: intended by the estate, effective on the machine, with every reason and
     caveat.
     """
-    return keepers.checks.explain(body, left_aside)
+    return _as_seen(who, keepers, lambda attempt: keepers.checks.explain(attempt, left_aside))(body)
+
+
+def _as_seen(who: Principal, keepers: Keepers, judge: Judge) -> Judge:
+    """Judges attempts of people as they are shown to somebody: a pseudonym is judged as the person, and stays one."""
+
+    def judged(attempt: Attempt) -> Explanation:
+        if attempt.user is None or who.sees_names or not attempt.user.lower().startswith(PREFIX):
+            return judge(attempt)
+        with keepers.store.reading() as connection:
+            meant = keepers.pseudonyms.meant(connection, attempt.user, who)
+        told = judge(attempt.model_copy(update={"user": meant[0]}) if meant else attempt)
+        return told.model_copy(update={"attempt": told.attempt.model_copy(update={"user": attempt.user})})
+
+    return judged
 
 
 class Batch(BaseModel):
@@ -31,7 +53,8 @@ class Batch(BaseModel):
 
 
 @router.post("/check/batch", summary="Check many attempts", operation_id="checkBatch")
-def check_batch(body: Batch, _who: Signed, keepers: TheKeepers) -> list[Explanation | Unjudged]:
+@asks
+def check_batch(body: Batch, who: Signed, keepers: TheKeepers) -> list[Explanation | Unjudged]:
     """The verdicts on many attempts, in their order. One that cannot be judged has a problem in its place."""
-    judge = keepers.checks.judging_many()
+    judge = _as_seen(who, keepers, keepers.checks.judging_many())
     return [judge_value(value, judge) for value in body.attempts]

@@ -7,18 +7,19 @@ import hmac
 import json
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, TypeVar, cast, get_args
+from typing import Annotated, Any, TypeVar, cast
 
 from fastapi import Depends, Header, Query, Request, Response
 from pydantic import BaseModel
 
 from portero.core import wording
-from portero.core.nouns.access import Role
+from portero.core.nouns.access import ROLES, Role
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun
+from portero.service.auditing import PREVIEW_HEADER, add_detail
 from portero.service.estate import Done, Edit, Once
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal, field_error
@@ -28,7 +29,6 @@ from portero.store import access
 from portero.store.access import Principal
 
 COOKIE = "portero_session"
-ROLES: tuple[Role, ...] = get_args(Role)
 
 Item = TypeVar("Item")
 
@@ -43,7 +43,17 @@ TheKeepers = Annotated[Keepers, Depends(the_keepers)]
 
 
 def principal(request: Request, keepers: TheKeepers) -> Principal:
-    """Who asks: by bearer token, or by session cookie (with the CSRF token where something is changed)."""
+    """Who asks: by bearer token, or by session cookie (with the CSRF token where something is changed). With a first
+    password nothing else is done than to change it.
+    """
+    found = _known(request, keepers)
+    if found.has_first_password:
+        detail = "Your password is the first one, which the service made: change it, and then go on."
+        raise Refusal("password-change-needed", detail)
+    return found
+
+
+def _known(request: Request, keepers: TheKeepers) -> Principal:
     scheme, _, token = request.headers.get("authorization", "").partition(" ")
     with keepers.store.reading() as connection:
         if scheme.lower() == "bearer" and token:
@@ -56,10 +66,16 @@ def principal(request: Request, keepers: TheKeepers) -> Principal:
             found, detail = None, "Send a bearer token, or sign in."
     if found is None:
         raise Refusal("not-signed-in", detail, headers={"WWW-Authenticate": "Bearer"})
-    keepers.last_used.note(found, keepers.now(), request.client.host if request.client else "")
+    request.state.principal = found
+    keepers.last_used.note(found, keepers.now(), address_of(request))
     if found.csrf_token and request.method not in ("GET", "HEAD") and not _csrf_matches(request, found.csrf_token):
         raise Refusal("not-allowed", "A change from a browser needs the X-CSRF-Token that signing in gave.")
     return found
+
+
+def address_of(request: Request) -> str:
+    """The address that a request comes from."""
+    return request.client.host if request.client else ""
 
 
 def _csrf_matches(request: Request, expected: str) -> bool:
@@ -67,17 +83,47 @@ def _csrf_matches(request: Request, expected: str) -> bool:
 
 
 Signed = Annotated[Principal, Depends(principal)]
+SignedAnyhow = Annotated[Principal, Depends(_known)]
+"""As `Signed`, with a first password too."""
 
 
 def _lacks(who: Principal, right: Role) -> bool:
     return ROLES.index(who.role) < ROLES.index(right)
 
 
-def _with_role(role: Role) -> Callable[[Principal], Principal]:
-    def check(who: Signed) -> Principal:
-        if _lacks(who, role):
-            article = "an" if role == "author" else "a"
-            raise Refusal("not-allowed", f"This needs the role of {article} {role}; {who.name} is {who.role}.")
+def not_permitted(keepers: Keepers, who: Principal, needed: str, is_theirs: bool) -> Refusal:
+    """The refusal of what somebody may not. It says what is needed, such as “the role of a keeper”, and who can give
+    it: nobody has to where it `is_theirs`, and only their token lacks it.
+    """
+    givers = keepers.administrators.keepers()
+    if is_theirs:
+        remedy = f"this token is {who.role}; sign in for that, or make one that may more"
+    else:
+        remedy = f"{who.name} is {who.role}, and {wording.joined(givers[:3], 'or')} can give it"
+    return Refusal("not-allowed", f"This needs {needed}; {remedy}.", needed=needed, given_by=givers)
+
+
+def the_role_of(role: Role) -> str:
+    """A role as something that is needed."""
+    return f"the role of {'an' if role == 'author' else 'a'} {role}"
+
+
+def refuse_lesser(keepers: Keepers, who: Principal, role: Role, what: str = "") -> None:
+    """Refusal where that role is needed, and somebody's is a lesser one."""
+    if _lacks(who, role):
+        is_theirs = ROLES.index(who.own_role) >= ROLES.index(role)
+        raise not_permitted(keepers, who, the_role_of(role) + what, is_theirs)
+
+
+def refuse_token(who: Principal, what: str) -> None:
+    """Refusal of what is done in a session only, where a token is sent."""
+    if who.means == "token":
+        raise Refusal("not-allowed", f"A token {what}; sign in for that.", needed="a session")
+
+
+def _with_role(role: Role) -> Callable[[Principal, Keepers], Principal]:
+    def check(who: Signed, keepers: TheKeepers) -> Principal:
+        refuse_lesser(keepers, who, role)
         return who
 
     return check
@@ -107,6 +153,7 @@ IdempotencyKey = Annotated[
 class Asked:
     """A change of the estate as somebody asks for it: who, why, and whether only to see what it would do."""
 
+    request: Request
     who: Principal
     keepers: Keepers
     reason: str | None
@@ -124,27 +171,30 @@ class Asked:
         estate = self.keepers.estate
         if self.preview:
             return estate.preview(edit)
-        return estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
+        done = estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
+        add_detail(self.request, f"revision {done.snapshot.revision}")
+        return done
 
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
-        """Refusal where somebody would change what their role may not. `what` would do so, as in “The document”."""
+        """Refusal where somebody would change what their role may not. `what` would do so, as in “the document”."""
         rights = {noun.list: noun.right for noun in NOUNS.values()} | PARTS
         guarded = [name for name, right in rights.items() if _lacks(self.who, right)]
         changed = [name for name in guarded if getattr(before, name) != getattr(after, name)]
         if changed and not self.preview:
-            raise Refusal(
-                "not-allowed",
-                f"{what} changes {wording.joined([f'the {name}' for name in changed])}, which needs the role of a"
-                f" keeper; {self.who.name} is {self.who.role}.",
-            )
+            told = wording.joined([f"the {name}" for name in changed])
+            refuse_lesser(self.keepers, self.who, "keeper", f", as {what} changes {told}")
 
 
-def _asked_by_author(who: Author, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False) -> Asked:
-    return Asked(who, keepers, reason, preview)
+def _asked_by_author(
+    request: Request, who: Author, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False
+) -> Asked:
+    return Asked(request, who, keepers, reason, preview)
 
 
-def _asked_by_keeper(who: Keeper, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False) -> Asked:
-    return Asked(who, keepers, reason, preview)
+def _asked_by_keeper(
+    request: Request, who: Keeper, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False
+) -> Asked:
+    return Asked(request, who, keepers, reason, preview)
 
 
 Authoring = Annotated[Asked, Depends(_asked_by_author)]
@@ -165,7 +215,7 @@ PREVIEWS: dict[int | str, dict[str, Any]] = {
 def answered(result: Done | Preview, show: Callable[[Snapshot], Item]) -> Item:
     """What is answered to a change: what `show` makes of the state since then, or what it would do."""
     if isinstance(result, Preview):
-        headers = {"Portero-Preview": "true"}
+        headers = {PREVIEW_HEADER: "true"}
         # an answer of its own, whatever the call answers otherwise
         return cast("Item", Response(result.model_dump_json(), media_type="application/json", headers=headers))
     return show(result.snapshot)

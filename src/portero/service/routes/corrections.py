@@ -7,18 +7,19 @@ import io
 from collections.abc import Iterator
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Response
+from fastapi import Depends, Query, Response
 from fastapi.responses import StreamingResponse
 
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.urls import normal_site
 from portero.formats.cells import guarded
+from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.routes.nouns import NounRoutes, Sift
 
-router = APIRouter(tags=["corrections"])
+router = audited_router("corrections")
 
 
 def _sifting(

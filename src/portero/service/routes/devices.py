@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, get_args
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import ValidationError
 
 from portero.core.nouns.base import fault_of
@@ -15,13 +15,14 @@ from portero.core.nouns.page import Page
 from portero.core.nouns.readiness import BlockerCode, Readiness
 from portero.core.nouns.verdict import Blocks
 from portero.service import readiness
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheKeepers, expect_tag
 from portero.store import device_lists
 from portero.store.device_lists import DeviceFilter
 
-router = APIRouter(tags=["fleet"])
+router = audited_router("fleet")
 State = Literal["current", "waiting", "failed", "silent"]
 Sort = Literal[
     "hostname", "kind", "unit", "os", "serial", "place", "zone", "filter", "browser", "startup", "lifecycle", "rollout",

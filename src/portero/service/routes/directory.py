@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from portero.core.nouns.directory import Directory, DirectoryState
+from portero.service.auditing import audited_router
 from portero.service.routes.common import IfMatch, Keeper, Signed, TheKeepers, etag, expect_tag, tagged
 
-router = APIRouter(tags=["directory"])
+router = audited_router("directory")
 
 
 def _shown(found: DirectoryState, response: Response) -> DirectoryState:

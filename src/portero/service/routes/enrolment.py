@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from starlette.concurrency import run_in_threadpool
 
 from portero.core.nouns.enrolment import EnrolmentCode, EnrolmentCodeSummary, Invitations, Invited, NewEnrolmentCode
 from portero.core.nouns.page import Page
+from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Cursor, Keeper, Limit, Signed, TheKeepers
 from portero.store import enrolment_codes
 
-router = APIRouter(tags=["enrolment"])
+router = audited_router("enrolment")
 
 
 @router.get("/enrolment-codes", summary="List enrolment codes", operation_id="listEnrolmentCodes")

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core.nouns.epoch import EpochState
+from portero.service.auditing import audited_router
 from portero.service.routes.common import Keeper, Signed, TheKeepers
 
-router = APIRouter(tags=["epoch"])
+router = audited_router("epoch")
 
 
 @router.get("/epoch", summary="The service's epoch", operation_id="getEpoch")

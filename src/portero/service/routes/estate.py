@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
@@ -14,6 +14,7 @@ from portero.core.nouns.comparison import EstateChange
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Preview
 from portero.formats.estate_document import written_estate
+from portero.service.auditing import acts, audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import (
     Authoring,
@@ -27,12 +28,13 @@ from portero.service.routes.common import (
 )
 from portero.service.state import Snapshot
 
-router = APIRouter(tags=["estate"])
+router = audited_router("estate")
 
 KeepOthers = Annotated[bool, Query(description="Leave alone what the document does not name.")]
 
 
 @router.get("/estate", summary="The estate as a document", operation_id="getEstate")
+@acts
 def get_estate(response: Response, _who: Signed, keepers: TheKeepers) -> dict[str, Any]:
     """All that administrators author, in the shape of an estate document. Its ETag is the newest revision."""
     snapshot = keepers.estate.snapshot
@@ -57,7 +59,7 @@ def put_estate(
     keeper = change.keepers.estate
     seen = keeper.snapshot
     after = keeper.with_frozen(keeping_others(seen.estate, body) if keep_others else body)
-    change.refuse_guarded(seen.estate, after, "The document")
+    change.refuse_guarded(seen.estate, after, "the document")
 
     def edit(snapshot: Snapshot) -> Estate:
         if not change.preview:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query, Request, Response
+from fastapi import Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from portero.core import sentences
@@ -20,6 +20,7 @@ from portero.core.nouns.feed import (
 from portero.core.nouns.feed_comparison import FeedComparison
 from portero.core.nouns.indicator import SetAside
 from portero.core.nouns.page import Page
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Author, Cursor, Keeper, Limit, Signed, TheKeepers, the
@@ -29,7 +30,7 @@ from portero.store import feeds, indicators
 from portero.store.feeds import Status
 from portero.store.moments import moment
 
-router = APIRouter()
+router = audited_router()
 Number = Annotated[int, Path(ge=1, le=2**53)]
 
 

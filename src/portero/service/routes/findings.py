@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from portero.core.insight.findings import apply_remedy
 from portero.core.nouns.base import unknown_word
@@ -20,6 +20,7 @@ from portero.core.nouns.finding import (
     Severity,
 )
 from portero.core.nouns.page import Page
+from portero.service.auditing import audited_router
 from portero.service.findings import no_finding
 from portero.service.problems import Refusal
 from portero.service.routes.common import (
@@ -36,7 +37,7 @@ from portero.service.routes.common import (
 from portero.service.state import Snapshot
 from portero.store.moments import moment
 
-router = APIRouter(tags=["findings"])
+router = audited_router("findings")
 
 
 @router.get("/findings", summary="List findings", operation_id="listFindings")

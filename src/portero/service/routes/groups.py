@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from portero.core import sentences
 from portero.core.insight.group_previews import preview_group
@@ -21,6 +21,7 @@ from portero.core.nouns.group import (
 )
 from portero.core.nouns.membership import MembershipField, membership_fields
 from portero.core.nouns.preview import Preview
+from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.refusals import refuse_faults
 from portero.service.routes.common import (
@@ -40,7 +41,7 @@ from portero.service.state import Snapshot
 from portero.store import device_lists
 from portero.store.moments import moment
 
-router = APIRouter(tags=["groups"])
+router = audited_router("groups")
 _GROUP = NOUNS["group"]
 
 
@@ -111,6 +112,7 @@ def list_membership_fields(_who: Signed) -> list[MembershipField]:
 
 
 @router.post("/groups/preview", summary="Preview a group", operation_id="previewGroup")
+@asks
 def preview(body: Group, _who: Signed, keepers: TheKeepers) -> GroupPreview:
     """Whom a group, saved or not, would hold: who comes in and who drops out. Nothing is kept."""
     return preview_group(keepers.fleet.members, body, moment(keepers.now()))

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from itertools import islice
 from typing import Annotated, Literal, NamedTuple
 
-from fastapi import APIRouter, Body, Depends, Query, Response
+from fastapi import Body, Depends, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import ValidationError
 
@@ -31,6 +31,7 @@ from portero.core.nouns.preview import Preview
 from portero.core.nouns.ruleset import Ruleset, RulesetState
 from portero.formats.rules_csv import write_rules
 from portero.formats.stix import write_bundle
+from portero.service.auditing import acts, asks, audited_router
 from portero.service.indicators import Format, Parcel, found_in, merged, put_in, read_parcel, without
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
@@ -55,7 +56,7 @@ from portero.service.state import Snapshot
 from portero.store import indicators, revisions
 from portero.store.moments import moment
 
-router = APIRouter(tags=["indicators"])
+router = audited_router("indicators")
 Q = Annotated[str | None, Query(max_length=300, description="Part of the selector, the name or the note.")]
 Origin = Annotated[Literal["hand", "feed"] | None, Query(description="Written by hand, or brought in by a feed.")]
 
@@ -189,6 +190,7 @@ SentFile = Annotated[Sent, Depends(_sent)]
 
 
 @router.post("/rulesets/{key}/import/check", summary="Weigh a file of rules", operation_id="weighRules")
+@asks
 def weigh_rules(_who: Author, keepers: TheKeepers, sent: SentFile) -> ImportReport:
     """What putting a file of rules in would come to: new, changed, doubled, overlapping, ended; and what those rules
     would meet in the activity of the last 30 days. Nothing is kept.
@@ -237,6 +239,7 @@ def list_aside(
     response_class=Response,
     responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
 )
+@acts
 def export_csv(key: str, _who: Signed, keepers: TheKeepers) -> StreamingResponse:
     """All rules of a ruleset, with the columns that are read again: nothing is lost on the way."""
     ruleset: Ruleset = the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)
@@ -256,6 +259,7 @@ def export_csv(key: str, _who: Signed, keepers: TheKeepers) -> StreamingResponse
     response_class=Response,
     responses={200: {"content": {"application/stix+json": {"schema": {"type": "object"}}}}},
 )
+@acts
 def export_stix(key: str, _who: Signed, keepers: TheKeepers) -> Response:
     """What STIX 2.1 can express of a ruleset, as indicators; `Portero-Left-Out` says how many rules it cannot."""
     ruleset: Ruleset = the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)

@@ -17,6 +17,7 @@ from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun, DescribedNoun
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import (
@@ -296,7 +297,7 @@ def _install_remove(router: APIRouter, own: NounRoutes) -> None:
 
 # --- the registry ---
 
-router = APIRouter(tags=["nouns"])
+router = audited_router("nouns")
 
 
 @router.get("/nouns", summary="What administrators author", operation_id="listNouns")

@@ -6,19 +6,20 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from portero.core import wording
 from portero.core.insight.overlaps import overlap, shared_devices, typed_subjects
 from portero.core.matching.members import Member
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.board import GroupOverlaps, Overlap
+from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.board import board_rows
 from portero.service.routes.common import Signed, TheKeepers
 
-router = APIRouter()
+router = audited_router()
 Groups = Annotated[Sequence[str], Query(max_length=20, description="Groups; machines in all of them are looked at.")]
 OVERLAP_SECONDS = 3.0
 

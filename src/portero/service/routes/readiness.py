@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from portero.core import wording
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.readiness import FleetReadiness, UnitReadiness
 from portero.service import readiness
+from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 
-router = APIRouter(tags=["fleet"])
+router = audited_router("fleet")
 _Text = Annotated[str | None, Query(max_length=255)]
 _Unit = Annotated[str | None, Query(max_length=255, description="The unit and all below it.")]
 

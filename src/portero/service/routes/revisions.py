@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 
 from portero.core import sentences
 from portero.core.insight.differences import differences
@@ -15,6 +15,7 @@ from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
 from portero.formats.document_differences import told_change
 from portero.formats.estate_document import written_estate
+from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheKeepers, answered
 from portero.service.state import Snapshot
@@ -22,7 +23,7 @@ from portero.store import revisions
 from portero.store.moments import moment
 from portero.store.revisions import RevisionFilter
 
-router = APIRouter(tags=["revisions"])
+router = audited_router("revisions")
 MOST_CHANGES = 5_000
 
 Number = Annotated[int, Path(ge=0, le=2**53)]
@@ -96,7 +97,7 @@ def restore_revision(number: Number, change: Authoring) -> Revision:
     """Make the estate what it was at a revision. That is a new revision; what came between stays in the history."""
     keeper = change.keepers.estate
     seen, after = keeper.snapshot, keeper.at(number)
-    change.refuse_guarded(seen.estate, after, f"Restoring revision {number}")
+    change.refuse_guarded(seen.estate, after, f"restoring revision {number}")
 
     def edit(snapshot: Snapshot) -> Estate:
         if snapshot is not seen:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core.nouns.rollout import RolloutCounts
+from portero.service.auditing import audited_router
 from portero.service.routes.common import Signed, TheKeepers
 from portero.store import device_lists
 
-router = APIRouter(tags=["fleet"])
+router = audited_router("fleet")
 
 
 @router.get("/rollout", summary="Roll-out, counted", operation_id="getRollout")

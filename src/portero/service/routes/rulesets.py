@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter
-
 from portero.core import sentences
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary, Sentence
+from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed
 from portero.service.routes.nouns import NounRoutes, Tell
 from portero.service.routes.uses import assignments_with
 from portero.service.state import Snapshot
 
-router = APIRouter(tags=["rulesets"])
+router = audited_router("rulesets")
 _users = assignments_with("ruleset")
 
 
@@ -47,6 +46,7 @@ ROUTES = NounRoutes(NOUNS["ruleset"], telling=_telling, telling_alone=_telling_a
 
 
 @router.post("/sentences/ruleset", summary="A ruleset in words", operation_id="describeRuleset")
+@asks
 def describe_ruleset(body: Ruleset, _who: Signed) -> Sentence:
     """What a ruleset, saved or not, does in words. Nothing is kept."""
     return Sentence(sentence=sentences.ruleset_sentence(body))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter
 from pydantic import BaseModel, StringConstraints
 
 from portero.core import sentences, wording
@@ -12,6 +11,7 @@ from portero.core.matching.windows import Windows
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.schedule import DayOff, Schedule, ScheduleSummary
 from portero.formats.calendars import MAX_CALENDAR, BadCalendar, read_days_off
+from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
@@ -20,7 +20,7 @@ from portero.service.routes.uses import assignments_with
 from portero.service.state import Snapshot
 from portero.store.moments import moment
 
-router = APIRouter(tags=["schedules"])
+router = audited_router("schedules")
 
 
 def _told(schedule: Schedule, version: int | None, estate: Estate, at: float) -> ScheduleSummary:
@@ -46,6 +46,7 @@ ROUTES = NounRoutes(NOUNS["schedule"], telling=_telling, users=_users)
 
 
 @router.post("/sentences/schedule", summary="A schedule now", operation_id="describeSchedule")
+@asks
 def describe_schedule(body: Schedule, _who: Signed, keepers: TheKeepers) -> ScheduleSummary:
     """What a schedule, saved or not, does at this minute, and when that next changes. Nothing is kept."""
     return _told(body, None, keepers.estate.snapshot.estate, keepers.now())
@@ -58,6 +59,7 @@ class CalendarFile(BaseModel):
 
 
 @router.post("/days-off", summary="Days off of a calendar", operation_id="readDaysOff")
+@asks
 def days_off(body: CalendarFile, _who: Signed, keepers: TheKeepers) -> list[DayOff]:
     """The dates of an iCalendar file's events (RFC 5545), of this year and the two that follow. Nothing is kept."""
     try:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.settings import Settings, SettingsState
+from portero.service.auditing import audited_router
 from portero.service.routes.common import (
     IfMatch,
     Keeping,
@@ -19,7 +20,7 @@ from portero.service.routes.common import (
 )
 from portero.service.state import Snapshot
 
-router = APIRouter(tags=["settings"])
+router = audited_router("settings")
 
 
 def _shown(snapshot: Snapshot, response: Response) -> SettingsState:

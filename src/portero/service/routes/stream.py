@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 from collections.abc import AsyncIterator
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from sse_starlette import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
+from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers, principal
 from portero.service.secrets import hash_secret
 
-router = APIRouter(tags=["stream"])
+router = audited_router("stream")
 
 
 @router.get(

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core.insight.warnings import warn_of_assignment, warn_of_ruleset
 from portero.core.nouns.estate import assignment_faults
 from portero.core.nouns.worklist import AuthoringWarning, Writing
+from portero.service.auditing import asks, audited_router
 from portero.service.refusals import refuse_faults
 from portero.service.routes.common import Author, TheKeepers
 
-router = APIRouter()
+router = audited_router()
 WARNING_SECONDS = 2.0
 
 
 @router.post("/warnings", summary="What to know of a rule", operation_id="listWarnings", tags=["rulesets"])
+@asks
 def list_warnings(body: Writing, _who: Author, keepers: TheKeepers) -> list[AuthoringWarning]:
     """What should be known of a ruleset or an assignment that is being written: what will not hold where, mistyped
     hosts, what is said already, what can never win. Nothing is kept.

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from portero.core.nouns.worklist import Worklist
+from portero.service.auditing import audited_router
 from portero.service.routes.common import Signed, TheKeepers
 from portero.service.worklist import worklist
 
-router = APIRouter()
+router = audited_router()
 
 
 @router.get("/worklist", summary="What needs a decision", operation_id="getWorklist", tags=["findings"])
