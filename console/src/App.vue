@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { watchEffect } from 'vue'
+import { computed, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '@/access/useSession'
@@ -10,9 +10,11 @@ const router = useRouter()
 
 watchEffect(() => {
   // nobody signed in: to the sign-in page, and back to where they wanted to go
-  if (session.value === null && route.name && route.name !== 'sign-in')
+  if (session.value === null && route.name && !isGate.value)
     void router.replace({ name: 'sign-in', query: { next: route.fullPath } })
 })
+/** The pages for who is not signed in. */
+const isGate = computed(() => route.name === 'sign-in' || route.name === 'setup')
 </script>
 
 <template>
@@ -20,11 +22,13 @@ watchEffect(() => {
     <div v-if="isPending || error" class="page">
       <StateBox :loading="isPending" :error="error" :rows="3" @retry="refetch()" />
     </div>
-    <template v-else-if="session && route.name !== 'sign-in'">
+    <main v-else-if="session?.has_first_password && route.name !== 'sign-in'"><FirstPasswordPage /></main>
+    <template v-else-if="session && !isGate">
       <TopBar :session="session" />
       <main id="content" tabindex="-1"><RouterView /></main>
       <PreviewDialog />
     </template>
-    <main v-else-if="route.name === 'sign-in'"><RouterView /></main>
+    <main v-else-if="isGate"><RouterView /></main>
+    <RefusalToast />
   </BApp>
 </template>

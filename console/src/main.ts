@@ -8,6 +8,7 @@ import './style/base.css'
 import { QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
 import { createApp } from 'vue'
 
+import { needs } from '@/access/needs'
 import { Problem } from '@/api/client'
 import App from './App.vue'
 import { router } from './router'
@@ -21,4 +22,8 @@ const queryClient = new QueryClient({
   },
 })
 
-createApp(App).use(router).use(VueQueryPlugin, { queryClient }).mount('#app')
+createApp(App)
+  .use(router)
+  .use(VueQueryPlugin, { queryClient })
+  .directive('needs', needs(queryClient))
+  .mount('#app')

@@ -19,6 +19,12 @@ export const router = createRouter({
       meta: { title: 'Sign in' },
     },
     {
+      path: '/setup',
+      name: 'setup',
+      component: () => import('@/access/SetupPage.vue'),
+      meta: { title: 'Set up' },
+    },
+    {
       path: '/fleet',
       name: 'devices',
       component: () => import('@/devices/DevicesPage.vue'),
@@ -41,6 +47,18 @@ export const router = createRouter({
       name: 'access',
       component: () => import('@/access/AccessPage.vue'),
       meta: { title: 'Sessions and tokens' },
+    },
+    {
+      path: '/access/administrators',
+      name: 'administrators',
+      component: () => import('@/administrators/AdministratorsPage.vue'),
+      meta: { title: 'Administrators' },
+    },
+    {
+      path: '/access/audit',
+      name: 'audit',
+      component: () => import('@/audit/AuditPage.vue'),
+      meta: { title: 'Audit trail' },
     },
     {
       path: '/fleet/layers',

@@ -38,7 +38,7 @@ DRAWN = {
     "history",
     "preview",
     "machine",
-    "machine-dark",
+    "administrators-dark",
     "indicators",
     "look-up",
     "feeds",
@@ -56,7 +56,7 @@ TERMINALS = {
         "portero group edit pilot --pin-in office-laptop-04 --preview",
         "portero layers show",
     ),
-    "terminal-rollout": ("portero rollout", "portero activity list --limit 12", "portero revision list --limit 6"),
+    "terminal-rollout": ("portero rollout", "portero activity list --limit 9", "portero audit list --limit 9"),
     "terminal-content": (
         "portero category lookup http://www.berth-invoice.example/x",
         "portero feed compare relays | head -8",
@@ -121,6 +121,7 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         ("indicators", "/controls/indicators/+all", "indicators on a machine"),
         ("look-up", "/find?q=lucky-reef.example", "Rules in force that touch it"),
         ("feeds", "/controls/feeds/relays", "Said before"),
+        ("administrators", "/access/administrators", "Internal audit"),
     ):
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
@@ -153,7 +154,7 @@ def settled(page: Page) -> Page:
 
 
 def draw_pages(names: set[str]) -> None:
-    """Pictures of the console, light and (the machine's page) dark, and of the notice behind the filter."""
+    """Pictures of the console, light and (administrators) dark, and of the notice behind the filter."""
     with sync_playwright() as playwright:
         launch = {"executable_path": "/usr/bin/chromium", "args": ["--no-sandbox", "--disable-gpu", "--disable-quic"]}
         browser = playwright.chromium.launch(**launch)

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import re
 
-import httpx
 import pytest
 from playwright.sync_api import expect
 
 from conftest import ruleset
 from console.conftest import put_in_force, sync
 from portero.core.nouns.ruleset import Ruleset
-from serving import PASSWORD
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
@@ -264,42 +262,3 @@ def test_a_reference_finds_the_record_and_hostile_names_are_only_text(console):
     console.get_by_label("Reference on a notice").fill("ABCD-2345")
     expect(console.get_by_role("row")).to_have_count(2)
     expect(console.get_by_role("row").nth(1)).to_contain_text("lucky-reef.example")
-
-
-def test_a_reader_sees_everything_and_is_offered_no_change(page, service, machines, portero):
-    service.add("auditor", "reader")
-    page.goto(service.url + "/console/controls/categories/leeway")
-    page.get_by_label("Name").fill("auditor")
-    page.get_by_label("Password").fill(PASSWORD)
-    page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Where it is assigned")).to_be_visible()
-    for name in ("New ruleset", "Save", "Assign to groups", "Pause leeway--office"):
-        expect(page.get_by_role("button", name=name)).to_have_count(0)
-    expect(
-        page.get_by_role("group", name="The whole family Pastime").get_by_role("radio", name="block")
-    ).to_be_disabled()
-
-
-def test_sessions_and_tokens_are_made_seen_and_ended(console, portero, service):
-    console.go("/overview")
-    console.get_by_role("button", name="keeper").click()
-    console.get_by_role("menuitem", name="Sessions and tokens").click()
-    expect(console.get_by_role("heading", name="Sessions and tokens")).to_be_visible()
-    console.get_by_role("button", name="New token").click()
-    console.get_by_label("What it is for").fill("nightly report")
-    console.get_by_label("It lasts").select_option("a day")
-    console.get_by_role("button", name="Make token").click()
-    dialog = console.get_by_role("dialog")
-    expect(dialog).to_contain_text("shown once")
-    secret = re.search(r"pt_\S+", dialog.inner_text()).group()
-    headers = {"Authorization": f"Bearer {secret}"}
-    assert httpx.get(service.url + "/api/v1/session", headers=headers).json()["role"] == "reader"
-    console.get_by_role("button", name="Done").click()
-    row = console.get_by_role("row").filter(has_text="nightly report")
-    expect(row).to_contain_text("reader")
-    console.once("dialog", lambda asked: asked.accept())
-    row.get_by_role("button", name="End token nightly report").click()
-    expect(row).to_have_count(0)
-    assert httpx.get(service.url + "/api/v1/session", headers=headers).status_code == 401
-    console.get_by_label("Everybody’s").check()
-    expect(console.get_by_role("columnheader", name="Of").first).to_be_visible()

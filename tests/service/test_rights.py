@@ -107,7 +107,7 @@ def test_a_refusal_says_which_role_is_needed_and_who_can_give_it(http, headers):
     told = asked(http, "post", "/api/v1/rulesets", headers["author", "lesser token"]).json()
     assert "this token is responder; sign in for that" in told["detail"]
     told = asked(http, "get", "/api/v1/audit", headers["reader", "session"]).json()
-    assert told["detail"].startswith("This needs the right to see names; a-reader is reader, and a-keeper")
+    assert told["detail"].startswith("This needs the right to see names; a-reader has it not, and a-keeper")
 
 
 def test_a_change_in_a_session_needs_its_csrf_token(http, headers):

@@ -161,6 +161,12 @@ def test_the_commands(service, tmp_path):
     assert f"Ended {id}." in run("token", "end", id).stdout
     assert not Means(service, secret=secret).is_good
     assert "a token makes only lesser ones" in run("token", "create", "x", "--role", "keeper", expect=1).stderr.lower()
+    browser = Means(service, "on-duty")
+    browser_id = browser.http.get("/sessions").json()[0]["id"]
+    assert f"Ended {browser_id}." in run("session", "end", browser_id, "--password-stdin", input=PASSWORD + "\n").stdout
+    assert not browser.is_good
+    other = token_of(service, Means(service, "an-author").makes("author")).made["id"]
+    assert f"Ended {other}." in run("token", "end", other, "--password-stdin", input=PASSWORD + "\n").stdout
     told = run("sign-out").stdout
     assert told.startswith("Ended the token. Forgot profile default.")
     assert "Nobody was signed in there." in run("sign-out").stdout

@@ -36,9 +36,10 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
 
 <template>
   <div class="page">
+    <AccessTabs />
     <PageHead title="Sessions and tokens">
       <template #actions>
-        <BFormCheckbox v-if="mayKeep" v-model="wanted" switch class="align-self-center mb-0"
+        <BFormCheckbox v-needs:keeper v-model="wanted" switch class="align-self-center mb-0"
           >Everybody’s</BFormCheckbox
         >
         <BButton variant="light" @click="making = true"><Icon name="plus" /> New token…</BButton>

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
+import { reaches } from './needs'
 import { api, Problem, type Session, setCsrfToken, told } from '@/api/client'
 
 async function load(): Promise<Session | null> {
@@ -17,8 +18,8 @@ async function load(): Promise<Session | null> {
 /** Who is signed in: null for nobody. */
 export function useSession() {
   const query = useQuery({ queryKey: ['session'], queryFn: load, staleTime: 60_000, retry: false })
-  const mayAuthor = computed(() => ['author', 'keeper'].includes(query.data.value?.role ?? ''))
-  const mayKeep = computed(() => query.data.value?.role === 'keeper')
+  const mayAuthor = computed(() => reaches(query.data.value, 'author'))
+  const mayKeep = computed(() => reaches(query.data.value, 'keeper'))
   return { ...query, mayAuthor, mayKeep }
 }
 

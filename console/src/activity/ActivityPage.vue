@@ -12,6 +12,8 @@ const VERDICTS = [
   { value: 'allow', text: 'allow, recorded' },
 ]
 const host = useRouteQuery<string>('host', '')
+const user = useRouteQuery<string>('user', '')
+const typedUser = refDebounced(user, 300)
 const verdict = useRouteQuery<string>('verdict', '')
 const reference = useRouteQuery<string>('reference', '')
 const tests = useRouteQuery<string>('tests', '')
@@ -24,6 +26,7 @@ const filters = computed(
   () =>
     ({
       host: typedHost.value || undefined,
+      user: typedUser.value.trim() || undefined,
       verdict: verdict.value || undefined,
       // half a code finds nothing yet
       reference: reference.value.trim().length === 9 ? reference.value.trim() : undefined,
@@ -47,6 +50,7 @@ const activity = useActivity(filters)
         maxlength="9"
       />
       <BFormInput v-model="host" type="search" placeholder="Host" aria-label="Host" maxlength="253" />
+      <BFormInput v-model="user" type="search" placeholder="Person" aria-label="Person" maxlength="255" />
       <BFormSelect v-model="verdict" :options="VERDICTS" aria-label="Verdict" />
       <BFormCheckbox v-model="withTests" class="align-self-center">with visits to test hosts</BFormCheckbox>
       <span class="dim ms-auto align-self-center" role="status"

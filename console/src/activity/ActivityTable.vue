@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { Activity } from '@/api/client'
 import { shownAction } from '@/lib/shownAction'
 
 /** Reported attempts, newest first. On a machine's own page its column is left out. */
 defineProps<{ items: Activity[]; machine?: boolean }>()
-const { mayAuthor } = useSession()
 const correcting = ref(false)
 const chosen = ref<Activity>()
 function correct(one: Activity) {
@@ -24,8 +22,7 @@ function correct(one: Activity) {
     <BThead>
       <BTr>
         <BTh>When</BTh><BTh v-if="machine">Machine</BTh><BTh>Person</BTh><BTh>Verdict</BTh><BTh>Host</BTh>
-        <BTh>Because of</BTh><BTh>Reference</BTh
-        ><BTh v-if="mayAuthor"><span class="visually-hidden">Next step</span></BTh>
+        <BTh>Because of</BTh><BTh>Reference</BTh><BTh><span class="visually-hidden">Next step</span></BTh>
       </BTr>
     </BThead>
     <BTbody>
@@ -55,7 +52,7 @@ function correct(one: Activity) {
         <BTd
           ><code v-if="item.reference" class="text-nowrap">{{ item.reference }}</code></BTd
         >
-        <BTd v-if="mayAuthor" class="text-end"
+        <BTd v-needs:author class="text-end"
           ><BButton
             v-if="!item.test"
             variant="link"

@@ -78,7 +78,7 @@ const { data: sentence } = useSetSentence(complete)
         @remove="draft[part.key].splice(place, 1)"
       />
       <p v-if="!draft[part.key].length" class="sub mb-1">None.</p>
-      <BButton v-if="mayAuthor" variant="link" @click="draft[part.key].push({ product: '' })"
+      <BButton v-needs:author variant="link" @click="draft[part.key].push({ product: '' })"
         ><Icon name="plus" /> {{ part.add }}</BButton
       >
     </section>

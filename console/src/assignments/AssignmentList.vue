@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { Assignment, Ruleset } from '@/api/client'
 import { targetText } from '@/rulesets/kinds'
 import { useAssignments, useRemoveAssignment, useSetState } from './useAssignments'
@@ -9,7 +8,6 @@ import { useAssignments, useRemoveAssignment, useSetState } from './useAssignmen
 /** Where a ruleset is put: its assignments, each to be paused, put in force or removed; and a way to assign it. */
 const props = defineProps<{ ruleset: string; kind: Ruleset['kind'] }>()
 const { data } = useAssignments()
-const { mayAuthor } = useSession()
 const setState = useSetState()
 const remove = useRemoveAssignment()
 const assigning = ref(false)
@@ -35,7 +33,7 @@ function turn(assignment: Assignment, state: Assignment['state']) {
   <section class="panel flush" aria-labelledby="assigned">
     <div class="headline">
       <h2 id="assigned">Where it is assigned</h2>
-      <BButton v-if="mayAuthor" variant="light" @click="open()">Assign to groups…</BButton>
+      <BButton v-needs:author variant="light" @click="open()">Assign to groups…</BButton>
     </div>
     <p v-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
     <p v-if="!own.length" class="sub px-3">Nowhere yet, so it does nothing.</p>
@@ -76,7 +74,7 @@ function turn(assignment: Assignment, state: Assignment['state']) {
           >
           <BTd>{{ one.devices }}</BTd>
           <BTd class="text-end text-nowrap">
-            <template v-if="mayAuthor">
+            <span v-needs:author>
               <BButton variant="link" :aria-label="`Change ${one.key}`" @click="open(one)">Change</BButton>
               <BButton
                 v-if="one.state === 'active'"
@@ -93,7 +91,7 @@ function turn(assignment: Assignment, state: Assignment['state']) {
                 >Put in force</BButton
               >
               <BButton variant="link" :aria-label="`Remove ${one.key}`" @click="ask(one)">Remove</BButton>
-            </template>
+            </span>
           </BTd>
         </BTr>
       </BTbody>

@@ -1,10 +1,7 @@
 <script setup lang="ts">
-import { useSession } from '@/access/useSession'
-
 /** A page of Controls: what there is at the left, the chosen one's editor beside it. */
 defineProps<{ title: string; noun: string; loading: boolean; error: Error | null }>()
 defineEmits<{ make: []; retry: [] }>()
-const { mayAuthor } = useSession()
 </script>
 
 <template>
@@ -13,7 +10,7 @@ const { mayAuthor } = useSession()
     <PageHead :title="title">
       <template #actions>
         <slot name="actions" />
-        <BButton v-if="mayAuthor" variant="light" @click="$emit('make')"
+        <BButton v-needs:author variant="light" @click="$emit('make')"
           ><Icon name="plus" /> New {{ noun }}</BButton
         >
       </template>

@@ -30,6 +30,7 @@ const mode = useColorMode({
 const { mutate: signOut } = useSignOut()
 const router = useRouter()
 const sought = ref('')
+const changing = ref(false)
 
 function find() {
   void router.push({ name: 'find', query: { q: sought.value.trim() || undefined } })
@@ -73,9 +74,13 @@ function find() {
       <BDropdownItemButton @click="mode = mode === 'dark' ? 'light' : 'dark'">
         <Icon name="moon" /> {{ mode === 'dark' ? 'Light' : 'Dark' }} colours
       </BDropdownItemButton>
+      <BDropdownItemButton @click="changing = true">Your password…</BDropdownItemButton>
       <BDropdownItem :to="{ name: 'access' }">Sessions and tokens</BDropdownItem>
+      <BDropdownItem :to="{ name: 'administrators' }">Administrators</BDropdownItem>
+      <BDropdownItem :to="{ name: 'audit' }">Audit trail</BDropdownItem>
       <BDropdownItemButton @click="signOut()">Sign out</BDropdownItemButton>
     </BDropdown>
+    <PasswordDialog v-model="changing" />
   </div>
 </template>
 

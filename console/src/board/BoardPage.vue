@@ -2,7 +2,6 @@
 import { useRouteQuery } from '@vueuse/router'
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { Assignment, Ruleset } from '@/api/client'
 import { useAssignments } from '@/assignments/useAssignments'
 import { useCheckVisit } from '@/checks/useChecks'
@@ -13,7 +12,6 @@ import { type BoardCell, type OverlapAsked, type OverlapRow, useBoard } from './
 const { data: board, isPending, error, refetch } = useBoard()
 const { data: findings } = useFindings()
 const { data: assignments } = useAssignments()
-const { mayAuthor } = useSession()
 
 // --- what is compared, in the address ---
 
@@ -125,15 +123,7 @@ const kinds = computed(() => {
           Make a ruleset under <RouterLink :to="{ name: 'categories' }">Controls</RouterLink>.
         </p>
       </template>
-      <BoardTable
-        v-if="board"
-        class="mt-3"
-        :board="board"
-        :chosen="chosen"
-        :may-author="mayAuthor"
-        @choose="choose"
-        @open="open"
-      />
+      <BoardTable v-if="board" class="mt-3" :board="board" :chosen="chosen" @choose="choose" @open="open" />
       <p class="legend small sub">
         <ActionMark action="allow" /> <ActionMark action="warn" /> <ActionMark action="block" />
         <ActionMark action="log" /> <span class="chip">applies</span> several actions
@@ -151,7 +141,7 @@ const kinds = computed(() => {
       />
       <p v-else class="sub">Choose two groups, or one machine, to see what each contributes and what wins.</p>
     </StateBox>
-    <CellDialog v-model="shownCell" :cell="opened" :may-author="mayAuthor" @edit="edit" />
+    <CellDialog v-model="shownCell" :cell="opened" @edit="edit" />
     <AssignDialog
       v-if="opened"
       v-model="assigning"

@@ -5,7 +5,7 @@ import type { Board } from '@/api/client'
 import type { BoardCell } from './useBoard'
 
 /** Groups by precedence down, rulesets across, and what is put where they meet. */
-const props = defineProps<{ board: Board; chosen: string[]; mayAuthor: boolean }>()
+const props = defineProps<{ board: Board; chosen: string[] }>()
 defineEmits<{ choose: [target: string]; open: [ruleset: string, target: string, cells: BoardCell[]] }>()
 
 const KINDS = [
@@ -39,6 +39,8 @@ const cells = computed(() => {
   return found
 })
 const at = (target: string, ruleset: string) => cells.value.get(`${target} ${ruleset}`) ?? []
+/** The role for opening a cell: in an empty one something is assigned. */
+const neededFor = (target: string, ruleset: string) => (at(target, ruleset).length ? undefined : 'author')
 </script>
 
 <template>
@@ -87,7 +89,7 @@ const at = (target: string, ruleset: string) => cells.value.get(`${target} ${rul
             :class="{ begins: begins.has(column.ruleset) }"
           >
             <button
-              v-if="at(row.target, column.ruleset).length || mayAuthor"
+              v-needs:[neededFor(row.target,column.ruleset)]
               type="button"
               class="open"
               :class="{ empty: !at(row.target, column.ruleset).length }"

@@ -5,7 +5,6 @@ import type { BoardCell } from './useBoard'
 /** What is assigned where a ruleset and a group meet: changed, paused or removed in place. */
 defineProps<{
   cell?: { ruleset: string; target: string; cells: BoardCell[] }
-  mayAuthor: boolean
 }>()
 const shown = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ edit: [assignment?: string] }>()
@@ -36,7 +35,7 @@ function drop(key: string) {
     </p>
     <section v-for="entry in cell?.cells" :key="entry.assignment" class="one">
       <p class="mb-1"><BoardMarks :cell="entry" /> {{ entry.sentence }}</p>
-      <div v-if="mayAuthor">
+      <div v-needs:author>
         <BButton variant="light" @click="emit('edit', entry.assignment)">Change…</BButton>{{ ' ' }}
         <BButton variant="light" @click="turn(entry.assignment)">{{
           entry.state === 'active' ? 'Pause…' : 'Put in force…'
@@ -44,7 +43,7 @@ function drop(key: string) {
         <BButton variant="light" @click="drop(entry.assignment)">Remove…</BButton>
       </div>
     </section>
-    <BButton v-if="mayAuthor" variant="link" class="px-0" @click="emit('edit')"
+    <BButton v-needs:author variant="link" class="px-0" @click="emit('edit')"
       ><Icon name="plus" /> Assign it here once more, otherwise</BButton
     >
   </BModal>

@@ -3,13 +3,11 @@ import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
 import { ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import { type Correction, useCorrections, useRemoveCorrection } from './useCorrections'
 
 /** Hosts whose categories are seen otherwise here than in feeds: by whom, why, and as a file for a feed's keeper. */
 const find = useRouteQuery<string>('find', '')
 const corrections = useCorrections(refDebounced(find, 200))
-const { mayAuthor } = useSession()
 const remove = useRemoveCorrection()
 const shown = ref(false)
 const chosen = ref<Correction>()
@@ -27,9 +25,7 @@ function edit(one?: Correction) {
         <a class="btn btn-light" href="/api/v1/corrections.csv" download="corrections.csv"
           >For feeds’ keepers (CSV)</a
         >
-        <BButton v-if="mayAuthor" variant="light" @click="edit()"
-          ><Icon name="plus" /> Correct a host…</BButton
-        >
+        <BButton v-needs:author variant="light" @click="edit()"><Icon name="plus" /> Correct a host…</BButton>
       </template>
       <span>What the organisation says of hosts, in place of what feeds say. Each can be taken back.</span>
     </PageHead>
@@ -79,7 +75,7 @@ function edit(one?: Correction) {
               <BTd><RelativeTime :at="item.at" /></BTd>
               <BTd class="sub">{{ item.reason }}</BTd>
               <BTd class="text-end text-nowrap">
-                <template v-if="mayAuthor">
+                <span v-needs:author>
                   <BButton variant="link" class="p-0" :aria-label="`Edit ${item.host}`" @click="edit(item)"
                     >Edit</BButton
                   >
@@ -95,7 +91,7 @@ function edit(one?: Correction) {
                     "
                     >Take back</BButton
                   >
-                </template>
+                </span>
               </BTd>
             </BTr>
           </BTbody>

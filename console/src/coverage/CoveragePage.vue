@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { CoverageRow } from '@/api/client'
 import { useCoverage, useResetCoverage } from './useCoverage'
 
 const { data: rows, isPending, error, refetch } = useCoverage()
 const back = useResetCoverage()
-const { mayAuthor } = useSession()
 const editing = ref(false)
 const chosen = ref<CoverageRow>()
 
@@ -23,7 +21,7 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
     <FleetTabs />
     <PageHead title="Coverage">
       <template #actions>
-        <BButton v-if="mayAuthor" variant="light" @click="edit()"><Icon name="plus" /> Add a row…</BButton>
+        <BButton v-needs:author variant="light" @click="edit()"><Icon name="plus" /> Add a row…</BButton>
       </template>
       <span
         >Which control reaches which browser on which platform: what is known, since when, and from
@@ -55,7 +53,7 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
               <BTd class="text-nowrap">{{ row.date }}</BTd>
               <BTd class="sub">{{ row.source }}<b v-if="!row.shipped"> · edited here</b></BTd>
               <BTd class="text-end text-nowrap">
-                <template v-if="mayAuthor">
+                <span v-needs:author>
                   <BButton variant="link" :aria-label="`Edit ${named(row)}`" @click="edit(row)">Edit</BButton>
                   <BButton
                     v-if="!row.shipped"
@@ -64,7 +62,7 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
                     @click="back.plan(row, { title: 'coverage row as shipped' })"
                     >Take out</BButton
                   >
-                </template>
+                </span>
               </BTd>
             </BTr>
           </BTbody>

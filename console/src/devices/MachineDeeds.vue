@@ -1,14 +1,12 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { Device } from '@/api/client'
 import { labelsOf, rowsOf } from './labels'
 import { type Deed, useDeed, useSetLabels } from './useDeeds'
 
 /** What an administrator can do to one machine: labels, revoke, retire. */
 const props = defineProps<{ device: Device }>()
-const { mayAuthor, mayKeep } = useSession()
 const setLabels = useSetLabels()
 const deed = useDeed()
 
@@ -62,18 +60,17 @@ function doIt() {
 
 <template>
   <BDropdown
-    v-if="mayAuthor && device.lifecycle !== 'retired'"
+    v-if="device.lifecycle !== 'retired'"
+    v-needs:author
     text="Manage"
     variant="light"
     placement="bottom-end"
   >
     <BDropdownItemButton @click="label">Labels…</BDropdownItemButton>
-    <template v-if="mayKeep">
-      <BDropdownItemButton v-if="device.lifecycle !== 'invited'" @click="ask('revoke')"
-        >Revoke its credential…</BDropdownItemButton
-      >
-      <BDropdownItemButton @click="ask('retire')">Retire…</BDropdownItemButton>
-    </template>
+    <BDropdownItemButton v-if="device.lifecycle !== 'invited'" v-needs:keeper @click="ask('revoke')"
+      >Revoke its credential…</BDropdownItemButton
+    >
+    <BDropdownItemButton v-needs:keeper @click="ask('retire')">Retire…</BDropdownItemButton>
   </BDropdown>
   <FormDialog
     v-model="labelling"

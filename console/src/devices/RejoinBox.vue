@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { useRouter } from 'vue-router'
 
-import { useSession } from '@/access/useSession'
 import type { Device } from '@/api/client'
 import { useDeed } from './useDeeds'
 import { useDevice } from './useDevices'
@@ -11,7 +10,6 @@ const props = defineProps<{ device: Device }>()
 const { data: before } = useDevice(() => props.device.rejoin_of!)
 const deed = useDeed()
 const router = useRouter()
-const { mayKeep } = useSession()
 
 function settle(same: boolean) {
   deed.mutate(
@@ -37,7 +35,7 @@ function settle(same: boolean) {
       >. If it is the same one, it takes up that one's history, labels and pins.
       <div v-if="deed.error.value" role="alert">{{ deed.error.value.message }}</div>
     </div>
-    <div v-if="mayKeep" class="buttons">
+    <div v-needs:keeper class="buttons">
       <BButton variant="light" :disabled="deed.isPending.value" @click="settle(false)">Keep apart</BButton>
       <BButton variant="primary" :disabled="deed.isPending.value" @click="settle(true)"
         >It is the same</BButton

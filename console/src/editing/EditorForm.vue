@@ -54,9 +54,17 @@ const problem = computed(() => props.editor.problem.value ?? props.otherProblem)
         />
       </div>
       <div class="save">
-        <BButton v-if="mayChange && removable" variant="light" @click="drop">Remove {{ noun }}</BButton>
+        <BButton v-if="removable && !fixed" v-needs:author variant="light" @click="drop"
+          >Remove {{ noun }}</BButton
+        >
         <BButton v-if="changed && !isNew" variant="light" @click="reset">Undo changes</BButton>
-        <BButton v-if="mayChange" type="submit" variant="primary" :disabled="!changed || blocked || saving">
+        <BButton
+          v-if="!fixed"
+          v-needs:author
+          type="submit"
+          variant="primary"
+          :disabled="!changed || blocked || saving"
+        >
           {{ isNew ? `Make ${noun}` : 'Save' }}
         </BButton>
       </div>

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { EnrolmentCode } from '@/api/client'
 import { useDevices } from '@/devices/useDevices'
 import { useEnrolmentCodes, useRevokeCode } from './useEnrolmentCodes'
@@ -10,7 +9,6 @@ const { data: codes, isPending, error, refetch } = useEnrolmentCodes()
 const waiting = useDevices({ blocker: 'rejoin-waiting', limit: 50 })
 const invited = useDevices({ lifecycle: 'invited', limit: 50 })
 const revoke = useRevokeCode()
-const { mayKeep } = useSession()
 const making = ref(false)
 const inviting = ref(false)
 
@@ -25,9 +23,11 @@ const day = (at: string) => new Date(at).toLocaleDateString()
   <div class="page">
     <FleetTabs />
     <PageHead title="Enrolment">
-      <template v-if="mayKeep" #actions>
-        <BButton variant="light" @click="inviting = true">Machines from a list…</BButton>
-        <BButton variant="primary" @click="making = true"><Icon name="plus" /> New code…</BButton>
+      <template #actions>
+        <BButton v-needs:keeper variant="light" @click="inviting = true">Machines from a list…</BButton>
+        <BButton v-needs:keeper variant="primary" @click="making = true"
+          ><Icon name="plus" /> New code…</BButton
+        >
       </template>
       <span>
         A machine joins with a code. The page for whoever sits at it:
@@ -73,7 +73,8 @@ const day = (at: string) => new Date(at).toLocaleDateString()
                 <BTd>{{ code.made_by }}, <RelativeTime :at="code.made_at" /></BTd>
                 <BTd class="text-end">
                   <BButton
-                    v-if="mayKeep && code.state === 'good'"
+                    v-if="code.state === 'good'"
+                    v-needs:keeper
                     variant="link"
                     :aria-label="`Take back the code for ${code.device ?? code.name ?? 'any machine'}`"
                     @click="takeBack(code)"

@@ -1,15 +1,13 @@
 <script setup lang="ts">
 import { computed, ref, useTemplateRef } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'
 import { type Deed, type Feed, useAside, useDeed, useGenerations, useSendFile } from './useFeeds'
 
 /** One feed: what it brings, what is in force, what it brought before, and what can be done with it. */
-const props = defineProps<{ feed: Feed; mayKeep: boolean }>()
+const props = defineProps<{ feed: Feed }>()
 defineEmits<{ edit: [] }>()
-const { mayAuthor } = useSession()
 const { data: generations } = useGenerations(() => props.feed.key)
 const { mutate, error, isPending } = useDeed()
 const send = useSendFile()
@@ -38,7 +36,7 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
         <h2 class="mb-0">{{ feed.name }}</h2>
         <code class="dim">{{ feed.key }}</code>
         <span class="deeds">
-          <template v-if="mayAuthor">
+          <span v-needs:author class="deeds">
             <BButton
               v-if="feed.address"
               variant="light"
@@ -49,8 +47,8 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
             <BButton v-if="feed.in_force" variant="light" :disabled="isPending" @click="act('back')"
               >Go back one</BButton
             >
-          </template>
-          <BButton v-if="mayKeep" variant="light" @click="$emit('edit')">Edit…</BButton>
+          </span>
+          <BButton v-needs:keeper variant="light" @click="$emit('edit')">Edit…</BButton>
         </span>
       </div>
       <p class="sentence">{{ feed.sentence }}</p>
@@ -87,7 +85,7 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
       </p>
       <p v-if="feed.held" class="state">
         <Icon name="clockHistory" /> Put back, so its schedule rests.
-        <BButton v-if="mayAuthor" variant="link" class="p-0 align-baseline" @click="act('resume')"
+        <BButton v-needs:author variant="link" class="p-0 align-baseline" @click="act('resume')"
           >Resume it</BButton
         >
       </p>
@@ -100,7 +98,7 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
       <div class="top">
         <Icon name="clock" />
         <b>Generation {{ feed.waiting.number }} waits to be looked at.</b>
-        <span v-if="mayAuthor" class="deeds">
+        <span v-needs:author class="deeds">
           <BButton variant="light" :disabled="isPending" @click="act('drop')">Leave it out</BButton>
           <BButton variant="primary" :disabled="isPending" @click="act('take')">Put it in force</BButton>
         </span>
@@ -177,7 +175,7 @@ const mapping = computed(() => Object.entries(props.feed.mapping ?? {}))
     </section>
     <ComparisonPanel v-if="chosen !== null" :feed="feed.key" :number="chosen" />
 
-    <form v-if="mayAuthor" class="panel send" @submit.prevent="sendFile">
+    <form v-needs:author class="panel send" @submit.prevent="sendFile">
       <label for="feed-file" class="fw-semibold">Send a file</label>
       <input id="feed-file" ref="file" type="file" required class="form-control" />
       <BFormCheckbox v-model="review">let it wait</BFormCheckbox>

@@ -2,7 +2,6 @@
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { useSession } from '@/access/useSession'
 import { useCategoryIndex } from '@/categories/useTaxonomy'
 import { type Feed, useFeeds } from './useFeeds'
 
@@ -10,7 +9,6 @@ import { type Feed, useFeeds } from './useFeeds'
 const route = useRoute()
 const { data: feeds, isPending, error, refetch } = useFeeds()
 const { data: index } = useCategoryIndex()
-const { mayKeep } = useSession()
 const chosen = computed(
   () =>
     feeds.value?.find(({ key }) => key === route.params.feed) ??
@@ -38,7 +36,7 @@ const kb = (bytes: number) => `${Math.ceil(bytes / 1000).toLocaleString()} kB`
     <ControlTabs />
     <PageHead title="Feeds">
       <template #actions>
-        <BButton v-if="mayKeep" variant="light" @click="edit()"><Icon name="plus" /> New feed…</BButton>
+        <BButton v-needs:keeper variant="light" @click="edit()"><Icon name="plus" /> New feed…</BButton>
       </template>
       <span v-if="index"
         ><b>{{ index.hosts.toLocaleString() }}</b> hosts in the category index, made
@@ -66,7 +64,7 @@ const kb = (bytes: number) => `${Math.ceil(bytes / 1000).toLocaleString()} kB`
           :small="small"
           empty="There is no feed yet."
         />
-        <FeedDetail v-if="chosen" :key="chosen.key" :feed="chosen" :may-keep="mayKeep" @edit="edit(chosen)" />
+        <FeedDetail v-if="chosen" :key="chosen.key" :feed="chosen" @edit="edit(chosen)" />
         <div v-else class="panel">
           <p class="sub mb-0">There is no feed “{{ route.params.feed }}”.</p>
         </div>

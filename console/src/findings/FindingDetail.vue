@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { Finding } from '@/api/client'
 import { plain } from '@/lib/words'
 import { routeOf } from '@/rulesets/kinds'
@@ -10,7 +9,6 @@ import { useAccept, useFindingDevices, useReopen, useTakeRemedy } from './useFin
 
 /** One finding: what it is about, its machines, its remedies with their previews, and a way to accept it for a while. */
 const props = defineProps<{ finding: Finding }>()
-const { mayAuthor } = useSession()
 const { data: rulesets } = useRulesets()
 const take = useTakeRemedy()
 const accept = useAccept()
@@ -71,7 +69,7 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
       </dd>
     </dl>
     <p v-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
-    <template v-if="mayAuthor">
+    <div v-needs:author>
       <h3 v-if="finding.remedies.length">What would settle it</h3>
       <ul>
         <li v-for="one in finding.remedies" :key="one.key">
@@ -84,14 +82,14 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
           >
         </li>
       </ul>
-    </template>
+    </div>
     <p v-if="finding.accepted" class="sub">
       Accepted by {{ finding.accepted.by }} until {{ finding.accepted.until.slice(0, 10) }}: “{{
         finding.accepted.reason
       }}”
-      <BButton v-if="mayAuthor" variant="link" @click="reopen.mutate(finding.id)">Open it again</BButton>
+      <BButton v-needs:author variant="link" @click="reopen.mutate(finding.id)">Open it again</BButton>
     </p>
-    <template v-else-if="mayAuthor">
+    <div v-else v-needs:author>
       <BButton v-if="!accepting" variant="link" class="px-0" @click="accepting = true"
         >Accept it for a while…</BButton
       >
@@ -105,7 +103,7 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
           <BButton type="submit" variant="primary" :disabled="accept.isPending.value">Accept</BButton>
         </div>
       </form>
-    </template>
+    </div>
   </section>
 </template>
 

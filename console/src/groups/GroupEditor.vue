@@ -85,7 +85,7 @@ function makeCopy() {
             Nothing yet. Assign a ruleset under
             <RouterLink :to="{ name: 'categories' }">web categories</RouterLink>.
           </p>
-          <div v-if="mayAuthor && !group.built_in" class="deeds">
+          <div v-if="!group.built_in" v-needs:author class="deeds">
             <BButton variant="light" @click="makeCopy"><Icon name="copy" /> Copy…</BButton>
             <span v-if="users.length" class="small dim"
               >It can be removed once nothing is assigned to it.</span

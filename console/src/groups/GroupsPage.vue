@@ -31,7 +31,7 @@ const begin = computed(() => {
     <FleetTabs />
     <PageHead title="Groups">
       <template #actions>
-        <BButton v-if="mayAuthor" variant="light" @click="open(NEW)"><Icon name="plus" /> New group</BButton>
+        <BButton v-needs:author variant="light" @click="open(NEW)"><Icon name="plus" /> New group</BButton>
       </template>
       <span>Strongest first: where rulesets of two groups differ, the stronger group's counts.</span>
     </PageHead>

@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import { counted } from '@/lib/words'
 import { useCapacity } from './useIndicators'
 
 /** How many indicators machines carry of how many they may, by origin, and when that is full. */
 const { data } = useCapacity()
-const { mayAuthor, mayKeep } = useSession()
 const cleaning = ref(false)
 const bounding = ref(false)
 const share = (number: number) => `${Math.min(100, (100 * number) / (data.value?.capacity ?? 1))}%`
@@ -33,10 +31,10 @@ const close = computed(() => (data.value ? data.value.most / data.value.capacity
           }}<RouterLink :to="{ name: 'groups', params: { group } }">{{ group }}</RouterLink></template
         >; {{ data.ending.toLocaleString() }} end within 30 days.</span
       >
-      <BButton v-if="mayAuthor" variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
+      <BButton v-needs:author variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
         >Clean up…</BButton
       >
-      <BButton v-if="mayKeep" variant="link" class="p-0 ms-2 align-baseline" @click="bounding = true"
+      <BButton v-needs:keeper variant="link" class="p-0 ms-2 align-baseline" @click="bounding = true"
         >Bounds…</BButton
       >
     </p>

@@ -32,7 +32,9 @@ const edit = useEditRules()
 const chosen = ref<string[]>([])
 watch([filters, rules.total], () => (chosen.value = []))
 /** Only what is written by hand, in one ruleset, is edited here. */
-const mayEdit = computed(() => mayAuthor.value && props.ruleset !== undefined && !props.fed)
+/** Whether its rules are written here, and not brought by a feed. */
+const isOwn = computed(() => props.ruleset !== undefined && !props.fed)
+const mayEdit = computed(() => mayAuthor.value && isOwn.value)
 function takeOut() {
   const remove = chosen.value
   edit.plan(
@@ -54,7 +56,7 @@ function add() {
 
 <template>
   <section class="panel flush" aria-label="Indicators">
-    <form v-if="mayEdit" class="tools" @submit.prevent="add">
+    <form v-if="isOwn" v-needs:author class="tools" @submit.prevent="add">
       <BFormSelect
         v-model="kind"
         aria-label="What it names"

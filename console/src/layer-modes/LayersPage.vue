@@ -15,7 +15,7 @@ const modes = useLayerModes()
 const { data: readiness } = useReadiness({})
 const put = usePutSettings()
 const remove = useRemoveLayerModes()
-const { mayAuthor, mayKeep } = useSession()
+const { mayKeep } = useSession()
 const editing = ref(false)
 const chosen = ref<string>()
 
@@ -79,7 +79,7 @@ function drop(one: GroupLayers) {
           <section class="panel flush" aria-labelledby="modes">
             <div class="headline">
               <h2 id="modes">Layer modes, strongest first</h2>
-              <BButton v-if="mayAuthor" variant="light" @click="edit()"
+              <BButton v-needs:author variant="light" @click="edit()"
                 ><Icon name="plus" /> For a group…</BButton
               >
             </div>
@@ -105,14 +105,14 @@ function drop(one: GroupLayers) {
                     <span v-else class="dim">–</span>
                   </BTd>
                   <BTd class="text-end text-nowrap">
-                    <template v-if="mayAuthor">
+                    <span v-needs:author>
                       <BButton variant="link" :aria-label="`Change ${mode.group}`" @click="edit(mode.group)"
                         >Change</BButton
                       >
                       <BButton variant="link" :aria-label="`Remove ${mode.group}`" @click="drop(mode)"
                         >Remove</BButton
                       >
-                    </template>
+                    </span>
                   </BTd>
                 </BTr>
                 <BTr class="estate">

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import { useCategories } from '@/categories/useCategories'
 import { counted } from '@/lib/words'
 import { routeOf } from '@/rulesets/kinds'
@@ -9,7 +8,6 @@ import type { Lookup } from './useLookup'
 
 /** All that is known of a host: categories and who says so, where it was seen, which rules touch it. */
 const props = defineProps<{ found: Lookup }>()
-const { mayAuthor } = useSession()
 const correcting = ref(false)
 const trying = ref(false)
 const tried = ref('')
@@ -47,7 +45,8 @@ function tryOut(url: string) {
           >Try it on a machine…</BButton
         >
         <BButton
-          v-if="mayAuthor && found.source !== 'test host'"
+          v-if="found.source !== 'test host'"
+          v-needs:author
           variant="light"
           @click="correcting = true"
           >{{ found.correction?.host === found.host ? 'Change the correction…' : 'Correct…' }}</BButton

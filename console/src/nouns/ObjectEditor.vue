@@ -72,7 +72,7 @@ function drop() {
     <BFormTextarea id="document" v-model="text" class="document" rows="18" :readonly="!may" />
     <p v-if="unreadable" class="wrong mt-2 mb-0" role="alert">{{ unreadable }}</p>
     <SaveProblem :problem="problem" :mine="read()" @take="take" @keep="save(true)" />
-    <div v-if="may" class="d-flex gap-2 mt-3">
+    <div v-needs:[noun.right] class="d-flex gap-2 mt-3">
       <BButton type="submit" variant="primary" :disabled="!changed">{{
         object ? 'Save' : `Make ${noun.word}`
       }}</BButton>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { reaches } from '@/access/needs'
 import { useSession } from '@/access/useSession'
 import { callsOf, type Noun } from './useNouns'
 
@@ -9,8 +10,8 @@ const NEW = '+new'
 const props = defineProps<{ noun: Noun; chosen: string }>()
 const emit = defineEmits<{ open: [key: string] }>()
 const { data, isPending, error, refetch } = callsOf(props.noun).useAll()
-const session = useSession()
-const may = computed(() => (props.noun.right === 'keeper' ? session.mayKeep.value : session.mayAuthor.value))
+const { data: session } = useSession()
+const may = computed(() => reaches(session.value, props.noun.right))
 const items = computed(() =>
   (data.value ?? []).map((one) => {
     const key = String(one[props.noun.key])
@@ -34,7 +35,12 @@ const found = computed(() => data.value?.find((one) => String(one[props.noun.key
         :empty="`There is no ${noun.word} yet.`"
       />
       <section class="panel" :aria-label="noun.word">
-        <BButton v-if="may && chosen !== NEW" variant="light" class="mb-3" @click="emit('open', NEW)"
+        <BButton
+          v-if="chosen !== NEW"
+          v-needs:[noun.right]
+          variant="light"
+          class="mb-3"
+          @click="emit('open', NEW)"
           ><Icon name="plus" /> New {{ noun.word }}</BButton
         >
         <ObjectEditor

@@ -3,14 +3,12 @@ import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { useSession } from '@/access/useSession'
 import { counted } from '@/lib/words'
 import { type RevisionsAsked, useComparison, useRestore, useRevision, useRevisions } from './useRevisions'
 
 /** Every revision: who, when, why, what; one opened or two compared; an earlier one restored. */
 const route = useRoute()
 const router = useRouter()
-const { mayAuthor } = useSession()
 const q = useRouteQuery<string>('q', '')
 const noun = useRouteQuery<string>('noun', '')
 const by = useRouteQuery<string>('by', '')
@@ -115,7 +113,8 @@ function goBack() {
             />
             <BButton v-if="other" variant="link" @click="other = ''">Only {{ number }}</BButton>
             <BButton
-              v-if="mayAuthor && number && number !== newest"
+              v-if="number && number !== newest"
+              v-needs:author
               variant="light"
               class="ms-auto"
               @click="goBack"

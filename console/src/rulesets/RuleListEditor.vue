@@ -191,7 +191,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
 
     <section class="panel flush" aria-label="Rules">
-      <form v-if="mayAuthor" class="adding" @submit.prevent="add">
+      <form v-needs:author class="adding" @submit.prevent="add">
         <BFormSelect
           v-if="shape.selectors.length > 1"
           v-model="one.selector"
@@ -239,7 +239,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
             >, the first {{ SHOWN }} shown</template
           ></span
         >
-        <form v-if="chosen.length && mayAuthor" class="many" @submit.prevent="applyMany">
+        <form v-if="chosen.length" v-needs:author class="many" @submit.prevent="applyMany">
           <b>{{ chosen.length.toLocaleString() }} chosen</b>
           <BFormSelect
             v-model="many.action"
@@ -296,11 +296,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
               >{{ day(rule.valid_until) }} <span v-if="hasEnded(rule)" class="small dim">ended</span></BTd
             >
             <BTd class="text-end text-nowrap">
-              <BButton
-                v-if="mayAuthor"
-                variant="link"
-                :aria-label="`Edit ${textOf(rule)}`"
-                @click="edit(rule)"
+              <BButton v-needs:author variant="link" :aria-label="`Edit ${textOf(rule)}`" @click="edit(rule)"
                 >Edit</BButton
               >
             </BTd>

@@ -188,7 +188,7 @@ function addContent() {
             @update:model-value="set(subject, $event)"
           />
         </div>
-        <div v-if="mayAuthor" class="tools">
+        <div v-needs:author class="tools">
           <BFormInput
             v-model="content"
             placeholder="cheat codes, or video/*"

@@ -2,7 +2,6 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { useSession } from '@/access/useSession'
 import { counted } from '@/lib/words'
 import { KINDS } from './kinds'
 import { useRuleset, useRulesets } from './useRulesets'
@@ -14,7 +13,6 @@ const ALL = '+all'
 const MOST_EDITED = 1_000
 const route = useRoute()
 const router = useRouter()
-const { mayAuthor } = useSession()
 const { data: rulesets, isPending, error, refetch } = useRulesets()
 
 const name = computed(() => String(route.name))
@@ -136,7 +134,7 @@ const open = (key: string) => router.push({ name: name.value, params: { ruleset:
         :download="`${listed.key}.json`"
         >STIX</a
       >
-      <BButton v-if="mayAuthor && !listed.feed" variant="light" @click="importing = true"
+      <BButton v-if="!listed.feed" v-needs:author variant="light" @click="importing = true"
         >From a file…</BButton
       >
       <ImportDialog v-model="importing" :ruleset="listed.key" />

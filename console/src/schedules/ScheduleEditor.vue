@@ -112,14 +112,15 @@ async function readFile(event: Event) {
           window.to && window.to !== '00:00' && window.to <= window.from ? 'the next day' : ''
         }}</span>
         <BButton
-          v-if="mayAuthor && draft.windows.length > 1"
+          v-if="draft.windows.length > 1"
+          v-needs:author
           variant="link"
           :aria-label="`Remove window ${place + 1}`"
           @click="draft.windows.splice(place, 1)"
           ><Icon name="cross"
         /></BButton>
       </div>
-      <BButton v-if="mayAuthor" variant="link" @click="draft.windows.push(workday())"
+      <BButton v-needs:author variant="link" @click="draft.windows.push(workday())"
         ><Icon name="plus" /> Window</BButton
       >
       <label class="form-label mt-3 d-block" for="zone">Clock</label>
@@ -143,7 +144,7 @@ async function readFile(event: Event) {
         <li v-for="day in draft.days_off" :key="day" class="chip">
           {{ day }}
           <BButton
-            v-if="mayAuthor"
+            v-needs:author
             variant="link"
             class="p-0"
             :aria-label="`Remove ${day}`"
@@ -152,7 +153,7 @@ async function readFile(event: Event) {
           /></BButton>
         </li>
       </ul>
-      <div v-if="mayAuthor" class="adding">
+      <div v-needs:author class="adding">
         <BFormInput v-model="dayOff" type="date" class="date" aria-label="Day off" />
         <BButton variant="light" :disabled="!dayOff" @click="addDays([dayOff])">Add day</BButton>
         <label class="btn btn-light file" for="calendar">From an iCalendar file…</label>

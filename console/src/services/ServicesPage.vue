@@ -1,12 +1,10 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import { type Service, useServices } from './useServices'
 
 /** Web applications known by their hosts: how suitable each is, and what was decided about it. */
 const { data: services, isPending, error, refetch } = useServices()
-const { mayAuthor } = useSession()
 const sought = ref('')
 const shown = ref(false)
 const edited = ref<Service>()
@@ -32,7 +30,7 @@ const traits = (one: Service) =>
     <ControlTabs />
     <PageHead title="Services">
       <template #actions>
-        <BButton v-if="mayAuthor" variant="light" @click="edit()"><Icon name="plus" /> New service</BButton>
+        <BButton v-needs:author variant="light" @click="edit()"><Icon name="plus" /> New service</BButton>
       </template>
       <span>Indicators can name a service, all of a suitability, or all on which something was decided.</span>
     </PageHead>
@@ -77,7 +75,7 @@ const traits = (one: Service) =>
               <BTd>{{ one.decision }}</BTd>
               <BTd class="small dim">{{ traits(one).join(', ') }}</BTd>
               <BTd class="text-end"
-                ><BButton v-if="mayAuthor" variant="link" :aria-label="`Edit ${one.key}`" @click="edit(one)"
+                ><BButton v-needs:author variant="link" :aria-label="`Edit ${one.key}`" @click="edit(one)"
                   >Edit</BButton
                 ></BTd
               >

@@ -2,7 +2,6 @@
 import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
-import { useSession } from '@/access/useSession'
 import type { BlockerCount } from '@/api/client'
 import { useGroupOptions } from '@/groups/useGroups'
 import { LAYERS } from '@/layer-modes/layers'
@@ -15,7 +14,6 @@ const scope = computed(() => ({ unit: unit.value || undefined, group: group.valu
 const { data, isPending, error, refetch } = useReadiness(scope)
 const units = useUnitReadiness(computed(() => unit.value || undefined))
 const groupOptions = useGroupOptions('Every group')
-const { mayAuthor } = useSession()
 
 const where = computed(() => unit.value || group.value || 'the fleet')
 const parts = computed(() => unit.value.split('/').map((_, place, all) => all.slice(0, place + 1).join('/')))
@@ -116,7 +114,8 @@ const asGroup = (one: BlockerCount) => ({
                   <BTd class="sub">{{ blocker.remedy }}</BTd>
                   <BTd class="text-nowrap text-end">
                     <RouterLink
-                      v-if="blocker.group_rule && mayAuthor"
+                      v-if="blocker.group_rule"
+                      v-needs:author
                       :to="asGroup(blocker)"
                       class="btn btn-link"
                     >

@@ -13,10 +13,11 @@ from portero.cli.passwords import (
     ask_new_password,
     ask_password,
     change_password,
+    own_session,
     with_own_password,
 )
 from portero.client import Portero
-from portero.client.errors import NotSignedIn, Unreachable
+from portero.client.errors import NotAllowed, NotSignedIn, Unreachable
 from portero.core.nouns.access import MadeToken, NewToken, Role, Used
 
 
@@ -102,9 +103,25 @@ def token_create(context: Context) -> int:
 
 
 def token_end(context: Context) -> int:
+    id = context.options.id
     with context.client() as portero:
-        portero.access.end_token(context.options.id)
-    return present(context, {"ended": context.options.id}, lambda: output.say(f"Ended {context.options.id}."))
+        try:
+            portero.access.end_token(id)
+        except NotAllowed:
+            # a token ends only what it made; its administrator may end more
+            with own_session(context) as signed_in:
+                signed_in.access.end_token(id)
+    return _tell_ended(context, id)
+
+
+def session_end(context: Context) -> int:
+    with own_session(context) as portero:
+        portero.access.end_session(context.options.id)
+    return _tell_ended(context, context.options.id)
+
+
+def _tell_ended(context: Context, id: str) -> int:
+    return present(context, {"ended": id}, lambda: output.say(f"Ended {id}."))
 
 
 def session_list(context: Context) -> int:
@@ -176,12 +193,27 @@ def register(commands: Commands) -> None:
     create.add_argument("label", metavar="LABEL", help="what it is for")
     create.add_argument("--role", choices=get_args(Role), help="at most the next lower one to yours, which it is")
     create.add_argument("--days", type=int, default=30, help="how long it is good (30; 365 at most)")
-    end = token.add("end", token_end, "End a token that yours made, or yours.", "portero token end 3f2a91c07b")
+    end = token.add(
+        "end",
+        token_end,
+        "End a token: one of your own, or as a keeper anybody's.",
+        "portero token end 3f2a91c07b",
+    )
     end.add_argument("id", metavar="ID", help="the token's id")
+    add_password_stdin(end, "your own password, for others than yours made,")
 
     session = commands.noun("session", "Browser sessions.")
     listing = session.add("list", session_list, "List your own browser sessions.", "portero session list")
     listing.add_argument("--everybody", action="store_true", help="everybody's, for keepers")
+
+    end = session.add(
+        "end",
+        session_end,
+        "End a browser session: one of your own, or as a keeper anybody's.",
+        "portero session end 91c07b3f2a",
+    )
+    end.add_argument("id", metavar="ID", help="the session's id")
+    add_password_stdin(end, "your own password")
 
     settings = commands.noun("settings", "Where the command line gets its settings from.")
     settings.add("show", settings_show, "Show each setting and where it came from.", "portero settings show")

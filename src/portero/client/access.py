@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from portero.client.connection import Part
+from portero.client.connection import Part, segment
 from portero.core.nouns.access import MadeToken, NewToken, Session, SessionState, Token
 
 
@@ -61,7 +61,11 @@ class AccessPart(Part):
 
     def end_token(self, id: str) -> None:
         """End this token, or one that it made, with those that that one made. NotAllowed, NotFound."""
-        self.connection.ask("DELETE", f"/tokens/{id}")
+        self.connection.ask("DELETE", f"/tokens/{segment(id)}")
+
+    def end_session(self, id: str) -> None:
+        """End a browser session, in one: one's own, or as a keeper anybody's. NotAllowed, NotFound."""
+        self.connection.ask("DELETE", f"/sessions/{segment(id)}")
 
     def sessions(self, *, everybody: bool = False) -> list[SessionState]:
         """Your own browser sessions, or everybody's. NotAllowed."""

@@ -107,8 +107,8 @@ def _load_administrators(keepers: Keepers) -> None:
     with keepers.store.writing() as connection:
         for new in ADMINISTRATORS:
             administrators.add(connection, new.name, new, password_hash, now)
-            told = f"{new.name}: {new.role}, as the demo was made"
-            audit.append(connection, "createAdministrator", now, means="machine", about=new.name, detail=told)
+            told = f"{new.name}: {new.role}, with a password that all know"
+            audit.append(connection, "createAdministrator", now, means="machine", means_id="demo", detail=told)
 
 
 Step = tuple[float, Callable[[], object]]
@@ -122,8 +122,12 @@ def _live_through(keepers: Keepers, clock: Clock, service: str) -> None:
         key=lambda step: step[0],
     )
     for at, do in steps:
-        clock.at = at
+        clock.at, before = at, keepers.estate.snapshot.revision
         do()
+        if (now := keepers.estate.snapshot.revision) > before:
+            told = {"by": ADMINISTRATOR, "role": "keeper", "about": "/estate", "detail": f"revision {now}"}
+            with keepers.store.writing() as connection:
+                audit.append(connection, "putEstate", at, **told)
 
 
 def _feed_steps(keepers: Keepers, service: str) -> Iterator[Step]:

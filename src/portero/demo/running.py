@@ -112,7 +112,7 @@ Brackwater Ferries is up.
 
   Console          {self.url}/console/
   Sign in          {ADMINISTRATOR} / {PASSWORD}
-                   {_OTHERS} have the same password
+                   with the same password: {_OTHERS}
   Command line     portero sign-in --url {self.url} --name {ADMINISTRATOR}
                    portero readiness
                    portero check visit {HANDS_ON} https://reeltide.example/

@@ -12,9 +12,9 @@ from pathlib import Path
 
 from portero.core.nouns.administrator import MadeAdministrator, NewAdministrator
 from portero.service.administrators import AdministratorsKeeper
-from portero.service.auditing import Auditor
 from portero.service.guessing import Guessing
 from portero.service.problems import Refusal
+from portero.store import audit
 from portero.store.data_folder import DATABASE, DataFolder, FolderInUse
 from portero.store.database import SCHEMA, Store, StoreProblem
 
@@ -40,7 +40,8 @@ def _done(
         with _store(folder, fresh) as store:
             made = change(AdministratorsKeeper(store, time.time))
             told = f"{made.name}: {made.role}, with a first password"
-            Auditor(store, time.time).record(act, means="machine", means_id=_user(), about=made.name, detail=told)
+            with store.writing() as connection:
+                audit.append(connection, act, time.time(), means="machine", means_id=_user(), detail=told)
             Guessing(store, time.time).forgive(made.name)
             return made
     except (StoreProblem, Refusal) as problem:

@@ -26,7 +26,7 @@ from portero import __version__
 from portero.core.nouns.base import rfc3339
 from portero.formats.digests import digest_of_file
 from portero.formats.owned_files import make_owned
-from portero.store import epochs, revisions
+from portero.store import audit, epochs, revisions
 from portero.store.data_folder import ARTEFACTS, DATABASE, SIGNING_KEY, DataFolder
 from portero.store.database import Store, StoreProblem
 from portero.store.moments import moment
@@ -277,6 +277,10 @@ def restore(file: Path, folder: Path, now: float, *, replace: bool = False) -> t
             store = Store(Path(unpacked) / DATABASE)
             with store.writing() as connection:
                 epochs.begin_epoch(connection, _epoch_after(connection, folder / DATABASE, now))
+                # sessions that ended since then would open again
+                connection.execute("DELETE FROM session")
+                told = f"revision {record.revision} as of {record.made_at}"
+                audit.append(connection, "restoreBackup", now, means="machine", detail=told)
             store.close()
             aside = _put_aside(folder, now)
             for name in (ARTEFACTS, SIGNING_KEY, DATABASE):

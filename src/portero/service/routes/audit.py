@@ -26,7 +26,7 @@ _BATCH = 500
 
 def _may_see(who: Signed, keepers: TheKeepers) -> Principal:
     if who.role != "keeper" and not who.sees_names:
-        raise not_permitted(keepers, who, "the right to see names", is_theirs=False)
+        raise not_permitted(keepers, "the right to see names", f"{who.name} has it not")
     return who
 
 

@@ -91,28 +91,24 @@ def _lacks(who: Principal, right: Role) -> bool:
     return ROLES.index(who.role) < ROLES.index(right)
 
 
-def not_permitted(keepers: Keepers, who: Principal, needed: str, is_theirs: bool) -> Refusal:
-    """The refusal of what somebody may not. It says what is needed, such as “the role of a keeper”, and who can give
-    it: nobody has to where it `is_theirs`, and only their token lacks it.
+def not_permitted(keepers: Keepers, needed: str, lack: str) -> Refusal:
+    """The refusal of what somebody may not: what is needed, such as “the role of a keeper”; how they lack it, such as
+    “clerk is reader”; and who can give it.
     """
     givers = keepers.administrators.keepers()
-    if is_theirs:
-        remedy = f"this token is {who.role}; sign in for that, or make one that may more"
-    else:
-        remedy = f"{who.name} is {who.role}, and {wording.joined(givers[:3], 'or')} can give it"
+    remedy = f"{lack}, and {wording.joined(givers[:3], 'or')} can give it"
     return Refusal("not-allowed", f"This needs {needed}; {remedy}.", needed=needed, given_by=givers)
-
-
-def the_role_of(role: Role) -> str:
-    """A role as something that is needed."""
-    return f"the role of {'an' if role == 'author' else 'a'} {role}"
 
 
 def refuse_lesser(keepers: Keepers, who: Principal, role: Role, what: str = "") -> None:
     """Refusal where that role is needed, and somebody's is a lesser one."""
-    if _lacks(who, role):
-        is_theirs = ROLES.index(who.own_role) >= ROLES.index(role)
-        raise not_permitted(keepers, who, the_role_of(role) + what, is_theirs)
+    if not _lacks(who, role):
+        return
+    needed = f"the role of {'an' if role == 'author' else 'a'} {role}{what}"
+    if ROLES.index(who.own_role) >= ROLES.index(role):
+        remedy = f"this token is {who.role}; sign in for that, or make one that may more"
+        raise Refusal("not-allowed", f"This needs {needed}; {remedy}.", needed=needed)
+    raise not_permitted(keepers, needed, f"{who.name} is {who.role}")
 
 
 def refuse_token(who: Principal, what: str) -> None:
