@@ -124,8 +124,14 @@ class Maker:
             "exclude": [self.condition() for _ in range(self.rng.choice((0, 0, 1)))],
         }
         if self.rng.random() < 0.25:
-            made |= {"following": False, "frozen_members": self.some(SHA, 2)}
+            made |= {"following": False, "frozen_members": self.some(SHA, 2) + self.unhashed(str(made))}
         return made
+
+    def unhashed(self, of: str) -> list[dict]:
+        """Members of a frozen set that are known without a SHA-256. By a chance of their own: the rest stays as it is."""
+        rng = random.Random(of)
+        named = {"product": rng.choice(PRODUCTS), "version": rng.choice(VERSIONS)}
+        return rng.choice(([], [named], [{"path": "/opt/viewer"}]))
 
     def selector(self, kind: str) -> dict:
         rng = self.rng

@@ -255,9 +255,24 @@ class World:
         narrowest = min((one for one in narrow if one is not None), default=None)
         if held.get("following", True):
             return narrowest
-        if program.get("sha256") not in held["frozen_members"]:
+        if program.get("sha256") in held["frozen_members"]:
+            return 0 if narrowest is None else narrowest
+        named = [one for one in held["frozen_members"] if isinstance(one, dict) and is_that_program(one, program)]
+        if not named:
             return None
-        return 0 if narrowest is None else narrowest
+        return min(own_narrowness(one) for one in named) if narrowest is None else narrowest
+
+
+def is_that_program(member: dict, program: dict) -> bool:
+    """All that is known of a frozen program is the same."""
+    return all(str(program.get(name)).casefold() == value.casefold() for name, value in member.items())
+
+
+def own_narrowness(member: dict) -> int:
+    """How narrow a frozen program is where no condition says so: by path, by name with its version, by name."""
+    if "path" in member:
+        return 1
+    return 2 if "version" in member else 3
 
 
 def said(winner: dict | None, logged: set, competing: set) -> dict:

@@ -11,10 +11,10 @@ from portero.core.insight.readiness import readiness
 from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.members import facts_from
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.coverage import CoverageTable
+from portero.core.nouns.coverage import SHIPPED_COVERAGE, CoverageRow, CoverageTable
 from portero.core.nouns.device import Facts, Lifecycle
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.layer import LayerMode, Layers
+from portero.core.nouns.layer import LayerMode, Layers, LayerVersions
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
@@ -75,6 +75,46 @@ def test_a_machine_that_does_less_than_meant_is_a_gap(reported, code):
     assert (found.intended.verdict, found.effective.verdict, found.gap) == ("block", "allow", "looser")
     assert codes(found) == [code]
     assert bool(found.effective.layers[1].logged) == (reported == "observing")
+
+
+@pytest.mark.parametrize("layer", ["filter", "browser", "startup"])
+def test_a_layer_that_is_too_old_holds_nothing(layer):
+    rules = {
+        "filter": [{"category": "gambling", "action": "block"}],
+        "browser": [{"pattern": "lucky-reef.example", "action": "block"}],
+        "startup": [{"everything": True, "action": "block"}],
+    }
+    kind = {"filter": "category", "browser": "site", "startup": "startup"}[layer]
+    old = estate(rulesets=[{"key": "no-gambling", "kind": kind, "rules": rules[layer]}])
+    browsers = [{"name": "chromium", "version": "120", "managed": True}]
+    facts = Facts(hostname="x", layers=FULL, layer_versions={layer: "0.0.9"}, browsers=browsers)
+    policy = Policy(compile_bundle(old, ("whole-fleet",)))
+    machine = Machine.of(facts, applied=policy, coverage=CoverageTable([_from("0.1")]))
+    given = {"start": {"product": "x"}} if layer == "startup" else {"url": "http://lucky-reef.example/"}
+    given |= {} if layer == "startup" else {"browser": "chromium"}
+    found = explain(policy, Case(Attempt(device="x", at=NOW, **given), INDEX, machine))
+    assert (found.intended.verdict, found.effective.verdict, found.gap) == ("block", "allow", "looser")
+    (caveat,) = found.effective.caveats
+    assert (caveat.code, caveat.layer) == ("layer-too-old", layer)
+    assert "0.0.9, and 0.1 is needed" in caveat.detail
+    newer = Machine.of(facts.model_copy(update={"layer_versions": LayerVersions(**{layer: "0.1"})}), applied=policy)
+    assert explain(policy, Case(Attempt(device="x", at=NOW, **given), INDEX, newer)).gap == "none"
+
+
+def _from(version: str) -> CoverageRow:
+    """The site list's row for chromium, for which no lowest version of the layer is shipped."""
+    row = next(row for row in SHIPPED_COVERAGE if row.key == "site-list/chromium/any")
+    return row.model_copy(update={"layer_from": version})
+
+
+def test_a_browser_that_is_too_old_takes_no_site_list():
+    rules = [{"pattern": "lucky-reef.example", "action": "block"}]
+    listed = estate(rulesets=[{"key": "no-gambling", "kind": "site", "rules": rules}])
+    for version, verdict, expected in (("85", "allow", ["browser-too-old"]), ("86", "block", [])):
+        browsers = Facts(hostname="x", browsers=[{"name": "chromium", "version": version, "managed": True}]).browsers
+        found = told(listed, browsers=browsers, browser="chromium")
+        assert (found.intended.verdict, found.effective.verdict) == ("block", verdict)
+        assert codes(found) == expected
 
 
 def test_an_older_category_index_is_a_caveat_where_the_host_s_categories_come_from_it():

@@ -24,7 +24,7 @@ const editor = useEditor({
     following: saved?.following ?? true,
     include: (saved?.include ?? [{ product: '' }]) as ApplicationCondition[],
     exclude: (saved?.exclude ?? []) as ApplicationCondition[],
-    frozen_members: (saved?.frozen_members ?? null) as string[] | null,
+    frozen_members: (saved?.frozen_members ?? null) as ApplicationSetBody['frozen_members'],
   }),
   bodyOf: (draft): ApplicationSetBody => ({
     ...draft,
@@ -93,7 +93,7 @@ const { data: sentence } = useSetSentence(complete)
           draft.frozen_members
             ? `${draft.frozen_members.length} programs`
             : 'what machines have when it is saved'
-        }}, by their SHA-256.
+        }}, each by its SHA-256 or by what else is known of it.
       </p>
       <p v-if="set?.rulesets.length" class="mt-2 mb-0">Named by {{ set.rulesets.join(', ') }}.</p>
     </section>

@@ -34,10 +34,15 @@ def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str
 
 def _tell_set(application_set: Any) -> None:
     output.say(f"{application_set.name} ({application_set.key}): {application_set.sentence}")
-    for sha256 in application_set.frozen_members or ():
-        output.say(sha256, indent=2)
+    for member in application_set.frozen_members or ():
+        output.say(member if isinstance(member, str) else _described(member), indent=2)
     if application_set.rulesets:
         output.say(f"Named by {wording.joined(application_set.rulesets)}", indent=2)
+
+
+def _described(program: Any) -> str:
+    given = program.model_dump(exclude_none=True)
+    return ", ".join(f"{name} {value}" for name, value in given.items())
 
 
 def register(commands: Commands) -> None:

@@ -27,8 +27,10 @@ from portero.cli.command import (
 from portero.core import sentences, wording
 from portero.core.insight.check_batches import judge_line, unjudged
 from portero.core.insight.offline import OfflineEstate, UnknownDevice
-from portero.core.matching.categories import EMPTY_INDEX
+from portero.core.matching.applications import CannotFreeze
+from portero.core.matching.categories import EMPTY_INDEX, CategoryIndex
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference, Unjudged
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -63,7 +65,15 @@ def offline(options: argparse.Namespace) -> OfflineEstate | None:
     estate = read_or_tell(options.estate, lambda: read_estate(read_documents(options.estate)))
     facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
     index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
-    return OfflineEstate(estate, facts, index, datetime.now(UTC))
+    return alone(estate, facts, index)
+
+
+def alone(estate: Estate, facts: FactsDocument, index: CategoryIndex) -> OfflineEstate:
+    """What judges by documents alone. CommandProblem where a set is to be frozen that cannot be."""
+    try:
+        return OfflineEstate(estate, facts, index, datetime.now(UTC))
+    except CannotFreeze as problem:
+        raise CommandProblem(str(problem)) from problem
 
 
 def _judge(context: Context, attempt: Attempt) -> int:

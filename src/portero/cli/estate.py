@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from pathlib import Path
 
 from portero.cli import output
-from portero.cli.checks import read_or_tell
+from portero.cli.checks import alone, read_or_tell
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
@@ -23,7 +22,6 @@ from portero.cli.command import (
 from portero.cli.previews import tell_preview
 from portero.client import Previewed
 from portero.core import wording
-from portero.core.insight.offline import OfflineEstate
 from portero.core.insight.probe_sets import ProbeOutcome, try_probes
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
@@ -83,7 +81,7 @@ def estate_check(context: Context) -> int:
     if options.facts:
         facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
     index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
-    offline = OfflineEstate(estate, facts, index, datetime.now(UTC))
+    offline = alone(estate, facts, index)
     offline.compile_all()
     outcomes = list(try_probes(estate, facts, offline))
     failed = [outcome for outcome in outcomes if not outcome.passed]

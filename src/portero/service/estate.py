@@ -7,10 +7,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from portero.core import wording
 from portero.core.insight.differences import differences
 from portero.core.insight.feed_rulesets import emptied, filled
 from portero.core.insight.offline import with_frozen_members
 from portero.core.insight.revisions import undone
+from portero.core.matching.applications import CannotFreeze
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.estate import Estate
@@ -270,12 +272,17 @@ class EstateKeeper:
     # --- frozen sets ---
 
     def with_frozen(self, estate: Estate) -> Estate:
-        """The estate with what its frozen sets hold, where it does not say: what devices have now."""
+        """The estate with what its frozen sets hold, where it does not say: what devices have now. Refusal."""
         waiting = any(
             not application_set.following and application_set.frozen_members is None
             for application_set in estate.application_sets
         )
-        return with_frozen_members(estate, list(self._foresight.programs())) if waiting else estate
+        if not waiting:
+            return estate
+        try:
+            return with_frozen_members(estate, list(self._foresight.programs()))
+        except CannotFreeze as problem:
+            raise Refusal("invalid", wording.as_sentence(str(problem))) from problem
 
     def frozen(self, application_set: ApplicationSet) -> ApplicationSet:
         """The set with what it holds, where it is frozen and does not say."""

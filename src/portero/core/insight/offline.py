@@ -27,7 +27,7 @@ class OfflineEstate:
     """An estate with the facts of its devices. Each device is taken to have applied the newest bundle."""
 
     def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex, now: datetime) -> None:
-        """`now` counts for attempts that name no time."""
+        """`now` counts for attempts that name no time. CannotFreeze where a set is to be frozen that cannot be."""
         self._now, self._index, self._directory = now, index, facts.directory
         applications = [application for device in facts.devices for application in _applications(device)]
         self._estate = with_frozen_members(estate, applications)
@@ -103,7 +103,7 @@ def _applications(device: DocumentDevice) -> list[Application]:
 
 
 def with_frozen_members(estate: Estate, applications: list[Application]) -> Estate:
-    """The estate with what its frozen sets hold, where the document does not say: what is found now."""
+    """The estate with what its frozen sets hold, where the document does not say: what is found now. CannotFreeze."""
     waiting = [
         application_set
         for application_set in estate.application_sets

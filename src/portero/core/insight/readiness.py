@@ -11,7 +11,7 @@ from portero.core.nouns.coverage import Control, CoverageTable, Reach
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.readiness import ORDER, Blocker, BlockerCode, LayerReadiness, Readiness
-from portero.core.nouns.versions import version_key
+from portero.core.nouns.versions import is_older
 
 NOT_IN_THE_WAY = frozenset(
     (
@@ -65,7 +65,7 @@ def _of_layer(layer: LayerName, facts: MemberFacts, coverage: CoverageTable) -> 
         yield Obstacle(BlockerCode.LAYER_OBSERVING, layer)
     row = coverage.row(_CONTROL[layer], None, facts.platform)
     version = getattr(facts.layer_versions, layer)
-    if row and _is_older(version, row.layer_from):
+    if row and is_older(version, row.layer_from):
         yield Obstacle(BlockerCode.LAYER_TOO_OLD, layer, f"{version}, and {row.layer_from} is needed")
 
 
@@ -74,20 +74,13 @@ def _of_browsers(facts: MemberFacts, coverage: CoverageTable) -> Iterator[Obstac
         row = coverage.row("site-list", browser.name, facts.platform)
         if not browser.managed or row is None or row.http is Reach.NONE:
             yield Obstacle(BlockerCode.BROWSER_UNMANAGED, "browser", _named(browser))
-        elif _is_older(browser.version, row.browser_from):
+        elif is_older(browser.version, row.browser_from):
             about = f"{_named(browser)}, and {row.browser_from} is needed"
             yield Obstacle(BlockerCode.BROWSER_TOO_OLD, "browser", about)
 
 
 def _named(browser: Item) -> str:
     return f"{browser.name} {browser.version or ''}".strip()
-
-
-def _is_older(version: str | None, least: str | None) -> bool:
-    if version is None or least is None:
-        return False
-    have, need = version_key(version), version_key(least)
-    return have is not None and need is not None and have < need
 
 
 def modes_of(estate: Estate, groups: Iterable[str]) -> dict[LayerName, LayerMode]:

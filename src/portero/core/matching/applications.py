@@ -7,9 +7,10 @@ from typing import NamedTuple
 
 from portero.core.matching.members import Item
 from portero.core.matching.membership_conditions import version_test
-from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
+from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet, FrozenProgram
 from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import normal_program_path
+from portero.core.wording import joined
 
 FIELDS = ("sha256", "path", "product", "file", "signer", "vendor", "category")
 
@@ -106,13 +107,38 @@ class Test:
         return Fit(None, frozenset(missing)) if missing else Fit(self.narrowness)
 
 
+class _FrozenTest:
+    """A frozen program that is known without a SHA-256, made ready to be asked."""
+
+    def __init__(self, program: FrozenProgram) -> None:
+        given = program.model_dump(exclude_none=True, exclude={"version"})
+        self._fields = {name: fold(name, value) for name, value in given.items()}
+        self._version = program.version and program.version.casefold()
+        names = [_NARROWNESS[name] for name in self._fields]
+        self.narrowness = min([*names, NAME_WITH_VERSION] if self._version and NAME in names else names)
+
+    def fit(self, program: Started) -> Fit:
+        """Whether it is that one; where only fields are missing to tell, which."""
+        missing = {name for name in self._fields if name not in program.fields}
+        if any(program.fields.get(name, wanted) != wanted for name, wanted in self._fields.items()):
+            return NO_FIT
+        if self._version and program.version is None:
+            missing.add("version")
+        elif self._version and self._version != (program.version or "").casefold():
+            return NO_FIT
+        return Fit(None, frozenset(missing)) if missing else Fit(self.narrowness)
+
+
 class SetTest:
     """An application set, made ready to be asked."""
 
     def __init__(self, application_set: ApplicationSet) -> None:
         self._include = [Test(condition) for condition in application_set.include]
         self._exclude = [Test(condition) for condition in application_set.exclude]
-        self._frozen = None if application_set.following else frozenset(application_set.frozen_members or ())
+        members = application_set.frozen_members or ()
+        self._is_frozen = not application_set.following
+        self._digests = frozenset(member for member in members if isinstance(member, str))
+        self._programs = [_FrozenTest(member) for member in members if not isinstance(member, str)]
 
     def fit(self, program: Started) -> Fit:
         """Whether the set holds the program; as narrow as its narrowest include condition that does."""
@@ -122,35 +148,51 @@ class SetTest:
         missing = frozenset(name for fit in excluded for name in fit.missing)
         included = [test.fit(program) for test in self._include]
         narrowest = min((fit.narrowness for fit in included if fit.narrowness is not None), default=None)
-        if self._frozen is not None:
+        if self._is_frozen:
             return self._frozen_fit(program, narrowest, missing)
         if narrowest is None:
             return Fit(None, missing.union(*(fit.missing for fit in included)))
         return Fit(narrowest, missing)
 
     def _frozen_fit(self, program: Started, narrowest: int | None, missing: frozenset[str]) -> Fit:
-        """A frozen set names its members by SHA-256; its conditions only say how narrow they are meant."""
-        assert self._frozen is not None
+        """A frozen set names its members; its conditions only say how narrow they are meant."""
         own = program.fields.get("sha256")
-        if own is None:
-            return Fit(None, missing | {"sha256"}) if self._frozen else NO_FIT
-        if own not in self._frozen:
-            return NO_FIT
-        return Fit(SHA256 if narrowest is None else narrowest, missing)
+        fits = [Fit(SHA256)] if own in self._digests else [test.fit(program) for test in self._programs]
+        held = min((fit.narrowness for fit in fits if fit.narrowness is not None), default=None)
+        if held is not None:
+            return Fit(held if narrowest is None else narrowest, missing)
+        lacking = frozenset({"sha256"} if own is None and self._digests else ()).union(*(fit.missing for fit in fits))
+        return Fit(None, missing | lacking) if lacking else NO_FIT
 
 
-def members_of(application_set: ApplicationSet, applications: Iterable[Application]) -> tuple[str, ...]:
-    """The SHA-256 of those of the programs that its conditions hold, sorted: what freezing it now would keep."""
+class CannotFreeze(ValueError):
+    """Some programs that a set holds have nothing by which they could be kept; the message says which."""
+
+
+def members_of(application_set: ApplicationSet, applications: Iterable[Application]) -> tuple[str | FrozenProgram, ...]:
+    """Those of the programs that its conditions hold, each by what identifies it best: what freezing it now would keep.
+    CannotFreeze.
+    """
     following = application_set.model_copy(update={"following": True, "frozen_members": None})
     test = SetTest(following)
     known = list(applications)
     catalogue = catalogue_of(known)
-    return tuple(
-        sorted(
-            {
-                application.sha256
-                for application in known
-                if application.sha256 and test.fit(Started.of(application, catalogue)).narrowness is not None
-            }
+    held = [one for one in known if test.fit(Started.of(one, catalogue)).narrowness is not None]
+    digests = {program.sha256 for program in held if program.sha256}
+    others = [program for program in held if not program.sha256]
+    if any(not (program.product or program.path or program.file) for program in others):
+        told = next(program for program in others if not (program.product or program.path or program.file))
+        what = told.model_dump(exclude_none=True)
+        raise CannotFreeze(
+            f"the set {application_set.key} cannot be frozen: of a program that it holds only"
+            f" {joined([f'{name} “{value}”' for name, value in what.items()])} is known, and freezing would let it"
+            " through; exclude it, or let the set follow"
         )
-    )
+    programs = {_frozen(program) for program in others}
+    return (*sorted(digests), *sorted(programs, key=lambda program: program.model_dump_json()))
+
+
+def _frozen(program: Application) -> FrozenProgram:
+    given = program.model_dump(include=set(FrozenProgram.model_fields))
+    dropped = {"path", "file"} if program.product else {"file"} if program.path else set()
+    return FrozenProgram(**{name: value for name, value in given.items() if name not in dropped})

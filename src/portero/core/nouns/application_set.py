@@ -33,11 +33,30 @@ class ApplicationCondition(Noun):
         return self
 
 
+class FrozenProgram(Noun):
+    """A program of which no SHA-256 is known, by what is: all of it must be the same. Its path or file only counts
+    where its product is not known.
+    """
+
+    product: Text | None = None
+    vendor: Text | None = None
+    version: Text | None = None
+    signer: Text | None = None
+    path: Annotated[str, StringConstraints(min_length=1, max_length=1024)] | None = None
+    file: Text | None = None
+
+    @model_validator(mode="after")
+    def _says_which(self) -> Self:
+        if not (self.product or self.path or self.file):
+            raise ValueError("a frozen program names its product, its path or its file; else give its SHA-256")
+        return self
+
+
 class ApplicationSet(Authored):
     """Include conditions less exclude conditions; exclusions win.
 
-    A *following* set takes in what the catalogue adds later. A frozen one holds the programs in `frozen_members`, by
-    their SHA-256, and no others.
+    A *following* set takes in what the catalogue adds later. A frozen one holds the programs in `frozen_members`, and
+    no others: each by its SHA-256 where that is known, else by what identifies it best.
     """
 
     declared: ClassVar = Declared("application set", "application_sets", about="Named sets of programs.")
@@ -47,7 +66,7 @@ class ApplicationSet(Authored):
     include: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
     exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
     frozen_members: Annotated[
-        tuple[Sha256, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
+        tuple[Sha256 | FrozenProgram, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
     ] = None
 
     @model_validator(mode="after")

@@ -18,6 +18,8 @@ class CaveatCode(StrEnum):
     SILENT = "silent"
     FILTER_OFF = "filter-off"
     FILTER_OBSERVING = "filter-observing"
+    LAYER_TOO_OLD = "layer-too-old"
+    BROWSER_TOO_OLD = "browser-too-old"
     NOTICE_HIDDEN = "notice-hidden"
     PATH_HIDDEN = "path-hidden"
     CONTENT_HIDDEN = "content-hidden"

@@ -24,3 +24,11 @@ def version_key(text: str) -> VersionKey | None:
     )
     # a release stands above all that lead up to it
     return tuple(numbers), not suffix, pieces
+
+
+def is_older(version: str | None, least: str | None) -> bool:
+    """Whether a version is below the least one that is wanted. Where one of them is not known, nobody says so."""
+    if version is None or least is None:
+        return False
+    have, need = version_key(version), version_key(least)
+    return have is not None and need is not None and have < need

@@ -12,8 +12,9 @@ from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Control, CoverageTable, Reach
 from portero.core.nouns.device import Browser, Facts, Lifecycle, Place
-from portero.core.nouns.layer import Layer, LayerMode, Layers
+from portero.core.nouns.layer import Layer, LayerMode, Layers, LayerVersions
 from portero.core.nouns.verdict import LayerVerdict
+from portero.core.nouns.versions import is_older
 from portero.core.resolving.bundles import Bundle
 from portero.core.resolving.policy import Policy
 
@@ -27,6 +28,7 @@ class Machine(NamedTuple):
     lifecycle: Lifecycle = Lifecycle.ENROLLED
     layers: Layers = Layers(filter=LayerMode.ENFORCING)
     """What its layers do, as it reports."""
+    layer_versions: LayerVersions = LayerVersions()
     addresses: tuple[str, ...] = ()
     platform: str | None = None
     place: Place | None = None
@@ -49,6 +51,7 @@ class Machine(NamedTuple):
         """The machine of a device with these facts."""
         return cls(
             layers=facts.layers,
+            layer_versions=facts.layer_versions,
             addresses=facts.addresses,
             platform=facts.os.family if facts.os else None,
             place=facts.place,
@@ -149,17 +152,43 @@ def _mode_caveats(layer: Layer, meant: LayerMode, reported: LayerMode | None) ->
     return [sentences.caveat(code, layer)] if code else []
 
 
+_CONTROLS: dict[Layer, Control] = {Layer.FILTER: "filter", Layer.BROWSER: "site-list", Layer.STARTUP: "startup"}
+
+
 def _held_back(
-    policy: Policy, applied: Policy, layer: LayerVerdict, machine: Machine
+    policy: Policy, applied: Policy, layer: LayerVerdict, machine: Machine, browser: str | None = None
 ) -> tuple[LayerVerdict, LayerMode, list[Caveat]]:
-    """The layer in the mode in which the machine really has it, and the caveats of that."""
+    """The layer in the mode in which the machine really has it, and the caveats of that. One that is older than the
+    coverage table relies on is taken to do nothing.
+    """
     name, reported = layer.layer, machine.layers.mode(layer.layer)
-    if applied is policy and reported is LayerMode.ENFORCING and policy.bundle.layers[name] == LayerMode.ENFORCING:
+    meant, too_old = LayerMode(policy.bundle.layers[name]), _too_old(name, machine, browser)
+    if applied is policy and reported is meant is LayerMode.ENFORCING and too_old is None:
         return layer, reported, []
-    caveats = _mode_caveats(name, LayerMode(policy.bundle.layers[name]), reported)
+    caveats = _mode_caveats(name, meant, reported)
     told = LayerMode(applied.bundle.layers[name])
     mode = weaker(told, reported or told)
+    if too_old is not None and mode is not LayerMode.OFF:
+        return in_mode(layer, LayerMode.OFF, too_old.detail), LayerMode.OFF, [*caveats, too_old]
     return in_mode(layer, mode, sentences.does(name, mode)), mode, caveats
+
+
+def _too_old(layer: Layer, machine: Machine, browser: str | None) -> Caveat | None:
+    """The caveat of a layer whose version the coverage table says nothing of."""
+    row = machine.coverage.row(_CONTROLS[layer], browser, machine.platform)
+    version = getattr(machine.layer_versions, layer.value)
+    if row is None or not is_older(version, row.layer_from):
+        return None
+    return sentences.layer_too_old(layer, version, row.layer_from or "")
+
+
+def _browser_too_old(control: Control, machine: Machine, path: Path) -> Caveat | None:
+    """The same of the browser itself."""
+    row, browser = machine.coverage.row(control, path.browser, machine.platform), machine.browser(path.browser)
+    if row is None or browser is None or not is_older(browser.version, row.browser_from):
+        return None
+    layer = Layer.BROWSER if control == "site-list" else Layer.FILTER
+    return sentences.browser_too_old(layer, f"{browser.name} {browser.version}", row.browser_from or "")
 
 
 def effective_filter(
@@ -170,10 +199,10 @@ def effective_filter(
     if gateway:
         caveat = sentences.caveat(CaveatCode.TRUSTED_GATEWAY, Layer.FILTER)
         return in_mode(layer, LayerMode.OFF, sentences.left_to_gateway(gateway)), [caveat]
-    layer, mode, caveats = _held_back(policy, applied, layer, machine)
-    reach = reach_of("filter", machine, path)
-    if reach is Reach.NONE and mode is LayerMode.ENFORCING:
-        caveats.append(sentences.not_reached(path.browser, path.scheme))
+    layer, mode, caveats = _held_back(policy, applied, layer, machine, path.browser)
+    reach, too_old = reach_of("filter", machine, path), _browser_too_old("filter", machine, path)
+    if mode is LayerMode.ENFORCING and (too_old is not None or reach is Reach.NONE):
+        caveats.append(too_old or sentences.not_reached(path.browser, path.scheme))
         layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
     if reach is Reach.HOST and layer.verdict is not Verdict.ALLOW:
         caveats.append(sentences.caveat(CaveatCode.NOTICE_HIDDEN, Layer.FILTER))
@@ -194,13 +223,16 @@ def effective_browser(
     """What the browser really makes of its site list; and why it differs. Without a list there is nothing to hold."""
     if not in_play:
         return layer, []
-    layer, mode, caveats = _held_back(policy, applied, layer, machine)
+    layer, mode, caveats = _held_back(policy, applied, layer, machine, path.browser)
     if path.browser is not None and mode is LayerMode.ENFORCING:
         browser = machine.browser(path.browser)
         unmanaged = browser is None or not browser.managed
         if unmanaged or reach_of("site-list", machine, path) is Reach.NONE:
             caveats.append(sentences.unmanaged(path.browser))
             layer = in_mode(layer, LayerMode.OFF, caveats[-1].detail)
+        elif (too_old := _browser_too_old("site-list", machine, path)) is not None:
+            caveats.append(too_old)
+            layer = in_mode(layer, LayerMode.OFF, too_old.detail)
     return layer, caveats
 
 

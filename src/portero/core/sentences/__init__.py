@@ -1,10 +1,12 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
 from portero.core.sentences.caveats import (
+    browser_too_old,
     caveat,
     facts_missing,
     fields_missing,
     layer_not_reported,
+    layer_too_old,
     not_reached,
     unmanaged,
 )
@@ -75,6 +77,7 @@ __all__ = [
     "blocker",
     "blocks_essential",
     "broad",
+    "browser_too_old",
     "capacity",
     "caveat",
     "change_details",
@@ -100,6 +103,7 @@ __all__ = [
     "hidden",
     "host_near",
     "layer_not_reported",
+    "layer_too_old",
     "layers_disagree",
     "left_to_gateway",
     "listed_because",

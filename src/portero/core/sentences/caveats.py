@@ -57,6 +57,26 @@ def facts_missing(layer: Layer, facts: Sequence[str]) -> Caveat:
     )
 
 
+def layer_too_old(layer: Layer, version: str, least: str) -> Caveat:
+    """The caveat of a layer that is older than the coverage table relies on."""
+    return Caveat(
+        code=CaveatCode.LAYER_TOO_OLD,
+        layer=layer,
+        detail=f"The {LAYER_WORDS[layer]} of this machine is {version}, and {least} is needed: it may let all pass.",
+        remedy="Update it; the lowest versions are in the coverage table.",
+    )
+
+
+def browser_too_old(layer: Layer, browser: str, least: str) -> Caveat:
+    """The caveat of a browser that is older than the coverage table relies on."""
+    return Caveat(
+        code=CaveatCode.BROWSER_TOO_OLD,
+        layer=layer,
+        detail=f"This machine has {browser}, and {least} is needed: it may let all pass.",
+        remedy="Update the browser; the lowest versions are in the coverage table.",
+    )
+
+
 def fields_missing(fields: Sequence[str]) -> Caveat:
     """The caveat of startup rules that look at what is not known of the program."""
     return Caveat(

@@ -52,7 +52,11 @@ def application_set_sentence(application_set: ApplicationSet) -> str:
     )
     if application_set.following:
         return f"Programs with {held}{less}; takes in what is found later."
-    return f"{counted(len(application_set.frozen_members or ()), 'program')} with {held}{less}; frozen."
+    members = application_set.frozen_members or ()
+    by_digest = sum(isinstance(member, str) for member in members)
+    known = [(by_digest, "SHA-256"), (len(members) - by_digest, "what else is known of them")]
+    kept = joined([f"{number:,} by {what}" for number, what in known if number]) or "none"
+    return f"{counted(len(members), 'program')} with {held}{less}; frozen, {kept}."
 
 
 def _condition(condition: ApplicationCondition) -> str:

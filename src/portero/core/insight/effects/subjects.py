@@ -170,7 +170,10 @@ def programs_of(application_set: ApplicationSet, known: KnownSubjects) -> list[A
     test = SetTest(application_set)
     held = [program for program in known.find_programs() if _fits(test, program, known)]
     if not held:
-        made = [Application(sha256=frozen_member) for frozen_member in application_set.frozen_members or ()]
+        made = [
+            Application(sha256=member) if isinstance(member, str) else Application(**dict(member))
+            for member in application_set.frozen_members or ()
+        ]
         made += [one for condition in application_set.include if (one := _described(condition)) is not None]
         held = [program for program in made if _fits(test, program, known)]
     return held[:MOST_PROGRAMS]
