@@ -128,7 +128,7 @@ class Maker:
         return made
 
     def unhashed(self, of: str) -> list[dict]:
-        """Members of a frozen set that are known without a SHA-256. By a chance of their own: the rest stays as it is."""
+        """Members of a frozen set without a SHA-256. By a chance of their own: the rest stays as it is."""
         rng = random.Random(of)
         named = {"product": rng.choice(PRODUCTS), "version": rng.choice(VERSIONS)}
         return rng.choice(([], [named], [{"path": "/opt/viewer"}]))

@@ -18,6 +18,7 @@ from portero.core.insight.findings import apply_remedy, contests, find_all
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
+from portero.core.nouns.service import Decision
 from thorough import times
 
 ESTATES = times(24, 60)
@@ -306,6 +307,92 @@ def test_rules_that_part_of_the_machines_cannot_enforce():
     estate = assigned((starts, "weak"), groups=OVERLAPPING, **observing)
     finding = findings(estate)["unenforceable"]
     assert settled(estate, finding, "enforce-startup") == {}
+
+
+@pytest.mark.parametrize(
+    ("mode", "severity", "does"), [("off", "high", "is off"), ("observing", "medium", "only records")]
+)
+def test_a_group_whose_layer_undoes_what_is_mandatory(mode, severity, does):
+    modes = {"layer_modes": [{"group": "weak", "filter": mode}]}
+    estate = assigned((GAMES, "whole-fleet", {"mandatory": True}), (NO_GAMES, "weak"), groups=OVERLAPPING, **modes)
+    finding = findings(estate)["undone-by-layer"]
+    assert (finding.id, finding.severity, finding.groups) == ("undone-by-layer.weak.filter", severity, ("weak",))
+    assert finding.sentence.startswith(f"The filter {does} on weak, so ")
+    assert "which is mandatory, stops nothing on" in finding.sentence
+    assert finding.devices == len(finding.examples) > 0
+    assert settled(estate, finding, "enforce-filter").get("undone-by-layer") is None
+    # what is not mandatory a group may well do without
+    assert "undone-by-layer" not in findings(assigned((GAMES, "whole-fleet"), groups=OVERLAPPING, **modes))
+    assert "undone-by-layer" not in findings(
+        assigned((GAMES, "whole-fleet", {"mandatory": True, "action": "log"}), groups=OVERLAPPING, **modes)
+    )
+
+
+@pytest.mark.parametrize(
+    ("stopping", "mandatory", "allowed", "is_beaten"),
+    [
+        ({"everything": True}, {"mandatory": True}, "play.example", True),
+        ({"category": "games"}, {"mandatory": True}, "play.example", True),
+        ({"family": "pastime"}, {"mandatory": True}, "sub.play.example", True),
+        ({"category": "games"}, {"mandatory": True}, "elsewhere.example", False),
+        ({"everything": True}, {}, "play.example", False),
+        ({"everything": True}, {"mandatory": True, "action": "log"}, "play.example", False),
+        ({"everything": True}, {"mandatory": True, "place": "off-site"}, "play.example", False),
+        ({"everything": True}, {"mandatory": True, "state": "paused"}, "play.example", False),
+    ],
+)
+def test_an_allow_of_a_host_that_a_mandatory_category_rule_stops(stopping, mandatory, allowed, is_beaten):
+    closed = rules("category", {**stopping, "action": "block"})
+    opened = rules("indicator", {"host": allowed, "action": "allow"})
+    entries = {"corrections": [{"host": "play.example", "categories": ["games"]}]}
+    estate = assigned((closed, "whole-fleet", mandatory), (opened, "strong"), groups=OVERLAPPING, **entries)
+    found = findings(estate)
+    assert ("allow-beaten" in found) == is_beaten
+    if is_beaten:
+        finding = found["allow-beaten"]
+        assert finding.assignments[0].endswith("strong")
+        assert f"allows {allowed}, and never wins on any of its 2 machines" in finding.sentence
+        assert "allow-beaten" not in settled(estate, finding, "remove-assignment")
+
+
+def test_an_estate_whose_layer_is_off():
+    off = {"settings": {"layers": {"filter": "off"}}}
+    finding = findings(assigned((GAMES, "strong"), groups=OVERLAPPING, **off))["undone-by-layer"]
+    assert (finding.id, finding.severity, finding.remedies) == ("undone-by-layer.estate.filter", "medium", ())
+    assert finding.sentence.startswith("The filter is off for the estate, so")
+    mandatory = assigned((GAMES, "strong", {"mandatory": True}), groups=OVERLAPPING, **off)
+    assert findings(mandatory)["undone-by-layer"].severity == "high"
+    listed = assigned(
+        (rules("site", {"pattern": "play.example", "action": "block"}), "strong"), groups=OVERLAPPING, **off
+    )
+    assert "undone-by-layer" not in findings(listed), "the browser layer enforces"
+
+
+@pytest.mark.parametrize(
+    ("rule", "more"),
+    [
+        ({"decision": "declined"}, {}),
+        ({"service": "drop"}, {}),
+        ({"suitability": {"to": 30}}, {}),
+        ({"host": "drop.example"}, {}),
+        ({"host": "www.drop.example"}, {}),
+        ({"decision": "declined"}, {"state": "paused"}),
+        ({"decision": "declined"}, {"action": "log"}),
+        ({"decision": "accepted"}, {}),
+        ({"host": "op.example"}, {}),
+        (None, {}),
+    ],
+)
+def test_a_service_that_was_declined_and_stays_open(rule, more):
+    services = [{"key": "drop", "hosts": ["www.drop.example"], "decision": "declined", "suitability": 20}]
+    named = rules("indicator", {**(rule or {"host": "x.example"}), "action": "block"})
+    estate = assigned((named, "strong", more), groups=OVERLAPPING, services=services)
+    stops = not more and rule is not None and rule not in ({"decision": "accepted"}, {"host": "op.example"})
+    assert ("not-carried-out" not in findings(estate)) == stops
+    estate = estate.replacing(
+        services=tuple(one.model_copy(update={"decision": Decision.OPEN}) for one in estate.services)
+    )
+    assert "not-carried-out" not in findings(estate)
 
 
 def test_a_rule_that_would_stop_an_essential_program():

@@ -197,8 +197,9 @@ def test_an_edit_of_an_assigned_ruleset_is_warned_of_by_what_would_be_found():
     )
     assert [one.code for one in found] == ["shadowed"]
     assert "Games can never win" in found[0].sentence
-    # a ruleset that is assigned nowhere can be idle nowhere
-    assert warned({"category": "games", "action": "allow"}, kind="category", estate=estate, key="new") == []
+    # one that is assigned nowhere is idle nowhere yet, and would be wherever it is put
+    found = warned({"category": "games", "action": "allow"}, kind="category", estate=estate, key="new")
+    assert codes(found) == [(1, "allow-beaten")]
 
 
 @pytest.mark.parametrize("state", ["active", "paused", "draft"])
@@ -234,3 +235,46 @@ def test_of_long_rulesets_the_last_rules_are_looked_at():
     found = warned(*written)
     assert len(found) == MOST_WARNINGS
     assert min(one.rule for one in found if one.rule) > 50
+
+
+# --- what never wins ---
+
+
+@pytest.mark.parametrize(
+    ("kind", "stopping", "allowed"),
+    [
+        ("category", {"family": "pastime"}, {"category": "games"}),
+        ("category", {"everything": True}, {"category": "news"}),
+        ("indicator", {"host": "drop.example"}, {"host": "www.drop.example"}),
+        ("indicator", {"host": "drop.example"}, {"url": "https://www.drop.example/x"}),
+    ],
+)
+def test_an_allow_that_a_mandatory_rule_always_beats(kind, stopping, allowed):
+    stops = rules(kind, {**stopping, "action": "block"})
+    closed = assigned((stops, "whole-fleet", {"mandatory": True}))
+    found = warned({**allowed, "action": "allow"}, kind=kind, estate=closed)
+    (one,) = [one for one in found if one.code == "allow-beaten"]
+    assert one.rule == 1
+    assert "never wins: " in one.sentence
+    assert "on whole-fleet stops" in one.sentence
+    ordinary = warned({**allowed, "action": "allow"}, kind=kind, estate=assigned((stops, "whole-fleet")))
+    assert "allow-beaten" not in {one.code for one in ordinary}
+
+
+def test_an_allow_of_a_host_whose_category_is_stopped_for_all():
+    stops = rules("category", {"everything": True, "action": "block"})
+    estate = assigned((stops, "whole-fleet", {"mandatory": True}))
+    assert codes(warned({"host": "drop.example", "action": "allow"}, estate=estate)) == [(1, "allow-beaten")]
+    assert codes(warned({"host": "drop.example", "action": "block"}, estate=estate)) == []
+
+
+def test_what_never_wins_covers_nothing():
+    stops = rules("category", {"everything": True, "action": "block"})
+    opened = rules("category", {"family": "pastime", "action": "allow"})
+    open_to_all = assigned((opened, "whole-fleet"))
+    assert codes(warned({"category": "games", "action": "allow"}, kind="category", estate=open_to_all)) == [
+        (1, "covered")
+    ]
+    closed = assigned((stops, "whole-fleet", {"mandatory": True}), (opened, "whole-fleet"))
+    found = warned({"category": "games", "action": "allow"}, kind="category", estate=closed)
+    assert codes(found) == [(1, "allow-beaten")]

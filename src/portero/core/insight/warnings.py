@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from difflib import get_close_matches
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from publicsuffixlist import PublicSuffixList
 
@@ -12,13 +12,13 @@ from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.taking_hold import host_only
-from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.categories import CategoryIndex, look_up
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind
 from portero.core.nouns.group import WHOLE_FLEET
-from portero.core.nouns.rule import Rule
+from portero.core.nouns.rule import Rule, RulesetKind
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.urls import address_of
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -44,7 +44,10 @@ _TOLD = (
     FindingKind.BROAD,
     FindingKind.UNENFORCEABLE,
     FindingKind.BLOCKS_ESSENTIAL,
+    FindingKind.UNDONE_BY_LAYER,
+    FindingKind.ALLOW_BEATEN,
 )
+_STOPS = (Action.BLOCK, Action.WARN)
 
 
 def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> list[AuthoringWarning]:
@@ -56,7 +59,11 @@ def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: Categ
     found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
     after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
     if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
-        found += _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
+        told = _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
+        if {one.code for one in told} & {FindingKind.SHADOWED.value, FindingKind.ALLOW_BEATEN.value}:
+            # said there with the machines
+            found = [one for one in found if one.code != FindingKind.ALLOW_BEATEN]
+        found += told
     return found[:MOST_WARNINGS]
 
 
@@ -88,10 +95,17 @@ class _Writer:
 
     def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
         self._ruleset, self._hosts = ruleset, hosts
+        self._corrections = {one.host: one.categories for one in estate.corrections}
         shows_host = host_only(estate.coverage_table)
         self._host_only = [member for member in world.members if shows_host(member)]
         self._known = sorted(_known_hosts(estate, ruleset.key))
-        self._elsewhere = list(_in_force_everywhere(estate, ruleset))
+        everywhere = list(_in_force_everywhere(estate, ruleset.key))
+        kinds = (ruleset.kind, "category") if ruleset.kind == "indicator" else (ruleset.kind,)
+        self._mandatory = [
+            one for one in everywhere if one.mandatory and one.kind in kinds and one.rule.action in _STOPS
+        ]
+        same = [one for one in everywhere if one.kind == ruleset.kind]
+        self._elsewhere = [one for one in same if one.mandatory or self._beaten_by(one.rule) is None]
 
     def rules(self) -> list[tuple[int, Rule]]:
         """The rules with their numbers, the last ones: those that are being written."""
@@ -103,7 +117,27 @@ class _Writer:
         host = rule.host_named
         if host and address_of(host) is None:
             yield from self._mistyped(number, rule, host)
-        yield from self._covered(number, rule)
+        if rule.action is Action.ALLOW and (by := self._beaten_by(rule)) is not None:
+            words = sentences.never_allowed(sentences.selector_words(rule), sentences.selector_words(by.rule), by.where)
+            yield AuthoringWarning(code="allow-beaten", rule=number, sentence=words)
+        else:
+            yield from self._covered(number, rule)
+
+    def _beaten_by(self, rule: Rule) -> _Everywhere | None:
+        """A mandatory rule that everybody has, and that stops all that an allow names."""
+        if rule.action is not Action.ALLOW:
+            return None
+        found: set[str] = set()
+        if rule.host_named and self._ruleset.kind == "indicator":
+            found = set(look_up(rule.host_named, self._hosts, self._corrections).categories)
+        families = {TAXONOMY.family_of.get(key) for key in found}
+
+        def beats(one: _Everywhere) -> bool:
+            if one.kind == self._ruleset.kind:
+                return _covers(one.rule, rule)
+            return bool(one.rule.everything) or one.rule.category in found or (one.rule.family or "") in families
+
+        return next(filter(beats, self._mandatory), None)
 
     def _hidden(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         devices = len(self._host_only)
@@ -136,7 +170,7 @@ class _Writer:
             for other, one in enumerate(self._ruleset.rules[:MOST_LOOKED_AT], 1)
             if other != number
         ]
-        for where, other in (*own, *self._elsewhere):
+        for where, other in (*own, *((one.where, one.rule) for one in self._elsewhere)):
             if other.action is rule.action and other.valid_until is None and _covers(other, rule):
                 words = sentences.covered(sentences.selector_words(rule), sentences.selector_words(other), where)
                 yield AuthoringWarning(code="covered", rule=number, sentence=words)
@@ -167,8 +201,17 @@ def _known_hosts(estate: Estate, but: str) -> set[str]:
     return found
 
 
-def _in_force_everywhere(estate: Estate, ruleset: Ruleset) -> Iterator[tuple[str, Rule]]:
-    """The rules of the same kind that everybody has, without conditions, with where they are."""
+class _Everywhere(NamedTuple):
+    """A rule that everybody has, without conditions, with where it is."""
+
+    where: str
+    kind: RulesetKind
+    mandatory: bool
+    rule: Rule
+
+
+def _in_force_everywhere(estate: Estate, but: str) -> Iterator[_Everywhere]:
+    """The rules that everybody has, of all rulesets but one."""
     for assignment in estate.assignments:
         plain = not (
             assignment.names_people
@@ -185,5 +228,8 @@ def _in_force_everywhere(estate: Estate, ruleset: Ruleset) -> Iterator[tuple[str
             and assignment.state is State.ACTIVE
         ):
             other = estate.ruleset_by_key[assignment.ruleset]
-            if other.key != ruleset.key and other.kind == ruleset.kind:
-                yield from ((wording.on(other.key, WHOLE_FLEET), rule) for rule in other.rules[:MOST_LOOKED_AT])
+            if other.key != but:
+                where = wording.on(other.key, WHOLE_FLEET)
+                yield from (
+                    _Everywhere(where, other.kind, assignment.mandatory, rule) for rule in other.rules[:MOST_LOOKED_AT]
+                )

@@ -26,6 +26,9 @@ class FindingKind(StrEnum):
     BROAD = "broad"
     UNENFORCEABLE = "unenforceable"
     BLOCKS_ESSENTIAL = "blocks-essential"
+    UNDONE_BY_LAYER = "undone-by-layer"
+    NOT_CARRIED_OUT = "not-carried-out"
+    ALLOW_BEATEN = "allow-beaten"
 
 
 class Severity(StrEnum):

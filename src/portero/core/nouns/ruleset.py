@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Key, Name, Noun
+from portero.core.nouns.layer import LayerName
 from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.rule import SELECTORS, Rule, RulesetKind
 from portero.core.nouns.selector import Selector
@@ -15,6 +16,12 @@ from portero.core.nouns.selector import Selector
 MAX_RULES = 200_000
 FED: tuple[RulesetKind, ...] = ("indicator", "startup")
 """The kinds of rulesets that feeds bring in: indicators, and the hashes of files that come with them."""
+KINDS_OF_LAYER: dict[LayerName, tuple[RulesetKind, ...]] = {
+    "filter": ("category", "indicator"),
+    "browser": ("site",),
+    "startup": ("startup",),
+}
+"""What each layer enforces."""
 _ACTIONS: dict[RulesetKind, tuple[Action, ...]] = {"site": (Action.ALLOW, Action.BLOCK)}
 
 

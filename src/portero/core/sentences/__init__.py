@@ -13,6 +13,7 @@ from portero.core.sentences.caveats import (
 from portero.core.sentences.changes import change_details
 from portero.core.sentences.content import capacity, directory_waits, every, feed_failed, feed_sentence, feed_waits
 from portero.core.sentences.findings import (
+    allow_beaten,
     blocks_essential,
     broad,
     content_unseen,
@@ -22,8 +23,10 @@ from portero.core.sentences.findings import (
     ending,
     host_near,
     layers_disagree,
+    never_allowed,
     never_open,
     nobody,
+    not_carried_out,
     opened,
     owner_gone,
     path_unseen,
@@ -32,6 +35,7 @@ from portero.core.sentences.findings import (
     shadowed,
     softened,
     suffix_unknown,
+    undone_by_layer,
     unenforceable,
     www_only,
 )
@@ -70,6 +74,7 @@ __all__ = [
     "ESSENTIAL",
     "NOTHING_IN_PLAY",
     "PROVISIONAL",
+    "allow_beaten",
     "application_set_sentence",
     "aside_because",
     "assignment_conditions",
@@ -111,8 +116,10 @@ __all__ = [
     "lost_because",
     "meant_to",
     "membership_sentence",
+    "never_allowed",
     "never_open",
     "nobody",
+    "not_carried_out",
     "not_reached",
     "notice_sentence",
     "opened",
@@ -136,6 +143,7 @@ __all__ = [
     "summary_of",
     "taking_hold",
     "target_words",
+    "undone_by_layer",
     "unenforceable",
     "unmanaged",
     "www_only",

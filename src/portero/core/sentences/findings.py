@@ -133,6 +133,35 @@ def blocks_essential(assignment: str, programs: Sequence[str], devices: int) -> 
     )
 
 
+def undone_by_layer(layer: str, mode: str, by: str, assignments: Sequence[str], mandatory: bool, devices: int) -> str:
+    """A layer that does not enforce where something is meant to be stopped; `by` is a group or the estate."""
+    does = "is off" if mode == "off" else "only records"
+    where = "for the estate" if by == "estate" else f"on {by}"
+    alone = len(assignments) == 1
+    what = named(assignments) + (f", which {'is' if alone else 'are'} mandatory," if mandatory else "")
+    stops = "stops" if alone else "stop"
+    return f"The {layer} {does} {where}, so {what} {stops} nothing on {counted(devices, 'machine')}."
+
+
+def allow_beaten(allowing: str, about: Sequence[str], blocking: str, devices: int) -> str:
+    """An allow of hosts which a mandatory rule by category stops for all."""
+    return (
+        f"{allowing} allows {named(about)}, and never wins on any of its {counted(devices, 'machine')}: by"
+        f" {'its category' if len(about) == 1 else 'their categories'} {blocking}, which is mandatory, stops"
+        f" {'it' if len(about) == 1 else 'them'} for all."
+    )
+
+
+def never_allowed(words: str, blocking: str, where: str) -> str:
+    """An allow, while it is written, which a mandatory rule beats that everybody has."""
+    return f"An allow of {words} never wins: {where} stops {blocking} for everybody, and is mandatory."
+
+
+def not_carried_out(service: str) -> str:
+    """A service that was declined, and stays open."""
+    return f"{service} is declined, and no rule in force stops it."
+
+
 _REMEDIES = {
     "remove-assignment": "Remove {assignment}.",
     "pause-assignment": "Pause {assignment}, and look at what misses it.",
@@ -145,6 +174,8 @@ _REMEDIES = {
     "extend": "Let {assignment} go on for 30 days more.",
     "extend-rules": "Let these rules of {ruleset} go on for 30 days more.",
     "only-record": "Let {assignment} only record at first.",
+    "enforce-filter": "Let the filter enforce on {group}.",
+    "enforce-browser": "Let the browser layer enforce on {group}.",
     "enforce-startup": "Let the startup layer enforce on {group}.",
 }
 

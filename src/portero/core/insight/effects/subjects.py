@@ -126,11 +126,12 @@ def _of_indicator(selector: Selector, known: KnownSubjects) -> Iterator[Subject]
         yield Subject(kind, value, f"http://[{first}]/" if ":" in first else f"http://{first}/")
     else:
         for service in known.services:
-            if _is_meant(selector, service):
+            if means_service(selector, service):
                 yield from map(host_subject, service.hosts)
 
 
-def _is_meant(selector: Selector, service: Service) -> bool:
+def means_service(selector: Selector, service: Service) -> bool:
+    """Whether a selector by service, decision or suitability means that one."""
     if selector.kind == "service":
         return service.key == selector.value
     if selector.kind == "decision":

@@ -7,17 +7,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, subjects_of
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.layer import LAYERS, LayerName
+from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule, RulesetKind
-from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.ruleset import KINDS_OF_LAYER, Ruleset
 from portero.core.nouns.selector import Selector
 
-_KINDS: dict[LayerName, tuple[RulesetKind, ...]] = {
-    "filter": ("category", "indicator"),
-    "browser": ("site",),
-    "startup": ("startup",),
-}
 _OF_SERVICES = ("service", "decision", "suitability")
 
 Changed = dict[str, set[str]]
@@ -170,9 +165,9 @@ class Touched:
             if change.noun == "layer modes":
                 old, new = change.before or {}, change.after or {}
                 layers |= {layer for layer in LAYERS if old.get(layer) != new.get(layer)}
-        kinds = {kind for layer in layers for kind in _KINDS[layer]}
+        kinds = {kind for layer in layers for kind in KINDS_OF_LAYER[layer]}
         if before.gateway_networks != after.gateway_networks:
-            kinds.update(_KINDS["filter"])
+            kinds.update(KINDS_OF_LAYER["filter"])
         searches = before.search_pages != after.search_pages
         sets = self._changed.get("application set", set())
         return lambda kind, rule: (

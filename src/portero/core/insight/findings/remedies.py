@@ -11,7 +11,7 @@ from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.group import BUILT_IN
-from portero.core.nouns.layer import LayerMode
+from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.settings import GroupLayers
@@ -125,12 +125,18 @@ def _raise_group(estate: Estate, finding: Finding) -> Estate:
     return estate.replacing(precedence=tuple(order))
 
 
-def _enforce_startup(estate: Estate, finding: Finding) -> Estate:
-    group = finding.groups[0]
-    own = next((dict(layer_mode) for layer_mode in estate.layer_modes if layer_mode.group == group), {"group": group})
-    others = tuple(layer_mode for layer_mode in estate.layer_modes if layer_mode.group != group)
-    enforcing = GroupLayers.model_validate({**own, "startup": LayerMode.ENFORCING})
-    return estate.replacing(layer_modes=(*others, enforcing))
+def _enforce(layer: LayerName) -> Callable[[Estate, Finding], Estate]:
+    """Lets a layer enforce on the finding's first group."""
+
+    def enforcing(estate: Estate, finding: Finding) -> Estate:
+        group = finding.groups[0]
+        modes = estate.layer_modes
+        own = next((dict(layer_mode) for layer_mode in modes if layer_mode.group == group), {"group": group})
+        others = tuple(layer_mode for layer_mode in modes if layer_mode.group != group)
+        made = GroupLayers.model_validate({**own, layer: LayerMode.ENFORCING})
+        return estate.replacing(layer_modes=(*others, made))
+
+    return enforcing
 
 
 _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
@@ -143,7 +149,7 @@ _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
     "block-too": _block_too,
     "name-hosts": _name_hosts,
     "raise-group": _raise_group,
-    "enforce-startup": _enforce_startup,
+    **{f"enforce-{layer}": _enforce(layer) for layer in LAYERS},
 }
 _EXTENDING: dict[str, Callable[[Estate, Finding, datetime], Estate]] = {
     "extend": _extend,

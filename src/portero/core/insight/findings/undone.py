@@ -1,0 +1,205 @@
+"""Findings about what is meant and not carried out: layers that do not enforce, services that were declined."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.insight.effects.subjects import Subject, means_service
+from portero.core.insight.effects.world import World
+from portero.core.insight.findings.alone import Put
+from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
+from portero.core.matching.members import Member
+from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import FindingKind, Severity
+from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import KINDS_OF_LAYER
+from portero.core.nouns.service import Decision, Service
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.deciding import Visited
+from portero.core.wording import LAYER_WORDS
+
+ESTATE = "estate"
+_STOPS = (Action.BLOCK, Action.WARN)
+
+
+class _Word(NamedTuple):
+    """Whose word makes a layer do less than enforce: a group's or the estate's."""
+
+    by: str
+    layer: LayerName
+    mode: LayerMode
+
+
+class Undone(NamedTuple):
+    """Looks at the estate for what is decided and undone elsewhere. `puts` are its assignments."""
+
+    estate: Estate
+    world: World
+    puts: Sequence[Put]
+
+    def find(self) -> Iterator[Told]:
+        """All of them."""
+        stopping = [put for put in self.puts if self._is_in_force(put) and any(self._stopping(put))]
+        yield from self._layers(stopping)
+        yield from self._services(stopping)
+        yield from self._beaten(stopping)
+
+    def _is_in_force(self, put: Put) -> bool:
+        ends = put.assignment.ends
+        return put.assignment.state is State.ACTIVE and (ends is None or ends > self.world.now) and len(put.devices) > 0
+
+    @staticmethod
+    def _stopping(put: Put) -> Iterator[Rule]:
+        """Its rules that stop something."""
+        return (rule for rule in put.ruleset.rules if overridden(rule.action, put.assignment.action) in _STOPS)
+
+    # --- layers ---
+
+    def _layers(self, stopping: Sequence[Put]) -> Iterator[Told]:
+        undone: dict[_Word, list[Put]] = defaultdict(list)
+        members: dict[_Word, dict[str, Member]] = defaultdict(dict)
+        for put in stopping:
+            for layer in LAYERS:
+                if put.ruleset.kind in KINDS_OF_LAYER[layer]:
+                    for word, held in self._words_over(put, layer).items():
+                        undone[word].append(put)
+                        members[word].update((member.id, member) for member in held)
+        for word, puts in undone.items():
+            yield self._told(word, puts, list(members[word].values()))
+
+    def _words_over(self, put: Put, layer: LayerName) -> dict[_Word, list[Member]]:
+        """By whose words a layer does not enforce on which of its devices, where that is to be told: a group may well
+        have a layer off, but not against what is mandatory. That the startup layer of the estate does not enforce is
+        told of each assignment.
+        """
+        found: dict[_Word, list[Member]] = defaultdict(list)
+        for some in put.devices.lists:
+            # all of a class are in the same groups
+            groups = {self.world.groups(member.id): None for member in some[:1]}
+            uniform = len(groups) == 1 and some is self.world.classes.get(next(iter(groups)))
+            for member in some[:1] if uniform else some:
+                own = self.world.groups(member.id)
+                word = _Word(self.estate.mode_given_by(layer, own), layer, self.estate.mode_of(layer, own))
+                told = put.assignment.mandatory if word.by != ESTATE else layer != "startup"
+                if word.mode is not LayerMode.ENFORCING and told:
+                    found[word] += some if uniform else [member]
+        return found
+
+    def _told(self, word: _Word, puts: Sequence[Put], members: Sequence[Member]) -> Told:
+        mandatory = [put for put in puts if put.assignment.mandatory]
+        about = mandatory or puts
+        severity = Severity.HIGH if mandatory and word.mode is LayerMode.OFF else Severity.MEDIUM
+        of_group = word.by != ESTATE
+        words = sentences.undone_by_layer(
+            LAYER_WORDS[word.layer],
+            word.mode.value,
+            word.by,
+            [put.words for put in about],
+            bool(mandatory),
+            len(members),
+        )
+        return finding(
+            FindingKind.UNDONE_BY_LAYER,
+            severity,
+            (word.by, word.layer),
+            words,
+            assignments=[put.assignment.key for put in about],
+            rulesets=list(dict.fromkeys(put.ruleset.key for put in about)),
+            groups=(word.by,) if of_group else (),
+            devices=HeldMembers([members]),
+            remedies=[(f"enforce-{word.layer}", {"group": word.by})] if of_group else (),
+        )
+
+    # --- allows ---
+
+    def _beaten(self, stopping: Sequence[Put]) -> Iterator[Told]:
+        """Indicators' allows of hosts that a mandatory category rule stops for all: two kinds, one ladder."""
+        stronger = [put for put in stopping if put.ruleset.kind == "category" and _is_always(put.assignment)]
+        for put in self.puts if stronger else ():
+            allows = [(number, rule) for number, rule in enumerate(put.ruleset.rules, 1) if _allows(put, rule)]
+            if allows and self._is_in_force(put) and not put.assignment.mandatory:
+                over = [other for other in stronger if _holds_all(other, put)]
+                yield from self._beaten_by(put, allows, over)
+
+    def _beaten_by(self, put: Put, allows: Sequence[tuple[int, Rule]], over: Sequence[Put]) -> Iterator[Told]:
+        show = self.world.cutter(self.estate).show
+        beaten: dict[str, list[int]] = defaultdict(list)
+        for number, rule in allows:
+            visited = show(Subject(rule.selector.kind, rule.selector.value, f"http://{rule.host_named}/")).visited
+            by = next((other for other in over if visited and self._is_stopped(other, visited)), None)
+            if by is not None:
+                beaten[by.assignment.key].append(number)
+        for other in over:
+            if numbers := beaten.get(other.assignment.key):
+                words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
+                yield put.told(
+                    FindingKind.ALLOW_BEATEN,
+                    Severity.MEDIUM,
+                    sentences.allow_beaten(put.words, words, other.words, len(put.devices)),
+                    code=other.assignment.key,
+                    assignments=(put.assignment.key, other.assignment.key),
+                    rulesets=(put.ruleset.key, other.ruleset.key),
+                    groups=put.assignment.groups,
+                    rules=[rule_at(put.ruleset, number) for number in numbers],
+                    remedies=put.removing if len(numbers) == len(put.ruleset.rules) else (),
+                )
+
+    def _is_stopped(self, put: Put, visited: Visited) -> bool:
+        """Whether a category ruleset stops a host, and opens nothing of it."""
+        met = [rule for rule in put.ruleset.rules if _meets(rule, visited)]
+        return any(rule in met for rule in self._stopping(put)) and all(rule.action is not Action.ALLOW for rule in met)
+
+    # --- services ---
+
+    def _services(self, stopping: Sequence[Put]) -> Iterator[Told]:
+        declined = [service for service in self.estate.services if service.decision is Decision.DECLINED]
+        rules = [rule for put in stopping if put.ruleset.kind == "indicator" for rule in self._stopping(put)]
+        for service in declined:
+            if not any(_stops(rule, service) for rule in rules):
+                yield finding(
+                    FindingKind.NOT_CARRIED_OUT,
+                    Severity.MEDIUM,
+                    (service.key,),
+                    sentences.not_carried_out(service.name or service.key),
+                )
+
+
+def _allows(put: Put, rule: Rule) -> bool:
+    named = put.ruleset.kind == "indicator" and rule.host_named is not None
+    return named and overridden(rule.action, put.assignment.action) is Action.ALLOW
+
+
+def _is_always(assignment: Assignment) -> bool:
+    """Whether it is mandatory, for everybody, everywhere and at all times."""
+    bound = (assignment.names_people, assignment.schedule, assignment.starts, assignment.ends, assignment.until_restart)
+    return assignment.mandatory and assignment.place == "anywhere" and not any(bound)
+
+
+def _holds_all(other: Put, put: Put) -> bool:
+    """Whether the other assignment is on all devices of this one."""
+    held = {id(some) for some in other.devices.lists}
+    rest = [some for some in put.devices.lists if id(some) not in held]
+    if not rest:
+        return True
+    ids = {member.id for member in other.devices}
+    return all(member.id in ids for some in rest for member in some)
+
+
+def _meets(rule: Rule, visited: Visited) -> bool:
+    """Whether a category rule is about the host that is visited."""
+    families = {TAXONOMY.family_of.get(key) for key in visited.categories}
+    return bool(rule.everything) or rule.category in visited.categories or (rule.family or "") in families
+
+
+def _stops(rule: Rule, service: Service) -> bool:
+    """Whether a rule stops the service, or one of its hosts."""
+    if rule.selector.kind in ("service", "decision", "suitability"):
+        return means_service(rule.selector, service)
+    named = rule.host_named
+    return named is not None and any(host == named or host.endswith(f".{named}") for host in service.hosts)
