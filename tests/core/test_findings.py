@@ -355,6 +355,43 @@ def test_an_allow_of_a_host_that_a_mandatory_category_rule_stops(stopping, manda
         assert "allow-beaten" not in settled(estate, finding, "remove-assignment")
 
 
+ALL = {"groups": [{"key": "all", "pins": {"in": ["pc"]}}], "precedence": ["all"]}
+KNOWN = {"users": ["purser"], "user_groups": [{"key": "watch", "users": ["mate"]}]}
+
+
+@pytest.mark.parametrize(
+    ("people", "told"),
+    [
+        ({"users": ["purser", "Mate"], "user_groups": ["WATCH"]}, None),
+        ({"users": ["purser", "pursser"]}, "pursser"),
+        ({"user_groups": ["watches"]}, "watches"),
+        ({"users": ["a", "b", "c", "d"], "user_groups": ["e"]}, "a, b, c and 2 more"),
+    ],
+)
+def test_people_whom_the_directory_does_not_know(people, told):
+    fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}], "directory": KNOWN})
+    estate = assigned((GAMES, "all", {"people": people}), **ALL)
+    found = findings(estate, fleet)
+    assert ("unknown-name" in found) == (told is not None)
+    if told:
+        assert f"is for {told}, and the directory knows nobody" in found["unknown-name"].sentence
+    nobody_known = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})
+    assert "unknown-name" not in findings(estate, nobody_known), "an empty directory cannot say"
+
+
+def test_machines_that_are_not_there():
+    fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})
+    to = {"to": ["whole-fleet", {"device": "pcc"}]}
+    found = findings(assigned((GAMES, "all", to), **ALL), fleet)["unknown-name"]
+    assert found.sentence.endswith("is assigned to pcc, and there is no such machine.")
+    pinned = {"groups": [{"key": "pilot", "pins": {"in": ["pc", "old-pc"], "out": ["gone"]}}], "precedence": ["pilot"]}
+    found = findings(assigned((GAMES, "pilot"), **pinned), fleet)["unknown-name"]
+    assert (found.id, found.sentence) == (
+        "unknown-name.pins.pilot",
+        "Group pilot pins old-pc and gone, and there is no such machine.",
+    )
+
+
 def test_an_estate_whose_layer_is_off():
     off = {"settings": {"layers": {"filter": "off"}}}
     finding = findings(assigned((GAMES, "strong"), groups=OVERLAPPING, **off))["undone-by-layer"]

@@ -46,6 +46,7 @@ _TOLD = (
     FindingKind.BLOCKS_ESSENTIAL,
     FindingKind.UNDONE_BY_LAYER,
     FindingKind.ALLOW_BEATEN,
+    FindingKind.UNKNOWN_NAME,
 )
 _STOPS = (Action.BLOCK, Action.WARN)
 

@@ -49,6 +49,16 @@ class Directory(Noun):
         in_groups = (user for group in self.user_groups for user in group.users)
         return frozenset(user.casefold() for user in (*self.users, *in_groups))
 
+    @cached_property
+    def _keys(self) -> frozenset[str]:
+        return frozenset(group.key.casefold() for group in self.user_groups)
+
+    def knows(self, user: str | None = None, user_group: str | None = None) -> bool:
+        """Whether there is such a person, or user group, as far as it can say: an empty one cannot."""
+        if not self.users and not self.user_groups:
+            return True
+        return user.casefold() in self.people if user is not None else (user_group or "").casefold() in self._keys
+
     def groups_of(self, user: str) -> frozenset[str]:
         """All user groups that a person is in, nested ones too; folded."""
         found: set[str] = set()

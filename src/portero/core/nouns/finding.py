@@ -29,6 +29,7 @@ class FindingKind(StrEnum):
     UNDONE_BY_LAYER = "undone-by-layer"
     NOT_CARRIED_OUT = "not-carried-out"
     ALLOW_BEATEN = "allow-beaten"
+    UNKNOWN_NAME = "unknown-name"
 
 
 class Severity(StrEnum):

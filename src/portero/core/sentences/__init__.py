@@ -37,6 +37,8 @@ from portero.core.sentences.findings import (
     suffix_unknown,
     undone_by_layer,
     unenforceable,
+    unknown_machines,
+    unknown_people,
     www_only,
 )
 from portero.core.sentences.policy import (
@@ -145,6 +147,8 @@ __all__ = [
     "target_words",
     "undone_by_layer",
     "unenforceable",
+    "unknown_machines",
+    "unknown_people",
     "unmanaged",
     "www_only",
 ]

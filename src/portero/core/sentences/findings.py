@@ -143,6 +143,16 @@ def undone_by_layer(layer: str, mode: str, by: str, assignments: Sequence[str], 
     return f"The {layer} {does} {where}, so {what} {stops} nothing on {counted(devices, 'machine')}."
 
 
+def unknown_people(assignment: str, names: Sequence[str]) -> str:
+    """People or user groups of an assignment that are not in the directory."""
+    return f"{assignment} is for {named(names)}, and the directory knows nobody of that name: it does nothing there."
+
+
+def unknown_machines(what: str, names: Sequence[str]) -> str:
+    """Machines that are named and not there; `what` names them, as in “group pilot pins”."""
+    return f"{what} {named(names)}, and there is no such machine."
+
+
 def allow_beaten(allowing: str, about: Sequence[str], blocking: str, devices: int) -> str:
     """An allow of hosts which a mandatory rule by category stops for all."""
     return (

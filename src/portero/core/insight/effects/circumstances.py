@@ -119,15 +119,17 @@ def _instants(estate: Estate) -> Iterator[datetime]:
 
 
 def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
-    """Nobody in particular, and one witness for each way in which assignments tell people apart."""
+    """Nobody in particular, and one witness for each way in which assignments tell people apart. Whom the directory
+    does not know is nobody's.
+    """
     people = [
         assignment.people
         for estate in estates
         for assignment in estate.assignments
         if assignment.people and assignment.names_people
     ]
-    users = {user.casefold() for person in people for user in person.users}
-    groups = {key.casefold() for person in people for key in person.user_groups}
+    users = {user.casefold() for person in people for user in person.users if directory.knows(user)}
+    groups = {key.casefold() for person in people for key in person.user_groups if directory.knows(user_group=key)}
     found: dict[tuple[str | None, frozenset[str]], Person] = {}
 
     def add(user: str, own: frozenset[str]) -> None:

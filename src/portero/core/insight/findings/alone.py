@@ -99,6 +99,7 @@ class Alone:
         for put in self.puts:
             yield from self._ends(put)
             yield from self._owner(put)
+            yield from self._unknown(put)
             if put.assignment.state is State.ACTIVE and not self._is_over(put.assignment.ends):
                 yield from self._dead(put)
                 yield from self._broad(put)
@@ -106,6 +107,7 @@ class Alone:
                 yield from self._essential(put)
         for ruleset in self.estate.rulesets:
             yield from self._ending_rules(ruleset)
+        yield from self._unknown_pins()
 
     def _is_over(self, at: datetime | None) -> bool:
         return at is not None and at <= self.world.now
@@ -201,6 +203,39 @@ class Alone:
                 remedies=[*put.removing, ("pause-assignment", {"assignment": assignment.key})],
                 detail=assignment.reason,
             )
+
+    # --- who is not there ---
+
+    @cached_property
+    def _machines(self) -> frozenset[str]:
+        return frozenset(name for member in self.world.members for name in names_of(member))
+
+    def _unknown(self, put: Put) -> Iterator[Told]:
+        people, directory = put.assignment.people, self.world.directory
+        if people is not None:
+            users = [user for user in people.users if not directory.knows(user)]
+            groups = [key for key in people.user_groups if not directory.knows(user_group=key)]
+            if names := [*users, *groups]:
+                words = sentences.unknown_people(put.words, names)
+                yield put.told(FindingKind.UNKNOWN_NAME, Severity.MEDIUM, words, code="people")
+        gone = [name for name in put.assignment.named_devices if name not in self._machines]
+        if gone and put.devices:
+            # where it reaches no machine at all, that is told already
+            words = sentences.unknown_machines(f"{put.ruleset.key} is assigned to", gone)
+            yield put.told(FindingKind.UNKNOWN_NAME, Severity.LOW, words, code="machines")
+
+    def _unknown_pins(self) -> Iterator[Told]:
+        for group in self.estate.groups:
+            pins = (*group.pins.in_, *group.pins.out) if group.pins else ()
+            gone = [pin.device for pin in pins if pin.device not in self._machines]
+            if gone:
+                yield finding(
+                    FindingKind.UNKNOWN_NAME,
+                    Severity.LOW,
+                    ("pins", group.key),
+                    sentences.unknown_machines(f"Group {group.key} pins", gone),
+                    groups=(group.key,),
+                )
 
     # --- how far it reaches ---
 
