@@ -65,8 +65,9 @@ def test_what_hides_nothing_or_stops_nothing_is_not_warned_of():
 
 @pytest.mark.parametrize("rule", [{"search_term": "free credits"}, {"media_type": "video/*"}])
 def test_content_does_not_show_over_https(rule):
-    (one,) = warned({**rule, "action": "block"}, kind="category")
+    one, *more = warned({**rule, "action": "block"}, kind="category")
     assert (one.code, one.devices, one.instead) == ("content-hidden", 1, None)
+    assert [warning.code for warning in more] == (["search-pages"] if "search_term" in rule else [])
 
 
 # --- mistyped hosts ---
@@ -235,6 +236,15 @@ def test_of_long_rulesets_the_last_rules_are_looked_at():
     found = warned(*written)
     assert len(found) == MOST_WARNINGS
     assert min(one.rule for one in found if one.rule) > 50
+
+
+def test_a_search_term_is_seen_on_the_listed_pages_only():
+    told = warned({"search_term": "free credits", "action": "warn"}, kind="category")[-1]
+    assert told.sentence.endswith("and there is none: it does nothing.")
+    pages = {"search_pages": [{"host": "find.example", "parameter": "q"}, {"host": "ask.example", "parameter": "s"}]}
+    told = warned({"search_term": "x", "action": "block"}, kind="category", estate=assigned(settings=pages))[-1]
+    assert (told.code, told.rule) == ("search-pages", 1)
+    assert told.sentence.endswith("only: ask.example and find.example.")
 
 
 # --- what never wins ---

@@ -7,12 +7,15 @@ from datetime import UTC, datetime, timedelta
 import httpx
 import pytest
 
-from conftest import run_async
+from conftest import run_async, run_endpoint
 from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
+from portero.endpoint import machine
+from portero.endpoint import main as endpoint_main
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
 from portero.endpoint.notice import notice_page
@@ -115,3 +118,36 @@ def policy_of_one(portero, join):
     run_async(check_in(folder))
     assert agent_in(folder).rule("http://one.example/").layer.winner.target.device == "alone-3"
     return folder
+
+
+def test_what_holds_until_restart_ends_on_a_machine_that_joined_by_itself(join, portero, monkeypatch):
+    rules = [{"host": "seminar.example", "action": "block"}]
+    portero.rulesets.create(Ruleset.model_validate({"key": "seminar", "kind": "indicator", "rules": rules}))
+    new = {"ruleset": "seminar", "to": "whole-fleet", "until_restart": True}
+    portero.assignments.create(NewAssignment.model_validate(new))
+    folder, course = join("restarting-1"), "http://seminar.example/"
+    assert portero.devices.get("restarting-1").facts.last_start is not None
+    assert "block" in run_endpoint("visit", course, "--data", folder).stdout
+    later = datetime.now(UTC) + timedelta(minutes=1)
+    monkeypatch.setattr(endpoint_main, "last_start", lambda: later)
+    assert "allow" in run_endpoint("visit", course, "--data", folder).stdout
+    run_async(_told(folder, later))
+    assert abs(portero.devices.get("restarting-1").facts.last_start - later) < timedelta(seconds=1)
+    )
+    told = portero.checks.check(Attempt(device="restarting-1", url=course, at=later + timedelta(minutes=1)))
+    assert (told.intended.verdict, told.effective.verdict) == ("allow", "allow")
+
+
+async def _told(folder, last_start: datetime) -> None:
+    async with new_http() as http:
+        await Agent(Folder(folder), http, last_start=last_start).check_in()
+
+
+@pytest.mark.parametrize("stat", ["cpu 1 2\nbtime 1764000000\n", "cpu 1\n", "btime soon\n", ""])
+def test_when_the_machine_was_started(tmp_path, monkeypatch, stat):
+    (tmp_path / "stat").write_text(stat)
+    monkeypatch.setattr(machine, "_STAT", tmp_path / "stat")
+    expected = datetime.fromtimestamp(1764000000, UTC) if "btime 17" in stat else None
+    assert machine.last_start() == expected
+    (tmp_path / "stat").unlink()
+    assert machine.last_start() is None

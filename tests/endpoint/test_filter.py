@@ -10,8 +10,9 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import pytest
 
-from conftest import assignment, group, ruleset, run_endpoint, under
+from conftest import assignment, group, run_endpoint, under
 from portero.core.nouns.enrolment import NewEnrolmentCode
+from portero.core.nouns.ruleset import Ruleset
 from portero.endpoint.agent import Agent
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.folder import Folder
@@ -25,6 +26,7 @@ class Upstream:
 
     def __init__(self) -> None:
         self.asked: list[tuple[str, str, str, str]] = []
+        self.content_type = ""
         upstream = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -36,6 +38,8 @@ class Upstream:
                 upstream.asked.append(told)
                 self.send_response(200)
                 self.send_header("Content-Length", "2")
+                if upstream.content_type:
+                    self.send_header("Content-Type", upstream.content_type)
                 self.send_header("X-Had", ",".join(sorted(name.lower() for name in self.headers)))
                 self.end_headers()
                 if self.command != "HEAD":
@@ -97,7 +101,12 @@ class Proxy:
 @pytest.fixture(scope="module")
 def machine(service, portero, tmp_path_factory):
     portero.groups.create(group("office", all=[under("brackwater/office")]))
-    portero.rulesets.create(ruleset("rules", gambling="block"))
+    rules = [
+        {"category": "gambling", "action": "block"},
+        {"media_type": "video/*", "action": "block"},
+        {"media_type": "audio/mpeg", "action": "warn"},
+    ]
+    portero.rulesets.create(Ruleset.model_validate({"key": "rules", "kind": "category", "rules": rules}))
     portero.assignments.create(assignment("rules", "office"))
     code = portero.enrolment.create_code(NewEnrolmentCode()).code
     folder = tmp_path_factory.mktemp("machine")
@@ -123,6 +132,7 @@ def proxy(machine, upstream):
 @pytest.fixture(autouse=True)
 def nothing_asked_yet(upstream):
     upstream.asked.clear()
+    upstream.content_type = ""
 
 
 def request(target: str | bytes, *headers: str, method: str = "GET", version: str = "1.1", body: bytes = b"") -> bytes:
@@ -339,3 +349,40 @@ def test_a_name_that_resolves_to_this_machine_leads_nowhere(machine, upstream, m
         assert upstream.asked == [("GET", f"inward.example:{upstream.port}", "/x", "")]
     finally:
         straight.stop()
+
+
+# --- what comes back ---
+
+
+@pytest.mark.parametrize(
+    ("content_type", "expected"),
+    [
+        ("video/mp4", 403),
+        ("VIDEO/MP4; codecs=x", 403),
+        ("video/x-strange", 403),
+        ("audio/mpeg", 403),
+        ("audio/ogg", 200),
+        ("text/html", 200),
+        ("", 200),
+        ("no type at all", 200),
+    ],
+)
+@pytest.mark.parametrize("method", ["GET", "POST", "HEAD"])
+def test_what_comes_back_is_stopped_by_its_type(proxy, upstream, machine, content_type, expected, method):
+    upstream.content_type = content_type
+    headers = ["Content-Length: 2"] if method == "POST" else []
+    answer = proxy.say(request(f"http://{ALLOWED}/film", *headers, method=method, body=b"ab" if headers else b""))
+    assert status(answer) == expected
+    assert len(upstream.asked) == 1
+    if method == "GET":
+        assert (b"ok" in answer.partition(b"\r\n\r\n")[2]) == (expected == 200)
+
+
+def test_who_is_warned_of_a_type_may_go_on(proxy, upstream):
+    upstream.content_type = "audio/mpeg"
+    first = proxy.say(request(f"http://{ALLOWED}/song"))
+    reference = re.search(rb"reference=([0-9A-Z-]{9})", first).group(1).decode()
+    assert status(proxy.say(request(f"http://notice.portero.test/go-on?reference={reference}"))) == 303
+    assert status(proxy.say(request(f"http://{ALLOWED}/song"))) == 200
+    upstream.content_type = "video/mp4"
+    assert status(proxy.say(request(f"http://{ALLOWED}/film"))) == 403, "a block is no warning"

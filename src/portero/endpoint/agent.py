@@ -61,8 +61,11 @@ class Agent:
         clock: Callable[[], datetime] = lambda: datetime.now(UTC),
         *,
         tells_facts: bool = True,
+        last_start: datetime | None = None,
     ) -> None:
-        """`tells_facts` is False for one that is to show what stale facts look like."""
+        """`tells_facts` is False for one that is to show what stale facts look like. `last_start` is when the machine
+        was last started, where its own facts do not say.
+        """
         self.folder, self.now = folder, clock
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
@@ -78,7 +81,8 @@ class Agent:
         self._tells_facts = tells_facts
         self._told: Facts | None = None
         self._told_at: datetime | None = None
-        self._own = Facts.model_validate(self.identity.facts)
+        own = Facts.model_validate(self.identity.facts)
+        self._own = own.model_copy(update={"last_start": own.last_start or last_start})
         self.held = HeldPolicy(folder, self.identity, self._own.hostname)
         self.problem: str | None = self.held.load()
         self._note_until_restart()
@@ -258,10 +262,24 @@ class Agent:
             applied=self._since,
         )
 
-    def rule(self, url: str, user: str | None = None, *, page: bool = True, at: datetime | None = None) -> AgentRuling:
+    @property
+    def looks_at_types(self) -> bool:
+        """Whether a rule of the last good bundle is about the type of what comes back."""
+        return self.rulings is not None and bool(self.rulings.policy.media)
+
+    def rule(
+        self,
+        url: str,
+        user: str | None = None,
+        *,
+        page: bool = True,
+        media_type: str | None = None,
+        at: datetime | None = None,
+    ) -> AgentRuling:
         """Decide a visit on the last good bundle; with none yet, all is allowed. BadUrl where the URL is none.
 
-        `page` is False where no more than the host is seen of it, as in a tunnel.
+        `page` is False where no more than the host is seen of it, as in a tunnel; `media_type` is that of what came
+        back, once that is known.
         """
         self.meet(user)
         visit = parse_visit(url)
@@ -269,7 +287,7 @@ class Agent:
             layer = LayerVerdict(layer="filter", verdict=Verdict.ALLOW, why="No bundle has been applied yet.")
             return AgentRuling(visit.url, visit.host, Verdict.ALLOW, (), layer, None)
         frame = self.rulings.policy.frame(self.situation(user, at))
-        entry, layer = self.rulings.of(visit, frame, page)
+        entry, layer = self.rulings.of(visit, frame, page, media_type)
         layer = self._as_it_is(layer)
         reference = new_reference() if layer.verdict is not Verdict.ALLOW else None
         notice = self._notice(layer) if reference else None

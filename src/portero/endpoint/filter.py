@@ -15,6 +15,7 @@ import h11
 import httpx
 
 from portero.core.nouns.action import Verdict
+from portero.core.nouns.rule import normal_media_type
 from portero.core.nouns.urls import BadUrl, UrlRequest, Visit, normal_address, parse_authority, parse_whole
 from portero.endpoint.agent import Agent, AgentRuling
 from portero.endpoint.notice import NOTICE_HOST, notice_page
@@ -74,8 +75,24 @@ class Filter:
             await writer.wait_closed()
 
     def judge(self, url: str, browser: str | None, *, page: bool = True) -> AgentRuling:
-        """Rule on a visit and record it. A person who went on past the warning is let through."""
+        """Rule on a visit and record it. A person who went on past the warning is let through. What is allowed and may
+        still be stopped by the type of what comes back is recorded by `judge_answer`.
+        """
         ruling = self._agent.rule(url, self._user, page=page)
+        if page and ruling.verdict is Verdict.ALLOW and self._agent.looks_at_types:
+            return ruling
+        return self._recorded(ruling, browser)
+
+    def judge_answer(self, ruling: AgentRuling, browser: str | None, content_type: str | None) -> AgentRuling:
+        """Rule again on a visit that was allowed, by the type of what came back, and record it."""
+        if not self._agent.looks_at_types:
+            return ruling
+        media_type = None
+        with suppress(ValueError):
+            media_type = normal_media_type(content_type) if content_type else None
+        return self._recorded(self._agent.rule(ruling.url, self._user, media_type=media_type), browser)
+
+    def _recorded(self, ruling: AgentRuling, browser: str | None) -> AgentRuling:
         continued = ruling.verdict is Verdict.WARN and self._permits.get(ruling.host, 0) > time.monotonic()
         self._agent.record(ruling, user=self._user, browser=browser, continued=continued)
         if continued:
@@ -223,7 +240,7 @@ class _Connection:
             return
         if ruling.verdict is Verdict.ALLOW:
             # of the ruling, not of the request: what is fetched is what was judged
-            await self._fetch(request, parse_whole(ruling.url).request)
+            await self._fetch(request, ruling)
         else:
             await self._answer(403, self._owner.notice(ruling))
 
@@ -235,17 +252,24 @@ class _Connection:
         else:
             await self._answer(303, b"", Location=target)
 
-    async def _fetch(self, request: h11.Request, asked: UrlRequest) -> None:
-        body = self._body() if _has_body(request) else None
+    async def _fetch(self, request: h11.Request, ruling: AgentRuling) -> None:
+        body, browser = self._body() if _has_body(request) else None, _browser(request)
+        asked = parse_whole(ruling.url).request
         try:
             answer = await self._owner.fetch(request.method.decode(), asked, _passed_on(request.headers), body)
         except LeadsHere:
+            self._owner.judge_answer(ruling, browser, None)
             await self._plain(403, _HERE)
             return
         except (httpx.HTTPError, OSError) as problem:
+            self._owner.judge_answer(ruling, browser, None)
             await self._plain(502, f"The filter let this visit pass, but the site does not answer ({problem}).")
             return
         try:
+            ruling = self._owner.judge_answer(ruling, browser, answer.headers.get("Content-Type"))
+            if ruling.verdict is not Verdict.ALLOW:
+                await self._answer(403, self._owner.notice(ruling))
+                return
             await self._drop_body()
             await self._send(h11.Response(status_code=answer.status_code, headers=_passed_on(answer.headers.raw)))
             if request.method != b"HEAD":

@@ -28,6 +28,7 @@ from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import BadPlan, read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
+from portero.endpoint.machine import last_start
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 from portero.formats.places import BadDocument, PlacedValues
 
@@ -65,7 +66,7 @@ async def _join(options: argparse.Namespace) -> int:
         return _FAILED
     async with new_http() as http:
         identity = await Agent.join(folder, http, options.service.rstrip("/"), options.code, own_facts(options))
-        agent = Agent(folder, http)
+        agent = Agent(folder, http, last_start=last_start())
         await _take_first(agent)
     print(f"Joined as device {identity.device}.")
     if agent.manifest:
@@ -91,7 +92,7 @@ async def _take_first(agent: Agent) -> None:
 async def _run(options: argparse.Namespace) -> int:
     origin = Origin(*options.origin) if options.origin else None
     async with new_http() as http:
-        agent = Agent(Folder(options.data), http)
+        agent = Agent(Folder(options.data), http, last_start=last_start())
         if problems := agent.problems:
             _say(wording.as_sentence(problems))
         server = await Filter(agent, user=options.user, origin=origin).start(options.port)
@@ -118,7 +119,7 @@ def _ruling_json(ruling: AgentRuling) -> dict[str, Any]:
 
 async def _visit(options: argparse.Namespace) -> int:
     async with new_http() as http:
-        agent = Agent(Folder(options.data), http)
+        agent = Agent(Folder(options.data), http, last_start=last_start())
         ruling = agent.rule(options.url, options.user)
         agent.record(ruling, user=options.user)
         with contextlib.suppress(ServiceUnreachable, NotTaken, ServiceRefused):
@@ -135,7 +136,7 @@ async def _visit(options: argparse.Namespace) -> int:
 
 async def _status(options: argparse.Namespace) -> int:
     async with new_http() as http:
-        agent = Agent(Folder(options.data), http)
+        agent = Agent(Folder(options.data), http, last_start=last_start())
         told = {
             "hostname": agent.facts.hostname,
             "device": agent.identity.device,

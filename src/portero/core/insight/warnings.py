@@ -96,6 +96,7 @@ class _Writer:
 
     def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
         self._ruleset, self._hosts = ruleset, hosts
+        self._search_pages = {page.host for page in estate.settings.search_pages}
         self._corrections = {one.host: one.categories for one in estate.corrections}
         shows_host = host_only(estate.coverage_table)
         self._host_only = [member for member in world.members if shows_host(member)]
@@ -115,6 +116,7 @@ class _Writer:
     def of(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         """What should be known of one rule."""
         yield from self._hidden(number, rule)
+        yield from self._elsewhere_than_searched(number, rule)
         host = rule.host_named
         if host and address_of(host) is None:
             yield from self._mistyped(number, rule, host)
@@ -139,6 +141,12 @@ class _Writer:
             return bool(one.rule.everything) or one.rule.category in found or (one.rule.family or "") in families
 
         return next(filter(beats, self._mandatory), None)
+
+    def _elsewhere_than_searched(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
+        """A search term is only seen where the settings say that terms are searched for."""
+        if rule.search_term:
+            words = sentences.searched_only_on(sorted(self._search_pages))
+            yield AuthoringWarning(code="search-pages", rule=number, sentence=words)
 
     def _hidden(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         devices = len(self._host_only)

@@ -211,6 +211,13 @@ def content_unseen(words: str, devices: int) -> str:
     return f"Over https {counted(devices, 'machine')} do not show the filter {words}; a host or a category is stronger."
 
 
+def searched_only_on(hosts: Sequence[str]) -> str:
+    """Where search terms are seen at all."""
+    if not hosts:
+        return "Search terms are seen on the search pages of the settings, and there is none: it does nothing."
+    return f"Search terms are seen on the search pages of the settings only: {named(hosts)}."
+
+
 def suffix_unknown(host: str, suffix: str) -> str:
     """A host under a suffix that nobody registers names under."""
     return f"“{host}” ends in “.{suffix}”, under which nobody has names; is it mistyped?"
