@@ -133,7 +133,6 @@ def test_what_holds_until_restart_ends_on_a_machine_that_joined_by_itself(join, 
     assert "allow" in run_endpoint("visit", course, "--data", folder).stdout
     run_async(_told(folder, later))
     assert abs(portero.devices.get("restarting-1").facts.last_start - later) < timedelta(seconds=1)
-    )
     told = portero.checks.check(Attempt(device="restarting-1", url=course, at=later + timedelta(minutes=1)))
     assert (told.intended.verdict, told.effective.verdict) == ("allow", "allow")
 
