@@ -115,6 +115,9 @@ def test_any_text_is_a_url_or_refused_and_read_back(text):
     [
         ({"host": "example"}, "public suffix"),
         ({"host": "co.uk"}, "public suffix"),
+        ({"host": "co.uk", "exact": True}, "public suffix"),
+        ({"url": "https://co.uk/"}, "public suffix"),
+        ({"url": "http://com:8080/x", "exact": True}, "public suffix"),
         ({"host": "x.example", "url": "http://x.example/"}, "exactly one thing"),
         ({"everything": True, "exact": True}, "“exact” goes with host and url"),
         ({"url": "ftp://files.example/"}, "http or https"),
@@ -135,6 +138,8 @@ def test_a_public_suffix_may_be_blocked_and_a_single_host_of_it_allowed():
     assert Rule.model_validate({"host": "example", "action": "block"})
     assert Rule.model_validate({"host": "example", "exact": True, "action": "allow"})
     assert Rule.model_validate({"host": "shop.example", "action": "allow"})
+    for alone in ({"url": "http://intranet/"}, {"host": "intranet", "exact": True}, {"url": "http://[2001:db8::1]/"}):
+        assert Rule.model_validate({**alone, "action": "allow"})
 
 
 # --- site patterns ---

@@ -130,6 +130,40 @@ def test_what_does_not_fit_an_assignment_is_refused(parts, expected):
 
 
 @pytest.mark.parametrize(
+    ("pattern", "refused"),
+    [
+        ("http://*", True),
+        ("*:8080", True),
+        ("https://*/start", True),
+        ("com", True),
+        ("https://co.uk", True),
+        ("tickets.example", False),
+        (".shop.co.uk", False),
+        ("192.0.2.7", False),
+        ("http://[2001:db8::7]:8080", False),
+    ],
+)
+def test_a_mandatory_site_list_opens_no_suffix_that_is_everybodys(pattern, refused):
+    document = SITE.replace('"*"', f'"{pattern}"') % ("s", "mandatory: true")
+    if refused:
+        assert "may not allow broadly" in problems(document.encode())[0]
+    else:
+        assert read_estate(document.encode())
+
+
+@pytest.mark.parametrize("rule", ["{service: host}", "{decision: accepted}", "{suitability: {from: 50}}"])
+@pytest.mark.parametrize(("host", "refused"), [("co.uk", True), ("shop.co.uk", False)])
+def test_no_service_opens_a_suffix_that_is_everybodys(rule, host, refused):
+    document = RULESET.format(kind="indicator", rule=rule[:-1] + ", action: allow}")
+    document += f"services: [{{key: host, hosts: [{host}], decision: accepted, suitability: 90}}]\n"
+    if refused:
+        assert "co.uk”, of the service “host”, is a public suffix" in problems(document.encode())[0]
+        assert read_estate(document.replace("action: allow", "action: block").encode())
+    else:
+        assert read_estate(document.encode())
+
+
+@pytest.mark.parametrize(
     ("rule", "refused"),
     [
         ("{family: pastime}", True),

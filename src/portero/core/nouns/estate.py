@@ -19,8 +19,10 @@ from portero.core.nouns.feed import Feed
 from portero.core.nouns.group import BUILT_IN, UNCLAIMED, WHOLE_FLEET, Group
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.notice import STANDARD_NOTICE, Notice
+from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.registry import nouns_of, parts_of
+from portero.core.nouns.rule import OF_EVERYBODY, is_public_suffix
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.selector import Selector
@@ -156,9 +158,18 @@ class Estate(Noun):
                 where = ("rulesets", number, "rules", place)
                 if rule.service is not None and rule.service not in services:
                     yield Fault((*where, "service"), unknown_word("service", rule.service, sorted(services)))
+                if rule.action == "allow":
+                    yield from self._allowing_faults(where, rule.selector)
                 if rule.application_set is not None and rule.application_set not in sets:
                     said = unknown_word("application set", rule.application_set, sorted(sets))
                     yield Fault((*where, "application_set"), said)
+
+    def _allowing_faults(self, where: tuple[str | int, ...], selector: Selector) -> Iterator[Fault]:
+        """Allows by service of what is everybody's."""
+        for service in self.services if selector.kind in ("service", "decision", "suitability") else ():
+            if service.is_meant_by(selector):
+                for host in filter(is_public_suffix, service.hosts):
+                    yield Fault((*where, selector.kind), f"“{host}”, of the service “{service.key}”, {OF_EVERYBODY}")
 
     def _service_faults(self) -> Iterator[Fault]:
         owners: dict[str, str] = {}
@@ -195,7 +206,11 @@ _BROAD = ("family", "everything", "decision", "suitability")
 
 def _is_broad(selector: Selector) -> bool:
     kind, value = selector.kind, selector.value
-    return kind in _BROAD or (kind == "address" and "/" in value) or (kind == "pattern" and value == "*")
+    if kind == "pattern":
+        # all hosts, or all of a suffix below which anybody may have a site
+        host = Pattern.of(value).host
+        return not host or is_public_suffix(host)
+    return kind in _BROAD or (kind == "address" and "/" in value)
 
 
 def assignment_faults(where: tuple[str | int, ...], assignment: Assignment, ruleset: Ruleset) -> Iterator[Fault]:

@@ -30,14 +30,21 @@ KEYS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in name
 _MEDIA_TYPE = re.compile(r"^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\*)$")
 
 
-@lru_cache(maxsize=1)
-def _public_suffixes() -> PublicSuffixList:
-    return PublicSuffixList()
+@lru_cache(maxsize=2)
+def _public_suffixes(listed: bool) -> PublicSuffixList:
+    return PublicSuffixList(accept_unknown=not listed)
 
 
-def is_public_suffix(host: str) -> bool:
-    """Whether anybody may register names below the host (the Public Suffix List)."""
-    return bool(_public_suffixes().is_public(host))
+def is_public_suffix(host: str, listed: bool = False) -> bool:
+    """Whether anybody may register names below the host (the Public Suffix List). A name without a dot that is not on
+    the list is taken for one, unless it has to be `listed`.
+    """
+    return not host.startswith("[") and bool(_public_suffixes(listed).is_public(host))
+
+
+OF_EVERYBODY = (
+    "is a public suffix, below which anybody may have a site, and cannot be allowed as a whole; name single hosts"
+)
 
 
 def normal_term(text: str) -> str:
@@ -137,11 +144,11 @@ class Rule(Noun):
             raise ValueError(f"a rule names exactly one thing that it matches, and {told}")
         if self.exact is not None and given[0] not in ("host", "url"):
             raise ValueError(f"“exact” goes with host and url, not with {given[0]}")
-        if self.host and not self.exact and self.action is Action.ALLOW and is_public_suffix(self.host):
-            raise ValueError(
-                f"“{self.host}” is a public suffix, below which anybody may have a site, and cannot be allowed as a"
-                " whole; name single hosts"
-            )
+        if self.action is Action.ALLOW:
+            host = UrlPattern.of(self.url, bool(self.exact)).host if self.url else self.host
+            # by itself alone a name without a dot may well be a host inside
+            if host and is_public_suffix(host, listed=bool(self.exact or self.url)):
+                raise ValueError(f"“{host}” {OF_EVERYBODY}")
         return self
 
     @property

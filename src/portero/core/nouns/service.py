@@ -9,6 +9,7 @@ from pydantic import Field
 
 from portero.core.nouns.base import Key, Name, Note, Text
 from portero.core.nouns.registry import Authored, Declared, shows
+from portero.core.nouns.selector import Selector, suitability_bounds
 from portero.core.nouns.urls import WebHost
 
 
@@ -33,6 +34,17 @@ class Service(Authored):
     decision: Decision = Decision.OPEN
     traits: Annotated[dict[Text, bool | int | Text], Field(max_length=64)] = {}
     note: Note | None = None
+
+    def is_meant_by(self, selector: Selector) -> bool:
+        """Whether a selector by service, decision or suitability means this one."""
+        if selector.kind == "service":
+            return self.key == selector.value
+        if selector.kind == "decision":
+            return self.decision == selector.value
+        if selector.kind != "suitability" or self.suitability is None:
+            return False
+        low, high = suitability_bounds(selector.value)
+        return low <= self.suitability <= high
 
 
 @shows(Service)

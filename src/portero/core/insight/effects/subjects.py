@@ -14,7 +14,7 @@ from portero.core.nouns.essentials import is_essential
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.rule import RulesetKind
-from portero.core.nouns.selector import Selector, suitability_bounds
+from portero.core.nouns.selector import Selector
 from portero.core.nouns.service import Service
 from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX
 from portero.core.nouns.urls import Visit, address_of, normal_range, parse_visit
@@ -126,18 +126,8 @@ def _of_indicator(selector: Selector, known: KnownSubjects) -> Iterator[Subject]
         yield Subject(kind, value, f"http://[{first}]/" if ":" in first else f"http://{first}/")
     else:
         for service in known.services:
-            if means_service(selector, service):
+            if service.is_meant_by(selector):
                 yield from map(host_subject, service.hosts)
-
-
-def means_service(selector: Selector, service: Service) -> bool:
-    """Whether a selector by service, decision or suitability means that one."""
-    if selector.kind == "service":
-        return service.key == selector.value
-    if selector.kind == "decision":
-        return service.decision == selector.value
-    low, high = suitability_bounds(selector.value)
-    return service.suitability is not None and low <= service.suitability <= high
 
 
 def url_of(pattern: Pattern) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from portero.core import sentences
-from portero.core.insight.effects.subjects import Subject, means_service
+from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
@@ -200,6 +200,6 @@ def _meets(rule: Rule, visited: Visited) -> bool:
 def _stops(rule: Rule, service: Service) -> bool:
     """Whether a rule stops the service, or one of its hosts."""
     if rule.selector.kind in ("service", "decision", "suitability"):
-        return means_service(rule.selector, service)
+        return service.is_meant_by(rule.selector)
     named = rule.host_named
     return named is not None and any(host == named or host.endswith(f".{named}") for host in service.hosts)
