@@ -175,11 +175,13 @@ class World:
     def contests(self, rules: list[dict], facts: dict) -> list[list[dict]]:
         found = [[rule for rule in rules if names_category(rule["rule"], key)] for key in facts["categories"]]
         if facts["searched"] is not None:
-            words = facts["searched"].casefold().split()
+            folded = facts["searched"].casefold()
+            plain = "".join(letter if letter.isalnum() else " " for letter in folded)
+            texts = [folded.split(), plain.split()]
             terms: dict[tuple[str, ...], list[dict]] = {}
             for rule in rules:
                 term = tuple((rule["rule"].get("search_term") or "").casefold().split())
-                if term and any(tuple(words[n : n + len(term)]) == term for n in range(len(words))):
+                if term and any(tuple(words[n:][: len(term)]) == term for words in texts for n in range(len(words))):
                     terms.setdefault(term, []).append(rule)
             found += terms.values()
         if facts["media"]:
@@ -188,10 +190,10 @@ class World:
         return found
 
     def categories(self, host: str) -> tuple[str, ...]:
-        if host.endswith(".category.test") and host.removesuffix(".category.test") in TAXONOMY.categories:
-            return (host.removesuffix(".category.test"),)
-        corrections = {one["host"]: tuple(one["categories"]) for one in self.estate.get("corrections", [])}
         labels = host.split(".")
+        if labels[-2:] == ["category", "test"] and len(labels) > 2 and labels[-3] in TAXONOMY.categories:
+            return (labels[-3],)
+        corrections = {one["host"]: tuple(one["categories"]) for one in self.estate.get("corrections", [])}
         for number in range(len(labels)):
             name = ".".join(labels[number:])
             if name in corrections:

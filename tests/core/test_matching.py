@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from conftest import group, under
-from portero.core.matching.categories import MemoryIndex, look_up
+from portero.core.matching.categories import EMPTY_INDEX, MemoryIndex, look_up
 from portero.core.matching.members import Member, facts_from
 from portero.core.matching.membership import Membership
+from portero.core.matching.searches import TermTable
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl, parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -164,3 +165,35 @@ def test_an_index_may_hold_addresses_as_they_stand_in_urls():
     index = read_index(b"host,categories\n203.0.113.7,malware\n2001:DB8::7,scams\n")
     assert look_up(parse_visit("http://0xCB.0.113.7/").host, index, {}).categories == ("malware",)
     assert look_up(parse_visit("http://[2001:db8:0::7]/").host, index, {}).categories == ("scams",)
+
+
+@pytest.mark.parametrize(
+    ("text", "met"),
+    [
+        ("Free  CREDITS", ["free credits"]),
+        ("free,credits", ["free credits"]),
+        ("get free-credits!", ["free credits"]),
+        ("free_credits", ["free credits"]),
+        ("(free). credits?", ["free credits"]),
+        ("freecredits", []),
+        ("credits free", []),
+        ("free the credits", []),
+        ("learn C++ now", ["c++"]),
+        ("learn c, now", []),
+        ("…", []),
+        ("", []),
+    ],
+)
+def test_search_terms_are_met_across_punctuation(text, met):
+    table = TermTable()
+    table.add("free credits", 1)
+    table.add("c++", 2)
+    assert [term for term, _ in table.met_by(text)] == met
+
+
+def test_what_is_below_a_test_host_has_its_category():
+    host = TAXONOMY.categories["gambling"].test_host
+    for below in (host, f"www.{host}", f"a.b.{host}"):
+        assert look_up(below, EMPTY_INDEX, {}) == (("gambling",), host, "test host")
+    for other in (f"x{host}", host.replace("gambling", "nothing"), "category.test", f"{host}.example"):
+        assert look_up(other, EMPTY_INDEX, {}).categories == ("uncategorised",)

@@ -72,7 +72,7 @@ def look_up(host: str, index: CategoryIndex, corrections: Mapping[str, tuple[str
     if host.endswith(".test"):
         test = TAXONOMY.category_of_test_host(host)
         if test:
-            return Entry((test,), host, "test host")
+            return Entry((test,), TAXONOMY.categories[test].test_host, "test host")
     name, dot, get = host, -1, index.get
     while True:
         if corrections and name in corrections:

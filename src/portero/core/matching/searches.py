@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from typing import Generic, TypeVar
 from urllib.parse import parse_qsl
@@ -10,6 +11,7 @@ from portero.core.nouns.rule import normal_term
 from portero.core.nouns.urls import Visit
 
 Item = TypeVar("Item")
+_WORD = re.compile(r"[^\W_]+")
 
 
 def searched(visit: Visit, pages: Mapping[str, tuple[str, ...]]) -> str | None:
@@ -37,12 +39,15 @@ class TermTable(Generic[Item]):
         self._by_first.setdefault(words[0], {}).setdefault(words, []).append(item)
 
     def met_by(self, text: str) -> list[tuple[str, list[Item]]]:
-        """Each term whose words stand in the text, whole, adjacent and in order, with its items."""
-        words, found = normal_term(text).split(), {}
-        for place, word in enumerate(words):
-            for term, items in self._by_first.get(word, {}).items():
-                if tuple(words[place : place + len(term)]) == term:
-                    found[" ".join(term)] = items
+        """Each term whose words stand in the text, whole, adjacent and in order, with its items. Punctuation sets words
+        apart as spaces do; a term that holds some is looked for with it.
+        """
+        folded, found = normal_term(text), {}
+        for words in (folded.split(), _WORD.findall(folded)):
+            for place, word in enumerate(words):
+                for term, items in self._by_first.get(word, {}).items():
+                    if tuple(words[place : place + len(term)]) == term:
+                        found[" ".join(term)] = items
         return sorted(found.items())
 
 

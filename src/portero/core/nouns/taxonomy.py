@@ -55,6 +55,8 @@ class Taxonomy(Noun):
         return {family.key: family for family in self.families}
 
     def category_of_test_host(self, host: str) -> str | None:
-        """The category whose test host this is, or None."""
-        key = host.removesuffix(TEST_HOST_SUFFIX)
-        return key if key != host and key in self.categories else None
+        """The category whose test host this is, or is below; or None."""
+        if not host.endswith(TEST_HOST_SUFFIX):
+            return None
+        key = host.removesuffix(TEST_HOST_SUFFIX).rpartition(".")[2]
+        return key if key in self.categories else None
