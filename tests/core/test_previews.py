@@ -14,7 +14,10 @@ from portero.core.insight.effects.subjects import KnownSubjects
 from portero.core.insight.effects.touching import Touched
 from portero.core.insight.previews import look_ahead, moved_groups
 from portero.core.insight.taking_hold import taking_hold
+from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.preview import Effect
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
 
 ESTATES = 120
 NOW = datetime(2026, 12, 2, 10, tzinfo=UTC)
@@ -34,6 +37,9 @@ def tried(subject, device: str, at: datetime, user: str | None, place: str) -> d
     more = {"search_term": subject.search_term, "media_type": subject.media_type}
     given = {name: value for name, value in {**more, "user": user}.items() if value}
     return {"device": device, "at": at.isoformat(), "place": place, **about, **given}
+
+
+INDICATORS = ("host", "url", "address", "service", "decision", "suitability")
 
 
 @pytest.mark.parametrize("part", range(4))
@@ -64,10 +70,9 @@ def test_a_preview_says_what_the_change_does(part):
         # complete: what really changes is told, on at least as many machines
         told: dict[tuple[str, str, str], int] = {}
         for row in outlook.verdicts:
-            for name in (
-                row.subject,
-                *(f"{row.subject.partition(' ')[0]} {example}" for example in row.alike_examples),
-            ):
+            # what feeds bring is summed up, whatever it names
+            kinds = INDICATORS if "indicators of" in row.words else (row.subject.partition(" ")[0],)
+            for name in {row.subject, *(f"{kind} {example}" for kind in kinds for example in row.alike_examples)}:
                 key = (name, row.before.value, row.after.value)
                 told[key] = told.get(key, 0) + row.devices
         changes: dict[tuple[str, str, str], set[str]] = {}
@@ -185,3 +190,31 @@ def test_machines_take_hold_by_their_own_rhythm():
         told.sentence
         == "11 machines fetch it; 9 of 10 hold it within a minute or so; 1 is not heard of and takes it on coming back."
     )
+
+
+def test_whole_controls_come_first_and_what_a_feed_brings_is_summed_up():
+    fed = {"key": "harbour", "kind": "indicator", "feed": "watch", "rules": []}
+    brought = [{"host": f"trap-{number}.example", "action": "block"} for number in range(40)]
+    own = rules("indicator", {"host": "parcel.example", "action": "block"}, key="own")
+    games = rules("category", {"category": "games", "action": "block"}, key="games")
+    feed = {
+        "key": "watch",
+        "kind": "indicators",
+        "format": "stix",
+        "action": "block",
+        "address": "https://feeds.example/x",
+    }
+    before = assigned(feeds=[feed])
+    everything = assigned((games, "whole-fleet"), (own, "whole-fleet"), feeds=[feed])
+    fed_ruleset = Ruleset.model_validate(fed).model_copy(
+        update={"rules": tuple(Rule.model_validate(rule) for rule in brought)}
+    )
+    put = Assignment.model_validate({"key": "h", "ruleset": "harbour", "to": ["whole-fleet"]})
+    after = everything.replacing(
+        rulesets=(*everything.rulesets, fed_ruleset), assignments=(*everything.assignments, put)
+    )
+    words = [row.words for row in looked_ahead(fleet_of("pc", "other"), before, after).verdicts]
+    assert words[0] == "Games"
+    assert set(words[1:]) == {"40 indicators of harbour", "parcel.example"}
+    back = [row.words for row in looked_ahead(fleet_of("pc", "other"), after, before).verdicts]
+    assert "40 indicators of harbour" in back

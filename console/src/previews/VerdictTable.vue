@@ -32,7 +32,9 @@ const rows = computed(() => props.verdicts.slice(0, SHOWN))
       <BTr v-for="(row, number) in rows" :key="number">
         <BTd class="what"
           ><b>{{ row.words }}</b
-          ><template v-if="row.alike"> and {{ row.alike.toLocaleString() }} more alike</template>{{ ' '
+          ><template v-if="row.alike && !row.summed">
+            and {{ row.alike.toLocaleString() }} more alike</template
+          >{{ ' '
           }}<span v-if="chip(row.effect)" class="chip" :class="row.effect">{{ chip(row.effect) }}</span></BTd
         >
         <BTd><ActionMark :action="row.before" /></BTd>

@@ -85,7 +85,8 @@ def tell_verdicts(verdicts: Sequence[VerdictChange]) -> None:
 
 
 def _subject(verdict_change: VerdictChange) -> str:
-    return f"{verdict_change.words} and {verdict_change.alike:,} more" if verdict_change.alike else verdict_change.words
+    others = 0 if verdict_change.summed else verdict_change.alike
+    return f"{verdict_change.words} and {others:,} more" if others else verdict_change.words
 
 
 def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 from typing import NamedTuple
@@ -56,7 +56,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     cutters = [world.cutter(estate) for estate in (before, after)]
     reached = Touched(before, after, changes, groups, known)
     subjects, all_subjects = _once_each_alike(reached.subjects(), cutters, world.out_of_time)
-    shifts = _Shifts(subjects)
+    shifts = _Shifts(subjects, {ruleset.key for ruleset in (*before.rulesets, *after.rulesets) if ruleset.feed})
     stopped = _sweep(shifts, cutters, pairs, world) if subjects else None
     if stopped is None and not all_subjects:
         stopped = f"after {len(subjects):,} rules"
@@ -90,7 +90,7 @@ class Shifted(NamedTuple):
 def look_at_hosts(hosts: Iterable[str], cutters: Sequence[Cutter], world: World) -> Shifted:
     """What becomes of hosts under the same estate with one category index and with another, a cutter each."""
     subjects, all_subjects = _once_each_alike(map(host_subject, hosts), cutters, world.out_of_time)
-    shifts = _Shifts(subjects)
+    shifts = _Shifts(subjects, ())
     stopped = _sweep(shifts, cutters, world.moving({}), world) if subjects else None
     looked_at = sum(1 + len(others) for others in subjects.values())
     return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at, all_subjects and stopped is None)
@@ -209,13 +209,19 @@ class _Shift:
     witness: Circumstance
     devices: int = 0
     by: Counter[str] = field(default_factory=Counter)
+    feeds: Counter[str] = field(default_factory=Counter)
+    """Rulesets that feeds keep up and by whose rules it was or will be decided."""
+
+
+_CONTROLS = ("category", "family", "everything", "program", "search_term", "media_type", "pattern")
+"""What is told before single hosts, URLs and addresses."""
 
 
 class _Shifts:
-    """Counts what changes, class by class."""
+    """Counts what changes, class by class. `fed` are the rulesets that feeds keep up."""
 
-    def __init__(self, subjects: Mapping[Subject, Sequence[Subject]]) -> None:
-        self.subjects = subjects
+    def __init__(self, subjects: Mapping[Subject, Sequence[Subject]], fed: Collection[str]) -> None:
+        self.subjects, self._fed = subjects, fed
         self._found: dict[_Key, _Shift] = {}
         self.tightened: dict[Layer, dict[str, Member]] = defaultdict(dict)
 
@@ -223,7 +229,7 @@ class _Shifts:
         """Count what changes for the devices of one sort."""
         tightened: set[Layer] = set()
         for subject in self.subjects:
-            by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling]]] = {}
+            by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling, Ruling]]] = {}
             judges = [Judge(policy, own[subject]) for policy, own in zip(swept.policies, shown, strict=True)]
             for frames in swept.frames:
                 was, then = (
@@ -231,33 +237,46 @@ class _Shifts:
                     for judge, frame, to_gateway in zip(judges, frames.frames, frames.to_gateway, strict=True)
                 )
                 if was.word is not then.word:
-                    by_pair.setdefault((was.word, then.word), []).append((frames, then))
+                    by_pair.setdefault((was.word, then.word), []).append((frames, was, then))
             for (before, after), found in by_pair.items():
-                changed = {circumstance for frames, _ in found for circumstance in frames.circumstances}
+                changed = {circumstance for frames, _, _ in found for circumstance in frames.circumstances}
                 every = {circumstance for frames in swept.frames for circumstance in frames.circumstances}
                 self._count(_Key(subject, before, after, when(changed, every)), found, swept)
                 if _tightens(before, after):
-                    tightened.update(then.layer for _, then in found if then.layer)
+                    tightened.update(then.layer for _, _, then in found if then.layer)
         for layer in tightened:
             self.tightened[layer].update((member.id, member) for members in swept.members for member in members)
 
-    def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling]], swept: Swept) -> None:
+    def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling, Ruling]], swept: Swept) -> None:
         # the plainest circumstance shows it best
         witness = min(
-            (circumstance for frames, _ in found for circumstance in frames.circumstances),
+            (circumstance for frames, _, _ in found for circumstance in frames.circumstances),
             key=lambda state: state.restarted,
         )
         shift = self._found.setdefault(key, _Shift(swept.first, witness))
         shift.devices += swept.devices
-        for _, then in found:
+        for _, was, then in found:
             if then.by is not None:
                 own = swept.policies[-1].bundle.assignments[then.by.assignment]
                 shift.by[wording.on(own.ruleset, own.target or swept.first.facts.hostname)] += swept.devices
+            for ruling, policy in ((then, swept.policies[-1]), (was, swept.policies[0])):
+                if ruling.by is not None:
+                    ruleset = policy.bundle.assignments[ruling.by.assignment].ruleset
+                    if ruleset in self._fed:
+                        shift.feeds[ruleset] += 1
 
     def rows(self) -> list[VerdictChange]:
-        """What changes, on the most machines first."""
-        found = [self._row(key, shift) for key, shift in self._found.items()]
-        found.sort(key=lambda row: (-row.devices, list(Effect).index(row.effect), row.words))
+        """What changes: whole controls and categories first, then on the most machines; what feeds bring summed up."""
+        alone, fed = [], defaultdict(list)
+        for key, shift in self._found.items():
+            row = self._row(key, shift)
+            if shift.feeds and key.subject.kind not in _CONTROLS:
+                ((ruleset, _),) = shift.feeds.most_common(1)
+                fed[ruleset, row.before, row.after, row.when, row.by].append(row)
+            else:
+                alone.append(row)
+        found = [*alone, *(_summed(ruleset, rows) for (ruleset, *_), rows in fed.items())]
+        found.sort(key=_order)
         return found
 
     def _row(self, key: _Key, shift: _Shift) -> VerdictChange:
@@ -302,6 +321,23 @@ class _Shifts:
                 words = [sentences.subject_words(subject.kind, subject.name) for subject in everywhere]
                 whens = {key.when for key in self._found if key.subject in everywhere}
                 yield sentences.loss(effect.value, words, count, fleet, whens)
+
+
+def _order(row: VerdictChange) -> tuple[bool, int, int, str]:
+    kind = row.subject.partition(" ")[0]
+    return kind not in _CONTROLS, -row.devices, list(Effect).index(row.effect), row.words
+
+
+def _summed(ruleset: str, rows: Sequence[VerdictChange]) -> VerdictChange:
+    """One row for all that befalls a feed's indicators alike."""
+    number = sum(1 + row.alike for row in rows)
+    if number == 1:
+        return rows[0]
+    most = max(rows, key=lambda row: row.devices)
+    names = [name for row in rows for name in (row.subject.partition(" ")[2], *row.alike_examples)]
+    names.remove(most.subject.partition(" ")[2])
+    told = {"words": sentences.indicators_of(number, ruleset), "summed": True}
+    return most.model_copy(update={**told, "alike": number - 1, "alike_examples": tuple(names[:FEW])})
 
 
 def _tightens(before: Action, after: Action) -> bool:

@@ -46,6 +46,7 @@ class VerdictChange(Noun):
     words: Annotated[str, Field(description="The same in words: “Games”.")]
     alike: Annotated[int, Field(description="How many more of which the same becomes, such as hosts of a list.")] = 0
     alike_examples: tuple[str, ...] = ()
+    summed: Annotated[bool, Field(description="All of them are a feed's indicators, and the words count them.")] = False
     before: Annotated[Action, Field(description="`log` where it is let through and recorded.")]
     after: Action
     effect: Effect

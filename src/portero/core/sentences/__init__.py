@@ -53,7 +53,15 @@ from portero.core.sentences.policy import (
     selector_words,
     summary_of,
 )
-from portero.core.sentences.previews import from_moment, hidden, loss, span_words, subject_words, taking_hold
+from portero.core.sentences.previews import (
+    from_moment,
+    hidden,
+    indicators_of,
+    loss,
+    span_words,
+    subject_words,
+    taking_hold,
+)
 from portero.core.sentences.readiness import blocker, devices_ahead, readiness_sentence, straggling
 from portero.core.sentences.verdicts import (
     ESSENTIAL,
@@ -110,6 +118,7 @@ __all__ = [
     "group_sentence",
     "hidden",
     "host_near",
+    "indicators_of",
     "layer_not_reported",
     "layer_too_old",
     "layers_disagree",

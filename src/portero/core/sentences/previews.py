@@ -26,6 +26,11 @@ def subject_words(kind: str, name: str) -> str:
     return _SUBJECTS.get(kind, "{}").format(name)
 
 
+def indicators_of(number: int, ruleset: str) -> str:
+    """A feed's indicators that the same becomes of: “402 indicators of harbour-watch”."""
+    return f"{counted(number, 'indicator')} of {ruleset}"
+
+
 def from_moment(moment: datetime) -> str:
     """Since when: “from 2026-12-01 08:00 UTC”."""
     return f"from {moment.astimezone(UTC):%Y-%m-%d %H:%M} UTC"
