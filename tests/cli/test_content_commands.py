@@ -197,6 +197,11 @@ def test_indicators_go_in_out_and_away(run, portero, tmp_path):
     assert "over.example" not in run("indicator", "list", "--ruleset", "fraud").stdout
     assert "Nothing was changed." in run("indicator", "capacity", "--set", "500", "--preview").stdout
     assert "of 500 indicators on a machine" in run("indicator", "capacity", "--set", "500").stdout
+    told = run("indicator", "capacity", "--set", "1").stdout
+    assert "That is more than they may carry: what would add to it is refused" in told
+    more = "selector,value,action\nhost,d.example,warn\n"
+    weighed = run("indicator", "import", "fraud", "-", "--check", input=more, expect=3).stdout
+    assert "it will be refused" in weighed
     run("category", "index", "--newly-registered-days", "30")
     run("layers", "set", "--startup", "observing")
     assert "recently. Here: registered less than 30 days" in run("category", "list").stdout

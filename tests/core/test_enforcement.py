@@ -117,6 +117,17 @@ def test_a_browser_that_is_too_old_takes_no_site_list():
         assert codes(found) == expected
 
 
+def test_a_browser_that_the_machine_has_not_is_told():
+    browsers = Facts(hostname="x", browsers=[{"name": "chromium"}, {"name": "gullwing"}]).browsers
+    found = told(estate(), browsers=browsers, browser="firefox")
+    (caveat,) = found.effective.caveats
+    assert caveat.code == "browser-missing"
+    assert "reports no firefox, but chromium and gullwing" in caveat.detail
+    assert found.effective.verdict == "block"
+    assert codes(told(estate(), browsers=browsers, browser="Chromium")) == []
+    assert codes(told(estate(), browser="firefox")) == [], "one that reports none has some all the same"
+
+
 def test_an_older_category_index_is_a_caveat_where_the_host_s_categories_come_from_it():
     corrected = estate(corrections=[{"host": "own.example", "categories": ["gambling"]}])
     older = {"index_current": False}

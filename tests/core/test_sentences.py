@@ -143,9 +143,17 @@ def test_every_reason_to_be_left_aside_has_a_sentence(reason):
     assert sentences.aside_because(rule, reason).startswith("a on x would match, but ")
 
 
+WITH_WORDS_OF_THEIR_OWN = (
+    CaveatCode.FACT_MISSING,
+    CaveatCode.LAYER_TOO_OLD,
+    CaveatCode.BROWSER_TOO_OLD,
+    CaveatCode.BROWSER_MISSING,
+)
+
+
 def test_no_sentence_about_a_machine_has_a_gap_in_it():
     for code in CaveatCode:
-        if code not in (CaveatCode.FACT_MISSING, CaveatCode.LAYER_TOO_OLD, CaveatCode.BROWSER_TOO_OLD):
+        if code not in WITH_WORDS_OF_THEIR_OWN:
             caveat = sentences.caveat(code)
             assert caveat.detail.endswith(".")
             assert caveat.remedy.endswith(".")
@@ -167,3 +175,34 @@ def test_a_revision_is_summed_up_in_one_sentence():
     assert sentences.summary_of([]) == "Changed nothing"
     many = [change("schedule", "created", f"s{n}") for n in range(3)] + [change("service", "removed", "x")]
     assert sentences.summary_of(many) == "Created 3 schedules and removed 1 service"
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "told"),
+    [
+        (
+            [{"host": "drop.example", "action": "block", "name": "The drop"}],
+            [{"host": "other.example", "action": "block", "name": "The drop"}],
+            ["“The drop” blocks other.example in place of drop.example, which it no longer blocks"],
+        ),
+        (
+            [{"host": "a.example", "action": "block"}, {"host": "b.example", "action": "warn"}],
+            [{"host": "a.example", "action": "block"}, {"host": "c.example", "action": "warn"}],
+            ["warns on c.example in place of b.example, which it no longer warns on"],
+        ),
+        (
+            [{"host": "b.example", "action": "warn"}],
+            [{"host": "c.example", "action": "block"}],
+            ["blocks c.example", "no longer warns on b.example"],
+        ),
+        (
+            [{"host": "a.example", "action": "block"}],
+            [{"host": "b.example", "action": "block"}, {"host": "c.example", "action": "block"}],
+            ["blocks b.example", "blocks c.example", "no longer blocks a.example"],
+        ),
+    ],
+)
+def test_a_rule_that_names_something_else_says_what_it_no_longer_stops(before, after, told):
+    documents = [{"key": "x", "kind": "indicator", "rules": some} for some in (before, after)]
+    change = Change(noun="ruleset", key="x", verb="changed", before=documents[0], after=documents[1])
+    assert list(sentences.change_details(change)) == told

@@ -39,7 +39,7 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
     <AccessTabs />
     <PageHead title="Sessions and tokens">
       <template #actions>
-        <BFormCheckbox v-needs:keeper v-model="wanted" switch class="align-self-center mb-0"
+        <BFormCheckbox v-model="wanted" v-needs:keeper switch class="align-self-center mb-0"
           >Everybody’s</BFormCheckbox
         >
         <BButton variant="light" @click="making = true"><Icon name="plus" /> New token…</BButton>

@@ -7,6 +7,7 @@ import argparse
 from portero.cli import output
 from portero.cli.command import (
     DONE,
+    NOT_AS_EXPECTED,
     Commands,
     Context,
     UsageProblem,
@@ -82,7 +83,7 @@ def indicator_import(context: Context) -> int:
         if options.check:
             if options.json:
                 output.print_json(weighed)
-            return DONE
+            return NOT_AS_EXPECTED if weighed.most > weighed.capacity else DONE
         question = f"Put {weighed.new + weighed.changed:,} rules into {options.ruleset}?"
         if options.file == "-" and not options.yes and not options.preview:
             raise UsageProblem("a file from standard input is put in with --yes, weighed with --check")
@@ -131,6 +132,8 @@ def _tell_report(report: ImportReport) -> None:
     else:
         output.say("Nothing that was visited in the last 30 days meets them.")
     output.say(f"Machines would carry up to {report.most:,} of {report.capacity:,} indicators.")
+    if report.most > report.capacity:
+        output.say("That is more than they may: it will be refused. Leave some out, or raise the capacity.")
 
 
 def indicator_export(context: Context) -> int:
@@ -144,6 +147,12 @@ def indicator_export(context: Context) -> int:
     if left_out:
         output.note(f"{wording.counted(left_out, 'rule')} cannot be expressed in STIX, and are left out.")
     return DONE
+
+
+_TOO_MUCH = (
+    "That is more than they may carry: what would add to it is refused, by hand and from feeds, until there is room."
+    " What they carry stays in force."
+)
 
 
 def indicator_capacity(context: Context) -> int:
@@ -165,6 +174,8 @@ def indicator_capacity(context: Context) -> int:
         )
         output.say(f"So on {wording.counted(found.devices, 'machine')}, in {wording.joined(found.groups)}.", indent=2)
         output.say(f"{found.ending:,} end within 30 days.", indent=2)
+        if found.most > found.capacity:
+            output.say(_TOO_MUCH, indent=2)
 
     return present(context, found, tell)
 

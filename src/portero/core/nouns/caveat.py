@@ -20,6 +20,7 @@ class CaveatCode(StrEnum):
     FILTER_OBSERVING = "filter-observing"
     LAYER_TOO_OLD = "layer-too-old"
     BROWSER_TOO_OLD = "browser-too-old"
+    BROWSER_MISSING = "browser-missing"
     NOTICE_HIDDEN = "notice-hidden"
     PATH_HIDDEN = "path-hidden"
     CONTENT_HIDDEN = "content-hidden"

@@ -209,6 +209,8 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
     filtered, more = effective_filter(policy, applied, filtered, machine, path)
     caveats += more
     caveats += _missing_facts(Layer.FILTER, applied, case, lambda: matching_visit(frame, look.visited))
+    if path.browser and machine.browsers and machine.browser(path.browser) is None:
+        caveats.append(sentences.browser_missing(path.browser, [browser.name for browser in machine.browsers]))
     said = [sites, filtered]
     browser = _browser_program(case)
     if browser is not None:

@@ -1,6 +1,7 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
 from portero.core.sentences.caveats import (
+    browser_missing,
     browser_too_old,
     caveat,
     facts_missing,
@@ -93,6 +94,7 @@ __all__ = [
     "blocker",
     "blocks_essential",
     "broad",
+    "browser_missing",
     "browser_too_old",
     "capacity",
     "caveat",

@@ -57,6 +57,15 @@ def facts_missing(layer: Layer, facts: Sequence[str]) -> Caveat:
     )
 
 
+def browser_missing(browser: str, installed: Sequence[str]) -> Caveat:
+    """The caveat of a visit with a browser that the machine does not report."""
+    return Caveat(
+        code=CaveatCode.BROWSER_MISSING,
+        detail=f"This machine reports no {browser}, but {joined(installed)}: this is what would become of it there.",
+        remedy="Name a browser that it has, or let it report the other one.",
+    )
+
+
 def layer_too_old(layer: Layer, version: str, least: str) -> Caveat:
     """The caveat of a layer that is older than the coverage table relies on."""
     return Caveat(

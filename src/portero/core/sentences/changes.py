@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
+from portero.core.nouns.selector import Selector
 from portero.core.sentences.policy import selector_words
 from portero.core.wording import VERBS, counted, joined
 
@@ -31,8 +32,14 @@ def _rules(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str]
         {rule.selector: rule for rule in map(Rule.model_validate, document.get("rules", ()))}
         for document in (before, after)
     )
+    turned = _turned(list(old.values()), list(new.values()))
+    for rule, earlier in turned.values():
+        yield _repointed(rule, earlier)
+    gone = {earlier.selector for _, earlier in turned.values()}
     for selector, rule in new.items():
         was = old.get(selector)
+        if selector in turned:
+            continue
         if was is None:
             yield f"{VERBS[rule.action]} {selector_words(rule)}"
         elif was.action is not rule.action:
@@ -40,8 +47,36 @@ def _rules(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str]
         elif was != rule:
             yield f"other words or another end for {selector_words(rule)}"
     for selector, rule in old.items():
-        if selector not in new:
+        if selector not in new and selector not in gone:
             yield f"no longer {VERBS[rule.action]} {selector_words(rule)}"
+
+
+def _turned(old: Sequence[Rule], new: Sequence[Rule]) -> dict[Selector, tuple[Rule, Rule]]:
+    """Rules that name something else than before, each with what it was, by what they name now: of the same name, or of
+    the same action in the same place where there are as many as before.
+    """
+    gone = {rule.selector for rule in old} - {rule.selector for rule in new}
+    come = {rule.selector for rule in new} - {rule.selector for rule in old}
+    named = {rule.name: rule for rule in old if rule.name and rule.selector in gone}
+    found: dict[Selector, tuple[Rule, Rule]] = {}
+    for place, rule in enumerate(new):
+        if rule.selector not in come:
+            continue
+        was = named.pop(rule.name, None) if rule.name else None
+        if was is None and len(old) == len(new):
+            there = old[place]
+            was = there if (there.name, there.action) == (rule.name, rule.action) else None
+        if was is not None and was.selector in gone:
+            gone.remove(was.selector)
+            found[rule.selector] = (rule, was)
+    return found
+
+
+def _repointed(rule: Rule, was: Rule) -> str:
+    """As in: “The drop” blocks other.example in place of drop.example, which it no longer blocks."""
+    words, before = selector_words(rule), selector_words(was)
+    who = f"“{rule.name}” " if rule.name else ""
+    return f"{who}{VERBS[rule.action]} {words} in place of {before}, which it no longer {VERBS[was.action]}"
 
 
 _DID = {Action.BLOCK: "blocked", Action.WARN: "warned", Action.ALLOW: "allowed", Action.LOG: "only recorded"}
