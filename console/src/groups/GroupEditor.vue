@@ -70,6 +70,16 @@ function makeCopy() {
           <h2 class="mt-3">By hand</h2>
           <PinEditor :pins="draft.in" title="In, whatever the rule says" where="in" />
           <PinEditor :pins="draft.out" title="Out, whatever else says" where="out" />
+          <label class="form-label d-block mt-3" for="check-in">Seconds between check-ins</label>
+          <BFormInput
+            id="check-in"
+            v-model="draft.checkIn"
+            type="number"
+            min="15"
+            max="86400"
+            class="check-in"
+            placeholder="as weaker groups and the settings say"
+          />
         </fieldset>
         <template v-if="group">
           <h2 class="mt-3">What is assigned to it</h2>
@@ -112,6 +122,9 @@ function makeCopy() {
 </template>
 
 <style scoped>
+.check-in {
+  max-width: 20rem;
+}
 .editing {
   display: grid;
   grid-template-columns: minmax(0, 1fr) 280px;

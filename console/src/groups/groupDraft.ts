@@ -57,6 +57,7 @@ export const draftOf = (group: Group | undefined) => ({
   rule: draftRule(group?.members),
   in: draftPins(group?.pins?.in),
   out: draftPins(group?.pins?.out),
+  checkIn: group?.check_in_seconds ? String(group.check_in_seconds) : '',
 })
 
 /** What a new group begins with, where another page proposes its rule. */
@@ -73,5 +74,6 @@ export function bodyOf(draft: ReturnType<typeof draftOf>): GroupBody {
     name: draft.name.trim() || null,
     members: ruleOf(draft.rule),
     pins: pins.in.length || pins.out.length ? pins : null,
+    check_in_seconds: draft.checkIn ? Number(draft.checkIn) : null,
   }
 }

@@ -18,6 +18,7 @@ FAMILIES = (
     "enrolment_codes",
     "groups",
     "rollout",
+    "check_ins",
     "readiness",
     "layer_modes",
     "coverage",

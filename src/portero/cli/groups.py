@@ -64,6 +64,8 @@ def group_show(context: Context) -> int:
         for where, pins in (("in", group.pins.in_), ("out", group.pins.out)) if group.pins else ():
             for pin in pins:
                 output.say(f"pinned {where}: {pin.device}" + (f", {pin.reason}" if pin.reason else ""), indent=2)
+        if group.check_in_seconds:
+            output.say(f"checks in every {group.check_in_seconds:,} seconds", indent=2)
         for layer_mode in modes:
             words = [
                 f"{name} {mode}" for name in ("filter", "browser", "startup") if (mode := getattr(layer_mode, name))
@@ -115,6 +117,11 @@ def _pins(options: argparse.Namespace, before: Pins | None) -> Pins | None:
     return Pins.model_validate(kept) if kept["in"] or kept["out"] else None
 
 
+def _check_in(options: argparse.Namespace, before: int | None) -> int | None:
+    """How far apart check-ins are to be; 0 leaves it to weaker groups and the settings."""
+    return before if options.check_in is None else options.check_in or None
+
+
 def _from_blocker(portero: Portero, text: str) -> MembershipRule:
     code, _, layer = text.partition(":")
     for blocker in portero.readiness.fleet().blockers:
@@ -129,7 +136,13 @@ def group_create(context: Context) -> int:
     options = context.options
     with context.client() as portero:
         members = _from_blocker(portero, options.from_blocker) if options.from_blocker else _rule(options)
-        group = Group(key=options.group, name=options.name, members=members, pins=_pins(options, None))
+        group = Group(
+            key=options.group,
+            name=options.name,
+            members=members,
+            pins=_pins(options, None),
+            check_in_seconds=_check_in(options, None),
+        )
         if options.preview and not options.json:
             _tell_membership(portero.groups.preview(group))
         made = portero.groups.create(group, reason=options.reason)
@@ -145,7 +158,13 @@ def group_edit(context: Context) -> int:
             raise CommandProblem(f"“{seen.key}” is built in; it holds whom it must")
         rule = None if options.no_rule else _changed_rule(options, seen.members)
         name = options.name or (None if seen.name == seen.key else seen.name)
-        group = Group(key=seen.key, name=name, members=rule, pins=_pins(options, seen.pins))
+        group = Group(
+            key=seen.key,
+            name=name,
+            members=rule,
+            pins=_pins(options, seen.pins),
+            check_in_seconds=_check_in(options, seen.check_in_seconds),
+        )
         if options.preview and not options.json:
             _tell_membership(portero.groups.preview(group))
         made = portero.groups.put(group, version=seen.version, reason=options.reason)
@@ -293,6 +312,8 @@ def register(commands: Commands) -> None:
 
 def _add_members(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--name", help="name for people")
+    often = "how far apart its machines' check-ins are (0: as weaker groups and the settings say)"
+    parser.add_argument("--check-in", type=int, metavar="SECONDS", help=often)
     conditions = parser.add_argument_group("who is in it, as “FIELD OP VALUE” (one_of takes a,b,c)")
     conditions.add_argument("--where", action="append", metavar="CONDITION", help="all of these must hold")
     conditions.add_argument("--any", action="append", metavar="CONDITION", help="at least one of these must hold")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 
@@ -13,6 +14,7 @@ import httpx
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
+from portero.core.nouns.check_in import CHECK_IN_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
@@ -81,6 +83,8 @@ class Agent:
         self._tells_facts = tells_facts
         self._told: Facts | None = None
         self._told_at: datetime | None = None
+        self.asked_every: float | None = None
+        """Seconds between check-ins, as the service asks; None before it did."""
         own = Facts.model_validate(self.identity.facts)
         self._own = own.model_copy(update={"last_start": own.last_start or last_start})
         self.held = HeldPolicy(folder, self.identity, self._own.hostname)
@@ -239,6 +243,10 @@ class Agent:
         answer = await self._call("POST", "check-in", json=message)
         if facts is not None:
             self._told, self._told_at = facts, self.now()
+        with suppress(ValueError):
+            asked = float(answer.headers.get(CHECK_IN_HEADER, ""))
+            # what is far out of bounds is no interval that anybody set
+            self.asked_every = min(max(asked, LEAST_CHECK_IN), MOST_CHECK_IN)
         return answer
 
     async def wait(self) -> bool:

@@ -14,6 +14,7 @@ from pathlib import Path
 import httpx
 import msgspec
 
+from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
@@ -27,7 +28,7 @@ class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
     """One simulated machine."""
 
     facts: dict[str, object]
-    every: float = 60.0
+    every: float | None = None
     """Seconds between check-ins."""
     holds: bool = True
     """Whether it keeps a held request open in between, and so hears of news at once."""
@@ -89,7 +90,7 @@ class SimulatedDevice:
 
     async def live(self, agent: Agent) -> None:
         """Keep in touch, visit sites, report, until cancelled."""
-        await asyncio.sleep(self._random.uniform(0, min(self._planned.every, 30)))
+        await asyncio.sleep(self._random.uniform(0, min(self._planned.every or CHECK_IN_SECONDS, 30)))
         await asyncio.gather(keep_in_touch(agent, self._rhythm), keep_reporting(agent, 5.0), self._visit(agent))
 
     async def _visit(self, agent: Agent) -> None:

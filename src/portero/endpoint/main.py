@@ -20,7 +20,6 @@ from pydantic import ValidationError
 
 from portero import __version__
 from portero.core import wording
-from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import BadUrl
 from portero.endpoint.agent import Agent, AgentRuling
@@ -212,9 +211,7 @@ def parser() -> argparse.ArgumentParser:
     )
     run.add_argument("--port", type=int, default=8700, help="loopback port of the proxy (8700; 0 takes a free one)")
     run.add_argument("--user", help="whose visits these are")
-    run.add_argument(
-        "--every", type=float, default=CHECK_IN_SECONDS, metavar="SECONDS", help="time between check-ins (60)"
-    )
+    run.add_argument("--every", type=float, metavar="SECONDS", help="time between check-ins (as the service asks)")
     run.add_argument(
         "--origin",
         type=_ports,

@@ -26,15 +26,17 @@ def new_http(connections: int = 20) -> httpx.AsyncClient:
 
 
 class Rhythm:
-    """How one endpoint keeps in touch: every so many seconds, and with a held request in between or not."""
+    """How one endpoint keeps in touch: every so many seconds, or as the service asks (None), and with a held request in
+    between or not.
+    """
 
-    def __init__(self, every: float = CHECK_IN_SECONDS, holds: bool = True, seed: int | str = 0) -> None:
+    def __init__(self, every: float | None = None, holds: bool = True, seed: int | str = 0) -> None:
         self.every, self.holds = every, holds
         self._random = random.Random(seed)
 
-    def next(self) -> float:
+    def next(self, asked: float | None = None) -> float:
         """Seconds to the next check-in, with jitter so that machines do not come all at once."""
-        return self.every * self._random.uniform(0.85, 1.15)
+        return (self.every or asked or CHECK_IN_SECONDS) * self._random.uniform(0.85, 1.15)
 
 
 async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None] = lambda _line: None) -> None:
@@ -59,7 +61,7 @@ async def keep_in_touch(agent: Agent, rhythm: Rhythm, say: Callable[[str], None]
 
 async def _until_next(agent: Agent, rhythm: Rhythm) -> bool:
     """Wait for the next check-in; True where the service woke the endpoint before."""
-    until = time.monotonic() + rhythm.next()
+    until = time.monotonic() + rhythm.next(agent.asked_every)
     while (left := until - time.monotonic()) > 0:
         if agent.problem:
             # what the service offers cannot be applied: ask again soon, but do not hammer it

@@ -48,6 +48,10 @@ class FleetKeeper:
         """All devices in memory, with their groups."""
         return self._roster.fleet
 
+    def check_in_seconds(self, device: str) -> int:
+        """How far apart the check-ins of the device of that id are to be."""
+        return self._current.snapshot.estate.check_in_of(self._roster.fleet.groups_of(device))
+
     def device(self, name: str) -> Device:
         """The device of that id or hostname. Refusal where there is none, or more than one."""
         with self._store.reading() as connection:

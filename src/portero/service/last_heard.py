@@ -13,6 +13,8 @@ from portero.store.database import Store
 class _Note(NamedTuple):
     at: float
     usual_interval: float | None
+    asked: float
+    """Seconds after which it was asked to check in again."""
 
 
 class Heard:
@@ -25,10 +27,10 @@ class Heard:
         self._lock = threading.Lock()
         self._waiting: dict[str, _Note] = {}
 
-    def note(self, device: str, at: float, usual_interval: float | None) -> None:
+    def note(self, device: str, at: float, usual_interval: float | None, asked: float) -> None:
         """The device has checked in. It is written now, unless somebody else writes."""
         with self._lock:
-            self._waiting[device] = _Note(at, usual_interval)
+            self._waiting[device] = _Note(at, usual_interval, asked)
         with self._store.writing_if_free() as connection:
             if connection is not None:
                 self._write(connection)
@@ -36,13 +38,16 @@ class Heard:
     def last(self, device: str, at: float, usual_interval: float | None) -> tuple[float, float | None]:
         """When the device was last heard of and its usual interval: as they wait, or else as the store has them."""
         with self._lock:
-            return self._waiting.get(device, _Note(at, usual_interval))
+            waiting = self._waiting.get(device)
+        return (at, usual_interval) if waiting is None else (waiting.at, waiting.usual_interval)
 
-    def note_with(self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None) -> None:
+    def note_with(
+        self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None, asked: float
+    ) -> None:
         """The device has checked in with something to be written: this goes along with it."""
         with self._lock:
             self._waiting.pop(device, None)
-        devices.note_heard(connection, device, at, usual_interval)
+        devices.note_heard(connection, device, at, usual_interval, asked)
 
     def write(self) -> None:
         """Write what waits."""

@@ -21,7 +21,7 @@ from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.base import MOST_NUMBERED, fault_of
-from portero.core.nouns.check_in import CHECK_IN_SECONDS
+from portero.core.nouns.check_in import CHECK_IN_HEADER
 from portero.core.nouns.device import Facts
 from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
@@ -110,7 +110,6 @@ def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
         "device": device,
         "credential": credential,
         "signing_key": keepers.public_key,
-        "interval": CHECK_IN_SECONDS,
     }
 
 
@@ -125,14 +124,14 @@ def _usual(last_heard: float, before: float | None, message: CheckIn, now: float
     return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
 
 
-def _check_in(keepers: Keepers, known: KnownDevice, message: CheckIn) -> dict[str, Any] | None:
+def _check_in(keepers: Keepers, known: KnownDevice, message: CheckIn, asked: float) -> dict[str, Any] | None:
     now, heard = keepers.now(), keepers.fleet.heard
     usual = _usual(*heard.last(known.id, known.last_heard, known.usual_interval), message, now)
     if _says_something(known, message):
-        wanted = _note(keepers, known, message, usual, now)
+        wanted = _note(keepers, known, message, usual, now, asked)
     else:
         # it waits for nobody who changes something
-        heard.note(known.id, now, usual)
+        heard.note(known.id, now, usual, asked)
         with keepers.store.reading() as connection:
             wanted = devices.wanted_of(connection, known.id)
     same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
@@ -158,12 +157,14 @@ def _says_something(known: KnownDevice, message: CheckIn) -> bool:
     return told or _has_applied(known, message) or _has_other_index(known, message)
 
 
-def _note(keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float | None, now: float) -> Wanted:
+def _note(
+    keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float | None, now: float, asked: float
+) -> Wanted:
     """Note all that the device says; what it should have then."""
     facts = _facts(message.facts) if message.facts is not None else None
     with keepers.fleet.assessing() as assessment:
         connection = assessment.connection
-        keepers.fleet.heard.note_with(connection, known.id, now, usual)
+        keepers.fleet.heard.note_with(connection, known.id, now, usual, asked)
         if facts is not None:
             devices.note_facts(connection, known.id, facts, now)
             assessment.assess_namesakes(facts.hostname)
@@ -228,11 +229,12 @@ async def check_in(request: Request, keepers: Keepers) -> Response:
     """POST /device/v1/check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
     known = await run_in_threadpool(_device, keepers, request)
     message = await _message(request, CheckIn)
+    asked = keepers.fleet.check_in_seconds(known.id)
     if _says_something(known, message):
-        answer = await _noting(request, _check_in, keepers, known, message)
+        answer = await _noting(request, _check_in, keepers, known, message, asked)
     else:
-        answer = await run_in_threadpool(_check_in, keepers, known, message)
-    headers = {"Portero-Check-In-Seconds": str(CHECK_IN_SECONDS)}
+        answer = await run_in_threadpool(_check_in, keepers, known, message, asked)
+    headers = {CHECK_IN_HEADER: str(asked)}
     return JSONResponse(answer, headers=headers) if answer else Response(status_code=204, headers=headers)
 
 

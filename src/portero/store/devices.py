@@ -317,9 +317,11 @@ def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
     return Wanted(*row)
 
 
-def note_heard(connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None) -> None:
-    """The device has checked in."""
-    silent_after = now + max(MISSED * (usual_interval or 0.0), LEAST_SILENCE_SECONDS)
+def note_heard(
+    connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None, asked: float
+) -> None:
+    """The device has checked in, and was asked to do so again after that many seconds."""
+    silent_after = now + max(MISSED * max(usual_interval or 0.0, asked), LEAST_SILENCE_SECONDS)
     connection.execute(
         "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ?, told_silent = 0 WHERE id = ?",
         (now, usual_interval, silent_after, device),

@@ -2,8 +2,19 @@
 
 from __future__ import annotations
 
-CHECK_IN_SECONDS = 60.0
-"""Between the check-ins of a device. The service tells it with each answer; until then a device goes by this itself."""
+from typing import Annotated
+
+from pydantic import Field
+
+CHECK_IN_SECONDS = 60
+"""Between the check-ins of a device, unless settings or groups say otherwise. The service tells it with each answer;
+until then a device goes by this itself.
+"""
+CHECK_IN_HEADER = "Portero-Check-In-Seconds"
+LEAST_CHECK_IN, MOST_CHECK_IN = 15, 86_400
+CheckInSeconds = Annotated[
+    int, Field(ge=LEAST_CHECK_IN, le=MOST_CHECK_IN, description="Seconds between the check-ins of a device.")
+]
 MISSED = 3.0
 """A device is silent once so many of its usual intervals have passed without a check-in,"""
 LEAST_SILENCE_SECONDS = 180.0

@@ -113,6 +113,18 @@ class Estate(Noun):
         mode: LayerMode = getattr(says, layer)
         return mode
 
+    @cached_property
+    def _check_ins(self) -> dict[str, int]:
+        return {group.key: group.check_in_seconds for group in self.groups if group.check_in_seconds is not None}
+
+    def check_in_of(self, groups: Iterable[str]) -> int:
+        """Seconds between the check-ins of devices in these groups, given strongest first: as the strongest says that
+        says something, else as the settings do.
+        """
+        own = self._check_ins
+        named = (own[key] for key in groups if key in own) if own else iter(())
+        return next(named, self.settings.check_in_seconds)
+
     def faults(self) -> Iterator[Fault]:
         """What does not fit together: keys used twice, names of things that are not there."""
         for noun in NOUNS.values():

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Self
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, WrapSerializer, model_validator
 
 from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
+from portero.core.nouns.check_in import CheckInSeconds
 from portero.core.nouns.membership import MembershipRule
 from portero.core.nouns.registry import Authored, Declared, shows
 
@@ -76,6 +77,7 @@ class Group(Authored):
     name: Name | None = None
     members: MembershipRule | None = None
     pins: Pins | None = None
+    check_in_seconds: CheckInSeconds | None = None
 
     @model_validator(mode="after")
     def _not_built_in(self) -> Self:
@@ -102,6 +104,9 @@ class GroupSummary(Noun):
     devices: Annotated[int, Field(description="How many devices are in it now.")]
     members: MembershipRule | None = None
     pins: Pins | None = None
+    check_in_seconds: Annotated[
+        int | None, Field(description="Seconds between its devices' check-ins; None: as weaker groups or settings say.")
+    ] = None
     sentence: Annotated[str, Field(description="The membership rule in words.")]
     assignments: Annotated[tuple[Key, ...], Field(description="The assignments that name it.")] = ()
     version: Annotated[int | None, Field(description="The revision that last changed it; also its ETag.")] = None

@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import Key, Noun
+from portero.core.nouns.check_in import CHECK_IN_SECONDS, CheckInSeconds
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import WebHost
@@ -60,6 +61,7 @@ class Settings(Noun):
     visit_days: Annotated[
         int, Field(ge=1, le=3650, description="For so many days it is kept where hosts were seen, and how often.")
     ] = 90
+    check_in_seconds: CheckInSeconds = CHECK_IN_SECONDS
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()

@@ -85,6 +85,7 @@ def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
             devices=sizes.get(group.key, 0),
             members=own and own.members,
             pins=own and own.pins,
+            check_in_seconds=own and own.check_in_seconds,
             sentence=group.sentence if isinstance(group, BuiltIn) else sentences.group_sentence(group),
             assignments=tuple(users.get(group.key, ())),
             version=version,
