@@ -40,9 +40,9 @@ def test_columns_stand_in_any_order_and_unknown_ones_are_refused_with_the_neares
     ("line", "field", "told"),
     [
         ("a b,kiosk,x", "hostname", "is not a hostname"),
-        ("ok,oven,x", "kind", "'kiosk'"),
-        ("ok,kiosk,/x", "unit", "pattern"),
-        (",kiosk,x", "hostname", "required"),
+        ("ok,oven,x", "kind", "laptop, kiosk"),
+        ("ok,kiosk,/x", "unit", "is no unit"),
+        (",kiosk,x", "hostname", "is missing"),
         ("ok,kiosk,x,more", "", "not as many cells as the heading"),
         ("ok,kiosk", "", "not as many cells as the heading"),
     ],

@@ -131,8 +131,8 @@ def test_lists_page_by_cursor_and_carry_a_total(portero, raw):
     [
         (b'{"key": "x", "kind"', 400, None, "not JSON"),
         (b'{"key": "x", "kind": "category", "ruels": []}', 422, "/ruels", "unknown key “ruels”"),
-        (b'{"key": 7, "kind": "category"}', 422, "/key", "string"),
-        (b'{"key": "Not A Key", "kind": "category"}', 422, "/key", "pattern"),
+        (b'{"key": 7, "kind": "category"}', 422, "/key", "7 is not text"),
+        (b'{"key": "Not A Key", "kind": "category"}', 422, "/key", "“Not A Key” is no key"),
         (b'{"key": "' + b"x" * 65 + b'", "kind": "category"}', 422, "/key", "64"),
         (b'{"key": "x", "kind": "category", "name": "' + b"x" * 500 + b'"}', 422, "/name", "120"),
         (
@@ -143,7 +143,7 @@ def test_lists_page_by_cursor_and_carry_a_total(portero, raw):
         ),
         (b'{"key": "x", "kind": "category", "rules": [{"action": "block"}]}', 422, None, "exactly one thing"),
         (b'{"key": "x", "kind": "category", "rules": ' + b"[" * 3000 + b"]" * 3000 + b"}", None, None, ""),
-        (b"[]", 422, "", "dictionary"),
+        (b"[]", 422, "", "a list is not a mapping"),
         (b"\xff\xfe", 400, None, ""),
         (b"x" * 40_100_000, 413, None, "40 MB"),
     ],

@@ -23,7 +23,7 @@ from portero.cli.command import (
 )
 from portero.client import Portero
 from portero.core import wording
-from portero.core.nouns.base import fault_of
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.group import (
     BUILT_IN,
     CopiedGroup,

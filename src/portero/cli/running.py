@@ -14,7 +14,8 @@ from portero.cli.families import parser_of
 from portero.cli.settings import BadSettings
 from portero.client import NotSignedIn, Previewed, Problem, Unreachable
 from portero.core import wording
-from portero.core.nouns.base import fault_of
+from portero.core.nouns.base import without_tags
+from portero.core.nouns.faults import fault_at, fault_of
 
 
 def _complain(text: str) -> None:
@@ -23,9 +24,7 @@ def _complain(text: str) -> None:
 
 def _invalid(problem: ValidationError) -> str:
     first = problem.errors()[0]
-    where = ".".join(str(part) for part in first["loc"])
-    message = fault_of(first)
-    return f"{where}: {message}" if where else message
+    return fault_at(without_tags(first["loc"]), fault_of(first))
 
 
 def _done_or_previewed(context: Context) -> int:

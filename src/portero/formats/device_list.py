@@ -8,8 +8,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from portero.core.nouns.base import fault_of, unknown_word
+from portero.core.nouns.base import unknown_word
 from portero.core.nouns.device import NewDevice
+from portero.core.nouns.faults import fault_of
 from portero.formats.places import BadDocument, DocumentProblem
 
 _PLAIN = ("hostname", "kind", "unit", "serial")

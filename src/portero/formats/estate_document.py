@@ -11,9 +11,10 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
 from portero.core.nouns.assignment import made_key
-from portero.core.nouns.base import fault_of, without_tags
+from portero.core.nouns.base import without_tags
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.faults import fault_of
 from portero.formats.places import BadDocument, DocumentProblem, Path, PlacedFiles, PlacedValues
 
 Document = TypeVar("Document", Estate, FactsDocument)
@@ -157,12 +158,6 @@ def tell(error: Any, model: type[BaseModel]) -> tuple[Path, str]:
         message = f"unknown key “{name[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
     elif kind == "missing":
         message = f"“{path[-1]}” is missing"
-    elif kind == "string_pattern_mismatch" and "a-z0-9" in error["ctx"]["pattern"]:
-        message = f"“{str(error['input'])[:64]}” is no key: use lower-case letters, digits and '-'"
-    elif kind in ("enum", "literal_error"):
-        message = f"“{str(error['input'])[:64]}” is none of {error['ctx']['expected']}"
-    elif kind == "string_type":
-        message = "should be text; put it in quotes"
     else:
         message = message[0].lower() + message[1:]
     return path, message

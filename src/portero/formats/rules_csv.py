@@ -9,7 +9,8 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from portero.core.nouns.base import fault_of, rfc3339, unknown_word
+from portero.core.nouns.base import rfc3339, unknown_word
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.rule import KEYS, Rule
 from portero.formats.cells import guarded, unguarded
 from portero.formats.feed_files import BadFeed, RefusedLine, lines_of, unpacked

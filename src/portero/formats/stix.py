@@ -21,7 +21,7 @@ from stix2patterns.v21.grammars.STIXPatternListener import STIXPatternListener
 from stix2patterns.v21.pattern import Pattern
 
 from portero.core.nouns.action import Action
-from portero.core.nouns.base import fault_of
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.rule import Rule
 from portero.formats.feed_files import BadFeed
 

@@ -11,7 +11,9 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from portero.core.nouns.base import fault_of, without_tags
+from portero.core import wording
+from portero.core.nouns.base import without_tags
+from portero.core.nouns.faults import fault_at, fault_of
 from portero.core.nouns.urls import BadUrl
 from portero.formats.places import pointer
 from portero.store.database import StoreFull, StoreProblem
@@ -83,7 +85,7 @@ def field_error(path: Sequence[str | int], detail: str) -> dict[str, str]:
 
 
 def _invalid(error: RequestValidationError) -> Refusal:
-    errors = []
+    errors, said = [], ""
     for fault in error.errors():
         where, *path = fault["loc"]
         if fault["type"] == "json_invalid":
@@ -91,15 +93,14 @@ def _invalid(error: RequestValidationError) -> Refusal:
         message = fault_of(fault)
         if fault["type"] == "extra_forbidden":
             message = f"unknown key “{str(path[-1])[:64]}”"
-        parts = [str(part) for part in without_tags(path)]
+        parts = without_tags(path)
         if where == "body":
-            errors.append(field_error(parts, message))
+            errors.append(field_error([str(part) for part in parts], message))
         else:
-            errors.append({"pointer": "", where: ".".join(parts), "detail": message})
-    first = errors[0]
-    at = first["pointer"] or first.get("query") or first.get("path") or first.get("header") or "the body"
+            errors.append({"pointer": "", where: ".".join(map(str, parts)), "detail": message})
+        said = said or (fault_at(parts, message) if parts else f"the body: {message}")
     more = f" (and {len(errors) - 1} more, see errors)" if len(errors) > 1 else ""
-    return Refusal("invalid", f"{at}: {first['detail']}{more}.", errors=errors)
+    return Refusal("invalid", wording.as_sentence(said + more), errors=errors)
 
 
 def install(app: FastAPI) -> None:

@@ -20,9 +20,10 @@ from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from portero.core.nouns.activity import ActivityBatch
-from portero.core.nouns.base import MOST_NUMBERED, fault_of
+from portero.core.nouns.base import MOST_NUMBERED
 from portero.core.nouns.check_in import CHECK_IN_HEADER
 from portero.core.nouns.device import Facts
+from portero.core.nouns.faults import fault_of
 from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal, field_error

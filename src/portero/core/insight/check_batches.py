@@ -10,7 +10,8 @@ from pydantic import ValidationError
 
 from portero.core.insight.offline import UnknownDevice
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.base import fault_of, without_tags
+from portero.core.nouns.base import without_tags
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, Unjudged, UnjudgedProblem
 

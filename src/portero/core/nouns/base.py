@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from difflib import get_close_matches
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, NamedTuple
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, PlainSerializer, StringConstraints
 
@@ -39,11 +39,6 @@ def unknown_word(what: str, word: str, known: Iterable[str]) -> str:
     """A sentence that says the word is not known, and which known one is nearest."""
     near = get_close_matches(word, list(known), n=1)
     return f"there is no {what} “{word[:64]}”" + (f"; did you mean “{near[0]}”?" if near else "")
-
-
-def fault_of(error: Mapping[str, Any]) -> str:
-    """What is wrong, in words: of one entry of a ValidationError's `errors()`."""
-    return str(error["msg"]).removeprefix("Value error, ")
 
 
 def tag(name: str) -> str:

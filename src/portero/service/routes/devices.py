@@ -7,8 +7,8 @@ from typing import Annotated, Literal, get_args
 from fastapi import Query, Response
 from pydantic import ValidationError
 
-from portero.core.nouns.base import fault_of
 from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.layer import LayerName
 from portero.core.nouns.membership import Condition, MembershipRule, read_condition
 from portero.core.nouns.page import Page

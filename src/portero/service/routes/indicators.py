@@ -15,8 +15,8 @@ from portero.core import wording
 from portero.core.insight.indicators import has_ended
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import State
-from portero.core.nouns.base import fault_of
 from portero.core.nouns.estate import NOUNS, Estate
+from portero.core.nouns.faults import fault_of
 from portero.core.nouns.indicator import (
     CapacityUse,
     CleanUp,
