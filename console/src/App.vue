@@ -27,6 +27,7 @@ const isGate = computed(() => route.name === 'sign-in' || route.name === 'setup'
       <TopBar :session="session" />
       <main id="content" tabindex="-1"><RouterView /></main>
       <PreviewDialog />
+      <MadeToast />
     </template>
     <main v-else-if="isGate"><RouterView /></main>
     <RefusalToast />

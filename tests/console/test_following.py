@@ -99,3 +99,37 @@ def test_a_stream_that_is_answered_with_an_error_is_asked_for_again(console, por
     expect(console.get_by_text("not live, reconnecting")).to_be_visible()
     portero.services.create(Service.model_validate({"key": "meanwhile", "hosts": ["meanwhile.example"]}))
     expect(console.get_by_text("meanwhile").first).to_be_visible()
+
+
+def test_a_change_is_told_with_its_revision_can_be_followed_and_undone(console, portero):
+    console.go("/controls/categories/leeway")
+    console.get_by_role("group", name="The whole family Pastime").get_by_role("radio", name="block").check(force=True)
+    console.get_by_role("button", name="Save").click()
+    console.get_by_role("button", name="Put in force").click()
+    expect(console.get_by_role("dialog")).to_have_count(0)
+    newest = next(portero.revisions.list(limit=1)).number
+    expect(console.get_by_text(re.compile(rf"Revision {newest} is in force; \d+ machines? fetch"))).to_be_visible()
+    console.get_by_role("button", name="Undo").click()
+    expect(console.get_by_text(f"Before you save: undo of revision {newest}")).to_be_visible()
+    console.get_by_role("button", name="Put in force").click()
+    expect(console.get_by_text(f"Revision {newest + 1} is in force")).to_be_visible()
+    rules = {str(rule.selector): rule.action for rule in portero.rulesets.get("leeway").rules}
+    assert rules["family pastime"] == "warn"
+    console.get_by_role("link", name="Follow it").click()
+    expect(console.get_by_role("heading", name="Roll-out")).to_be_visible()
+    console.get_by_role("button", name="Dismiss").click()
+    expect(console.get_by_text("is in force;")).to_have_count(0)
+
+
+def test_a_change_does_not_wait_until_all_that_is_shown_is_read_again(console, portero):
+    """The dialog closes as soon as the change is made, however slow the reading behind it is."""
+    console.go("/controls/categories/no-gambling")
+    name = console.get_by_label("Name", exact=True)
+    name.fill("No gambling at all")
+    console.get_by_role("button", name="Save").click()
+    expect(console.get_by_role("button", name="Put in force")).to_be_enabled()
+    console.route("**/api/v1/rulesets*", lambda route: None)
+    console.get_by_role("button", name="Put in force").click()
+    expect(console.get_by_role("dialog")).to_have_count(0, timeout=3_000)
+    expect(console.get_by_text(re.compile(r"Revision \d+ is (made|in force);"))).to_be_visible()
+    console.unroute_all(behavior="ignoreErrors")

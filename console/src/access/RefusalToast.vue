@@ -30,6 +30,6 @@ p {
   border: 1px solid var(--line);
   border-radius: var(--radius);
   background: var(--card);
-  box-shadow: 0 4px 18px rgb(0 0 0 / 18%);
+  box-shadow: 0 4px 18px var(--shadow);
 }
 </style>

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
-import { computed, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 
 import { planned } from '@/previews/plannedChange'
 import type { Preview } from './client'
@@ -21,7 +21,10 @@ export interface Asking {
 interface Planning<Variables, Result> {
   /** What is to be saved, as in “ruleset quiet-link”. */
   title: string
+  /** Once it is made. */
   onSuccess?: (made: Result) => void
+  /** Once what is shown has been read again. */
+  onRead?: (made: Result) => void
   /** The same change kept as a draft, where it can be. */
   draft?: Variables
 }
@@ -34,17 +37,29 @@ export function changing(subjects: Subject[]) {
     const queries = useQueryClient()
     const mutation = useMutation({
       mutationFn: ({ variables, query }: { variables: Variables; query: Asking }) => change(variables, query),
-      onSuccess: () => readAgain(queries, subjects),
     })
+    /** Changes that are made while what is shown is not read again yet. */
+    const reading = ref(0)
+    async function read() {
+      reading.value += 1
+      try {
+        await readAgain(queries, subjects)
+      } finally {
+        reading.value -= 1
+      }
+    }
     /** Why not even its preview could be had. */
     const refused = shallowRef<Error | null>(null)
 
     /** Make the change at once: for what changes no policy. */
     function mutate(variables: Variables, options: { onSuccess?: (made: Result) => void } = {}) {
-      mutation.mutate({ variables, query: {} }, { onSuccess: (made) => options.onSuccess?.(made) })
+      mutation.mutate(
+        { variables, query: {} },
+        { onSuccess: (made) => void read().then(() => options.onSuccess?.(made)) },
+      )
     }
     /** Show what the change would do; it is made once that is confirmed. */
-    function plan(variables: Variables, { title, onSuccess, draft }: Planning<Variables, Result>) {
+    function plan(variables: Variables, { title, onSuccess, onRead, draft }: Planning<Variables, Result>) {
       reset()
       planned.value = {
         title,
@@ -60,7 +75,9 @@ export function changing(subjects: Subject[]) {
         async commit(reason, asDraft) {
           const wanted = asDraft ? draft! : variables
           const made = await mutation.mutateAsync({ variables: wanted, query: { reason } })
+          // who made it is not kept waiting until all that is shown has been read again
           onSuccess?.(made)
+          void read().then(() => onRead?.(made))
         },
       }
     }
@@ -72,7 +89,7 @@ export function changing(subjects: Subject[]) {
       mutate,
       plan,
       reset,
-      isPending: mutation.isPending,
+      isPending: computed(() => mutation.isPending.value || reading.value > 0),
       data: mutation.data,
       error: computed(() => refused.value ?? mutation.error.value),
     }

@@ -75,7 +75,16 @@ api.use({
     if (csrfToken && request.method !== 'GET') request.headers.set('X-CSRF-Token', csrfToken)
     return request
   },
+  onResponse({ response }) {
+    const revision = response.headers.get('Portero-Revision')
+    if (revision) madeRevision = Number(revision)
+  },
 })
+
+let madeRevision = 0
+
+/** The revision that the newest change of this page made. */
+export const newestMade = () => madeRevision
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 

@@ -10,7 +10,7 @@ interface Versioned {
 }
 
 interface Change<Variables, Made> {
-  plan(variables: Variables, options: { title: string; onSuccess?: (made: Made) => void }): void
+  plan(variables: Variables, options: { title: string; onRead?: (made: Made) => void }): void
   reset(): void
   error: Ref<Error | null>
   isPending: Ref<boolean>
@@ -85,7 +85,7 @@ export function useEditor<
   function make() {
     create.plan(body.value, {
       title: `new ${title()}`,
-      onSuccess({ key }) {
+      onRead({ key }) {
         leave()
         options.done(key)
       },
@@ -97,7 +97,7 @@ export function useEditor<
       { key, version },
       {
         title: `remove ${noun} ${key}`,
-        onSuccess() {
+        onRead() {
           leave()
           options.done('')
         },

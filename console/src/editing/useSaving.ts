@@ -3,7 +3,7 @@ import type { Ref } from 'vue'
 import { Problem } from '@/api/client'
 
 interface Put<Body> {
-  plan(change: { body: Body; version: number }, options: { title: string; onSuccess: () => void }): void
+  plan(change: { body: Body; version: number }, options: { title: string; onRead: () => void }): void
   reset(): void
   error: Ref<Error | null>
 }
@@ -16,8 +16,14 @@ export function useSaving<Body>(
   title: () => string,
 ) {
   function save(version = draft.version()) {
-    // what was saved comes back in its usual form
-    put.plan({ body: draft.body(), version }, { title: title(), onSuccess: () => setTimeout(draft.reset) })
+    const body = draft.body()
+    const sent = JSON.stringify(body)
+    const onRead = () =>
+      setTimeout(() => {
+        // what was saved comes back in its usual form, unless somebody has written on meanwhile
+        if (JSON.stringify(draft.body()) === sent) draft.reset()
+      })
+    put.plan({ body, version }, { title: title(), onRead })
   }
   return {
     save: () => save(),

@@ -44,7 +44,7 @@ function makeCopy() {
   if (key)
     copy.plan(
       { group: props.group!.key, as: key.trim() },
-      { title: `new group ${key.trim()}`, onSuccess: (made) => emit('saved', made.key) },
+      { title: `new group ${key.trim()}`, onRead: (made) => emit('saved', made.key) },
     )
 }
 </script>

@@ -54,14 +54,14 @@ function save(over = false) {
   const version = over ? Number((put.error.value as Problem).extra.version) : seen.value?.version
   const key = String(body[props.noun.key] ?? '')
   const title = `${props.noun.word} ${key}`
-  if (props.object) put.plan({ body, version }, { title, onSuccess: () => setTimeout(reset) })
-  else create.plan(body, { title: `new ${title}`, onSuccess: () => emit('saved', key) })
+  if (props.object) put.plan({ body, version }, { title, onRead: () => setTimeout(reset) })
+  else create.plan(body, { title: `new ${title}`, onRead: () => emit('saved', key) })
 }
 function drop() {
   const key = String(props.object![props.noun.key])
   remove.plan(props.object!, {
     title: `remove ${props.noun.word} ${key}`,
-    onSuccess: () => emit('saved', ''),
+    onRead: () => emit('saved', ''),
   })
 }
 </script>

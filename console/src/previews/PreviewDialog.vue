@@ -2,8 +2,8 @@
 import { onKeyStroke } from '@vueuse/core'
 import { ref, shallowRef, watch } from 'vue'
 
-import type { Preview } from '@/api/client'
-import { planned } from './plannedChange'
+import { newestMade, type Preview } from '@/api/client'
+import { made, planned } from './plannedChange'
 
 /** What a change would do, before it is saved: put in force, keep as draft, or back to editing with nothing lost. */
 const shown = ref(false)
@@ -37,6 +37,7 @@ async function commit(asDraft: boolean) {
   saving.value = true
   try {
     await asked.commit(reason.value.trim() || undefined, asDraft)
+    made.value = { revision: newestMade(), machines: asDraft ? 0 : (preview.value?.devices ?? 0) }
   } catch {
     // why is told where the change was written
   } finally {

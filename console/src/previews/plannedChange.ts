@@ -14,5 +14,15 @@ export interface PlannedChange {
   mayBeDraft: boolean
 }
 
+/** A change that was made just now. */
+export interface MadeChange {
+  revision: number
+  /** How many machines get another bundle by it. */
+  machines: number
+}
+
+/** The newest one, told for a while. */
+export const made = shallowRef<MadeChange>()
+
 /** The one planned that is being looked at; the dialog in the application's frame shows it. */
 export const planned = shallowRef<PlannedChange>()

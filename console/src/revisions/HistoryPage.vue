@@ -40,7 +40,7 @@ const NOUNS = [
 function goBack() {
   restore.plan(number.value, {
     title: `the estate as it was at revision ${number.value}`,
-    onSuccess: (made) => void router.push({ name: 'history', params: { number: made.number } }),
+    onRead: (made) => void router.push({ name: 'history', params: { number: made.number } }),
   })
 }
 </script>

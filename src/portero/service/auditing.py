@@ -23,6 +23,8 @@ from portero.store.database import Store
 
 Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
 PREVIEW_HEADER = "Portero-Preview"
+REVISION_HEADER = "Portero-Revision"
+"""The revision that a change has made."""
 REPEATED_SECONDS = 60.0
 """The same refusal again within so long leaves no entry: a program that is refused tries for ever."""
 _MOST_REMEMBERED = 10_000
@@ -77,6 +79,12 @@ def add_detail(request: Request, detail: str) -> None:
     request.state.detail = detail
 
 
+def note_revision(request: Request, revision: int) -> None:
+    """The revision that this request made: told in its entry, and to whoever asked."""
+    request.state.revision = revision
+    add_detail(request, f"revision {revision}")
+
+
 def make_act(request: Request, detail: str) -> None:
     """Make an act of this request, to a call that is none otherwise."""
     request.state.is_act, request.state.detail = True, detail
@@ -96,6 +104,8 @@ class AuditedRoute(APIRoute):
                 if problem.kind == "not-allowed":
                     await self._record(request, "refused", problem.detail)
                 raise
+            if (revision := getattr(request.state, "revision", None)) is not None:
+                response.headers[REVISION_HEADER] = str(revision)
             if getattr(request.state, "is_act", usual) and PREVIEW_HEADER not in response.headers:
                 await self._record(request, "done", getattr(request.state, "detail", None))
             return response

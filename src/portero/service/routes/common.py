@@ -19,7 +19,7 @@ from portero.core.nouns.estate import NOUNS, PARTS, Estate
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun
-from portero.service.auditing import PREVIEW_HEADER, add_detail
+from portero.service.auditing import PREVIEW_HEADER, note_revision
 from portero.service.estate import Done, Edit, Once
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal, field_error
@@ -167,8 +167,10 @@ class Asked:
         estate = self.keepers.estate
         if self.preview:
             return estate.preview(edit)
+        before = estate.snapshot.revision
         done = estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
-        add_detail(self.request, f"revision {done.snapshot.revision}")
+        if done.snapshot.revision > before:
+            note_revision(self.request, done.snapshot.revision)
         return done
 
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
