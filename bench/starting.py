@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+import re
 import resource
 import sys
 import tempfile
 from pathlib import Path
 
-from bench.measuring import Measurement, Row, in_turns
+import httpx
+
+import portero.service.app
+from bench.measuring import Figure, Measurement, Row, in_turns
 from serving import TOKEN, Served, let_in
 
 BARE = ("-c", "import argparse, json, http.client")
@@ -30,7 +34,33 @@ def processor_time(environment: dict[str, str], *arguments: str) -> Measurement:
     return once
 
 
-def starting_rows(rounds: int) -> list[Row]:
+FIRST_VIEW = ("session", "findings", "worklist", "readiness", "rollout", "taxonomy", "rulesets", "groups")
+
+
+def first_view(served: Served) -> list[Figure]:
+    """What the console's first view takes over the wire: the page, its scripts and styles, what the overview asks."""
+    console = Path(portero.service.app.__file__).parent / "console"
+    page = (console / "index.html").read_text()
+    paths = ["/console/", *re.findall(r'(?:src|href)="(/console/[^"]+)"', page)]
+    paths += [f"/api/v1/{name}" for name in FIRST_VIEW]
+    sizes = []
+    for packing in ("gzip", "identity"):
+        headers = {"Authorization": f"Bearer {TOKEN}", "Accept-Encoding": packing}
+        with httpx.Client(base_url=served.url, headers=headers) as http:
+            sizes.append(sum(_on_the_wire(http, path) for path in paths))
+    packed, plain = sizes
+    return [
+        Figure("the console's first view on the wire", packed / 1000, "kB"),
+        Figure("the same, of what it is unpacked", packed / plain, "of 1", at_most=0.4),
+    ]
+
+
+def _on_the_wire(http: httpx.Client, path: str) -> int:
+    with http.stream("GET", path) as answer:
+        return sum(map(len, answer.iter_raw()))
+
+
+def starting_rows(rounds: int) -> list[Row | Figure]:
     """Help, wrong usage, completion, and a call to a service."""
     with tempfile.TemporaryDirectory() as folder:
         served = Served.of(Path(folder, "data"))
@@ -52,6 +82,7 @@ def starting_rows(rounds: int) -> list[Row]:
             portero(**completing),
             portero("group", "list"),
         )
+        view = first_view(served)
         served.stop()
     return [
         Row("floor: Python with argparse, json, http.client", bare),
@@ -59,4 +90,5 @@ def starting_rows(rounds: int) -> list[Row]:
         Row("wrong usage", refused, bare.median, goal=2),
         Row("completion", completed, bare.median, goal=2),
         Row("portero group list, answered by a service", called, bare.median, goal=7),
+        *view,
     ]

@@ -109,7 +109,7 @@ def test_a_change_is_told_with_its_revision_can_be_followed_and_undone(console, 
     expect(console.get_by_role("dialog")).to_have_count(0)
     newest = next(portero.revisions.list(limit=1)).number
     expect(console.get_by_text(re.compile(rf"Revision {newest} is in force; \d+ machines? fetch"))).to_be_visible()
-    console.get_by_role("button", name="Undo").click()
+    console.get_by_role("button", name="Undo…").click()
     expect(console.get_by_text(f"Before you save: undo of revision {newest}")).to_be_visible()
     console.get_by_role("button", name="Put in force").click()
     expect(console.get_by_text(f"Revision {newest + 1} is in force")).to_be_visible()

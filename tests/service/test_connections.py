@@ -280,3 +280,17 @@ def test_small_answers_are_sent_at_once():
             return await told
 
     assert run_async(accepted()) == 1
+
+
+def test_answers_are_packed_for_whoever_takes_that_and_streams_are_not(service, portero):
+    with httpx.Client(base_url=service.url, headers=signed(portero)) as http:
+        packed = http.get("/api/v1/taxonomy")
+        assert packed.headers["Content-Encoding"] == "gzip"
+        plain = http.get("/api/v1/taxonomy", headers={"Accept-Encoding": "identity"})
+        assert "Content-Encoding" not in plain.headers
+        assert plain.json() == packed.json()
+        assert int(packed.headers["Content-Length"]) < int(plain.headers["Content-Length"]) / 3
+        assert "Accept-Encoding" in packed.headers["Vary"]
+        with http.stream("GET", "/api/v1/stream") as stream:
+            assert "Content-Encoding" not in stream.headers
+            assert next(stream.iter_raw())

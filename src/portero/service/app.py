@@ -23,7 +23,7 @@ from portero.service import joining, problems, wire
 from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.metrics import MEDIA_TYPE, Metrics
-from portero.service.middleware import Bounded, Observed
+from portero.service.middleware import Bounded, Compressed, Observed
 from portero.service.problems import Refusal
 from portero.service.routes import (
     access,
@@ -126,6 +126,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     joining.install(app)
     _console(app)
     # the one that is added last is the outermost
+    app.add_middleware(Compressed)
     app.add_middleware(Bounded)
     app.add_middleware(Observed, metrics=app.state.metrics)
     return app

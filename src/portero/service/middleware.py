@@ -7,6 +7,7 @@ from uuid import uuid4
 
 import structlog
 from starlette.datastructures import MutableHeaders
+from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero.service.metrics import Metrics
@@ -19,6 +20,10 @@ _DOCUMENTS = ("/api/v1/estate", "/api/v1/rulesets", "/api/v1/directory")
 """Where whole documents are sent."""
 _FEEDS = "/api/v1/feeds/"
 """Where the files of feeds are sent, which are never held in memory whole."""
+
+_PACKED = ("/api/", "/console")
+_LEAST_PACKED, _LEVEL = 1_000, 5
+"""From so many bytes on, and how hard: beyond it takes twice the time for two hundredths less."""
 
 _log = structlog.get_logger("portero.service")
 
@@ -43,6 +48,18 @@ def most_bytes(path: str) -> int:
     if path.startswith(_FEEDS) and path.endswith("/import"):
         return MAX_FEED
     return MAX_DOCUMENT if path.startswith(_DOCUMENTS) else MAX_BODY
+
+
+class Compressed:
+    """Packs what people and programs are answered (gzip, RFC 1952). What devices fetch is packed already."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        self._packing = GZipMiddleware(app, minimum_size=_LEAST_PACKED, compresslevel=_LEVEL)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        packed = scope["type"] == "http" and scope["path"].startswith(_PACKED)
+        await (self._packing if packed else self._app)(scope, receive, send)
 
 
 class Bounded:
