@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 
 import pytest
 
@@ -64,6 +65,11 @@ def test_a_group_is_previewed_made_edited_moved_copied_and_removed(cli, machine)
         "there is no group “nobody” to stand beside"
         in cli("group", "move", "second", "--below", "nobody", expect=1).lower()
     )
+    assert "no group “nowhere” to stand beside" in cli("group", "create", "fourth", "--above", "nowhere", expect=1)
+    told = cli("group", "create", "fourth", "--where", "kind is kiosk", "--above", "office")
+    place = int(re.search(r"It is number (\d+) in precedence", told).group(1))
+    assert f"number {place + 1} in precedence" in cli("group", "show", "office")
+    cli("group", "remove", "fourth", "--yes")
     assert "Made group third" in cli("group", "copy", "office", "third")
     assert "Nothing was changed" in cli("group", "remove", "third", input="n\n")
     assert "Removed group third" in cli("group", "remove", "third", "--yes")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import textwrap
 from typing import Any
 
 from pydantic import ValidationError
@@ -33,7 +34,7 @@ from portero.core.nouns.group import (
     Pins,
     Precedence,
 )
-from portero.core.nouns.membership import MembershipRule, read_condition
+from portero.core.nouns.membership import MembershipRule, membership_fields, read_condition
 from portero.core.nouns.readiness import BlockerCode
 
 
@@ -145,7 +146,15 @@ def group_create(context: Context) -> int:
         )
         if options.preview and not options.json:
             _tell_membership(portero.groups.preview(group))
+        if options.above:
+            # refused before anything is made
+            _beside(list(portero.groups.order().precedence), group.key, options.above)
         made = portero.groups.create(group, reason=options.reason)
+        if options.above:
+            state = portero.groups.order()
+            order = Precedence(precedence=tuple(_beside(list(state.precedence), made.key, options.above)))
+            portero.groups.put_order(order, version=state.version, reason=options.reason)
+            made = portero.groups.get(made.key)
     _tell_group(context, "Made", made)
     return DONE
 
@@ -176,6 +185,7 @@ def _tell_group(context: Context, verb: str, group: GroupSummary) -> None:
     def tell() -> None:
         held = wording.counted(group.devices, "machine")
         output.say(f"{verb} group {group.key}; it holds {held}: {group.sentence}.")
+        output.say(f"It is number {group.precedence} in precedence, the strongest being 1.")
 
     present(context, group, tell)
 
@@ -229,11 +239,17 @@ def _moved(order: list[str], options: argparse.Namespace) -> list[str]:
     if options.first or options.last:
         place = 0 if options.first else len(rest)
     else:
-        beside = options.above or options.below
-        if beside not in rest:
-            raise CommandProblem(f"there is no group “{beside}” to stand beside")
-        place = rest.index(beside) + (1 if options.below else 0)
+        return _beside(rest, options.group, options.above or options.below, below=bool(options.below))
     return [*rest[:place], options.group, *rest[place:]]
+
+
+def _beside(order: list[str], group: str, other: str, *, below: bool = False) -> list[str]:
+    """The order with a group right above another one, or right below it."""
+    rest = [key for key in order if key != group]
+    if other not in rest:
+        raise CommandProblem(f"there is no group “{other}” to stand beside")
+    place = rest.index(other) + (1 if below else 0)
+    return [*rest[:place], group, *rest[place:]]
 
 
 def group_move(context: Context) -> int:
@@ -260,6 +276,23 @@ def group_overlaps(context: Context) -> int:
     return present(context, found, tell)
 
 
+_MORE_EXAMPLES = (
+    '  portero group create old-viewers --where "applications has product=Deckhand Viewer;version<4.2" --above laptops'
+)
+
+
+def _fields() -> str:
+    """The facts that conditions may name, and how each is compared."""
+    by_ops: dict[tuple[str, ...], list[str]] = {}
+    for field in membership_fields():
+        by_ops.setdefault(tuple(op.value for op in field.ops), []).append(field.field)
+    lines = [
+        textwrap.fill(f"{', '.join(fields)}: {', '.join(ops)}", 96, initial_indent="  ", subsequent_indent="    ")
+        for ops, fields in by_ops.items()
+    ]
+    return "Facts, and how they are compared:\n" + "\n".join(lines)
+
+
 def register(commands: Commands) -> None:
     """Add this family's commands."""
     group = commands.noun("group", "Groups of machines.", of="group")
@@ -275,6 +308,8 @@ def register(commands: Commands) -> None:
         'portero group create ships --where "unit under brackwater/ships" --none "kind is kiosk"',
     )
     create.add_argument("group", metavar="KEY", help="lower-case letters, digits, '-'")
+    create.add_argument("--above", metavar="GROUP", help="right above this one, and so stronger (the weakest)")
+    create.epilog = f"{create.epilog}\n{_MORE_EXAMPLES}\n\n{_fields()}"
     codes = ", ".join(code.value for code in BlockerCode)
     create.add_argument("--from-blocker", metavar="CODE[:LAYER]", help=f"those with this in the way: {codes}")
     edit = group.add(
