@@ -8,6 +8,7 @@ import pytest
 
 from conftest import run_portero
 from made_estates import INDEX, Maker
+from portero.cli import assignments
 
 pytestmark = pytest.mark.process
 
@@ -270,3 +271,36 @@ def test_the_directory_is_brought_in_from_a_file(cli, tmp_path):
     assert "crew" in cli("directory", "show")
     (tmp_path / "people.yaml").write_text("user_groups: [{key: a, user_groups: [a]}]\n")
     assert "line 1, column" in cli("directory", "put", tmp_path / "people.yaml", expect=1)
+
+
+def test_who_closes_everything_is_asked_whether_weaker_groups_may_open_parts_of_it(cli, portero, join, monkeypatch):
+    join("overlapping")
+    for key in ("closed-pcs", "open-pcs"):
+        cli("group", "create", key, "--where", "hostname is overlapping")
+    cli("group", "move", "closed-pcs", "--first")
+    cli("ruleset", "create", "nothing-goes", "--block", "everything")
+    cli("ruleset", "create", "some-news", "--allow", "news")
+    cli("assign", "some-news", "--to", "open-pcs")
+    asked: list[str] = []
+
+    def answering(word: str):
+        def answer(question: str) -> str:
+            asked.append(question)
+            return word
+
+        return answer
+
+    key = "nothing-goes--closed-pcs"
+    for person, said, expected in ((False, "n", False), (True, "", False), (True, "n", True)):
+        monkeypatch.setattr(assignments, "is_person", lambda person=person: person)
+        monkeypatch.setattr("builtins.input", answering(said))
+        cli("assign", "nothing-goes", "--to", "closed-pcs")
+        assert portero.assignments.get(key).replaces_weaker is expected
+        portero.assignments.remove(key)
+    assert asked == ["May weaker groups open parts of it? [Y/n] "] * 2
+    cli("assign", "nothing-goes", "--to", "closed-pcs", "--no-replaces-weaker")
+    assert portero.assignments.get(key).replaces_weaker is False
+    assert len(asked) == 2, "who has said it is not asked"
+    portero.assignments.remove(key)
+    for noun, key in (("assignment", "some-news--open-pcs"), ("ruleset", "nothing-goes"), ("ruleset", "some-news")):
+        cli(noun, "remove", key, "--yes")

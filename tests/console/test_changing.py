@@ -242,3 +242,26 @@ def test_the_board_and_a_finding_by_keyboard_alone(console, opposed):
     expect(looked).to_contain_text("Findings")
     keys.press("Escape")
     expect(looked).to_be_hidden()
+
+
+def test_who_closes_everything_is_asked_about_weaker_groups(console, portero):
+    portero.groups.create(group("closed", any=[{"field": "hostname", "op": "is", "value": "laptop-1"}]))
+    order = portero.groups.order()
+    first = Precedence(precedence=("closed", *(key for key in order.precedence if key != "closed")))
+    portero.groups.put_order(first, version=order.version)
+    portero.rulesets.create(ruleset("shut", everything="block"))
+    portero.rulesets.create(ruleset("news-goes", news="allow"))
+    portero.assignments.create(NewAssignment(ruleset="news-goes", to=("office",)))
+    console.go("/controls/categories/shut")
+    console.get_by_role("button", name="Assign to groups").click()
+    dialog = console.get_by_role("dialog")
+    dialog.get_by_label("closed").check()
+    question = dialog.get_by_role("group", name="May weaker groups open parts of it?")
+    expect(question).to_contain_text("opens")
+    expect(question).to_contain_text("1 machine")
+    expect(dialog.get_by_role("button", name="Save")).to_be_disabled()
+    question.get_by_label("No: it stands in place").check()
+    expect(dialog.get_by_role("button", name="Save")).to_be_enabled()
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    assert portero.assignments.get("shut--closed").replaces_weaker

@@ -118,6 +118,25 @@ const written = refDebounced(
   400,
 )
 const warnings = useWarnings(written)
+
+// --- what weaker groups open of it ---
+
+const OPENS = 'opened-by-weaker'
+/** What they would open, once it has turned out that they do; the answer makes it go from the warnings. */
+const opening = ref('')
+const answer = ref<'' | 'may' | 'closed'>('')
+watch([shown, () => targets.value.map(targetText).join()], () => {
+  opening.value = ''
+  answer.value = ''
+})
+watch(warnings.data, (found) => {
+  opening.value = found?.find(({ code }) => code === OPENS)?.sentence ?? opening.value
+})
+watch(answer, (word) => {
+  if (word) draft.replaces_weaker = word === 'closed'
+})
+const unanswered = computed(() => !!opening.value && !answer.value && !known.value)
+const otherWarnings = computed(() => (warnings.data.value ?? []).filter(({ code }) => code !== OPENS))
 function save(version = known.value?.version) {
   const onSuccess = () => (shown.value = false)
   const where = targets.value.map(targetText).join(', ')
@@ -216,20 +235,44 @@ function takeTheirs() {
           />
         </div>
       </div>
-      <WarningList :warnings="warnings.data.value ?? []" />
+      <fieldset v-if="opening" class="opening">
+        <legend class="form-label">May weaker groups open parts of it?</legend>
+        <p class="small mb-1">{{ opening }}</p>
+        <BFormRadioGroup
+          v-model="answer"
+          name="opening"
+          :options="[
+            { value: 'may', text: 'They may' },
+            { value: 'closed', text: 'No: it stands in place of what they have of this kind' },
+          ]"
+        />
+      </fieldset>
+      <WarningList :warnings="otherWarnings" />
       <SaveProblem :problem="error" :mine="mine" @take="takeTheirs" @keep="keepMine" />
       <div class="buttons">
         <span class="dim" role="status">{{
           targets.length ? `Reaches ${reached} machines or more` : 'Choose at least one group or machine'
         }}</span>
         <button type="button" class="btn btn-light" @click="shown = false">Back</button>
-        <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy">Save</button>
+        <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy || unanswered">
+          Save
+        </button>
       </div>
     </form>
   </BModal>
 </template>
 
 <style scoped>
+.opening {
+  margin-top: 1rem;
+  padding: 0.6rem 0.9rem;
+  border-left: 3px solid var(--brass-2);
+  background: var(--warn-wash);
+}
+.opening .form-label {
+  font-size: 1rem;
+  margin-bottom: 0.2rem;
+}
 .columns {
   display: grid;
   grid-template-columns: 230px minmax(0, 1fr);

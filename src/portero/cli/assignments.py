@@ -15,6 +15,7 @@ from portero.cli.command import (
     add_csv,
     add_yes,
     confirmed,
+    is_person,
     joined_by_commas,
     present,
     tell_removed,
@@ -23,6 +24,7 @@ from portero.cli.warnings import warned_of_assignment
 from portero.client.connection import fields_of
 from portero.core import wording
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
+from portero.core.nouns.finding import FindingKind
 
 _TAKE_BACK = "none"
 
@@ -61,9 +63,19 @@ def assign(context: Context) -> int:
     state = "draft" if options.draft else "active"
     new = NewAssignment.model_validate({"key": options.key, "ruleset": options.ruleset, "state": state, **values})
     with context.client() as portero:
-        warned_of_assignment(portero, new)
+        warnings = warned_of_assignment(portero, new)
+        if options.replaces_weaker is None and any(one.code == FindingKind.OPENED_BY_WEAKER for one in warnings):
+            new = new.model_copy(update={"replaces_weaker": not _may_be_opened(options)})
         _tell_assignment(context, portero.assignments.create(new, reason=options.reason))
     return DONE
+
+
+def _may_be_opened(options: argparse.Namespace) -> bool:
+    """Whether weaker groups may open parts of what closes everything: asked of a person, said to a program."""
+    if options.preview or options.json or not is_person():
+        output.note("! --replaces-weaker closes that; --no-replaces-weaker says that it may stay open.")
+        return True
+    return input("May weaker groups open parts of it? [Y/n] ").strip().lower() not in ("n", "no")
 
 
 def _tell_assignment(context: Context, assignment: AssignmentSummary) -> None:
@@ -176,7 +188,8 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     actions = ["log", "warn", "block", *([_TAKE_BACK] if changing else [])]
     how.add_argument("--action", choices=actions, help=f"one action for the whole ruleset{back}")
     how.add_argument("--mandatory", **switch, help="no ordinary assignment can undo it")
-    how.add_argument("--replaces-weaker", **switch, help="puts weaker groups' rulesets of the same kind out of play")
+    weaker = "puts weaker groups' rulesets of the same kind out of play"
+    how.add_argument("--replaces-weaker", action=argparse.BooleanOptionalAction, help=weaker)
     how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
     how.add_argument("--owner", metavar="NAME", help=f"who answers for it, which makes it an exception{back}")
     how.add_argument("--ticket", metavar="TEXT", help=f"the change request that it goes back to{back}")

@@ -114,6 +114,11 @@ def add_yes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
+def is_person() -> bool:
+    """Whether somebody sits there who can be asked."""
+    return sys.stdin.isatty()
+
+
 def confirmed(options: argparse.Namespace, question: str) -> bool:
     """Whether the person says yes, now or by --yes; where not, they are told that nothing was changed. A preview needs
     no leave.

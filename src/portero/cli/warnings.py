@@ -22,9 +22,11 @@ def tell_warnings(found: list[AuthoringWarning]) -> None:
         output.note(f"! and {len(found) - 20} more")
 
 
-def warned_of_assignment(portero: Portero, assignment: NewAssignment) -> None:
-    """Say what should be known of an assignment that is about to be made."""
-    tell_warnings(portero.worklist.warnings(assignment=assignment))
+def warned_of_assignment(portero: Portero, assignment: NewAssignment) -> list[AuthoringWarning]:
+    """Say what should be known of an assignment that is about to be made; what that is."""
+    found = portero.worklist.warnings(assignment=assignment)
+    tell_warnings(found)
+    return found
 
 
 def warned_of_rules(portero: Portero, ruleset: Ruleset, new: Collection[int]) -> None:
