@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 
 from conftest import ruleset
 from console.conftest import put_in_force, sync
+from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
@@ -262,3 +263,26 @@ def test_a_reference_finds_the_record_and_hostile_names_are_only_text(console):
     console.get_by_label("Reference on a notice").fill("ABCD-2345")
     expect(console.get_by_role("row")).to_have_count(2)
     expect(console.get_by_role("row").nth(1)).to_contain_text("lucky-reef.example")
+
+
+@pytest.mark.parametrize("width", [1280, 1024])
+def test_no_page_scrolls_sideways(console, portero, width):
+    for number in range(14):
+        portero.rulesets.create(ruleset(f"column-{width}-{number}", news="log"))
+        portero.assignments.create(NewAssignment(ruleset=f"column-{width}-{number}", to=("kiosks",)))
+    console.set_viewport_size({"width": width, "height": 800})
+    for path in ("/overview", "/fleet", "/controls/categories", "/assignments", "/verify/findings", "/access/audit"):
+        console.go(path)
+        expect(console.get_by_role("heading", level=1)).to_be_visible()
+        expect(console.locator("[aria-busy=true], .placeholder")).to_have_count(0)
+        assert console.evaluate("document.documentElement.scrollWidth") <= width, path
+    console.set_viewport_size({"width": 1280, "height": 800})
+
+
+def test_a_revision_can_be_restored_however_the_history_is_filtered(console, portero):
+    newest = next(portero.revisions.list(limit=1)).number
+    console.go(f"/roll-out/history/{newest - 1}?by=keeper&q=no-gambling")
+    expect(console.get_by_role("button", name=f"Restore {newest - 1}")).to_be_visible()
+    console.go(f"/roll-out/history/{newest}?q=no-gambling")
+    expect(console.get_by_text("Compare with revision")).to_be_visible()
+    expect(console.get_by_role("button", name="Restore")).to_have_count(0)

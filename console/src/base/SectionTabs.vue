@@ -30,6 +30,7 @@ const isOpen = (tab: Tab) =>
 <style scoped>
 .sections {
   display: flex;
+  flex-wrap: wrap;
   gap: 0.25rem;
   margin: -0.35rem 0 0.7rem;
 }

@@ -52,9 +52,13 @@ function find() {
         :class="{ on: $route.path.startsWith(step.path) }"
         :aria-current="$route.path.startsWith(step.path) ? 'page' : undefined"
         >{{ step.label
-        }}<span v-if="step.name === 'findings' && waiting" class="n" :aria-label="`${waiting} to settle`">{{
-          waiting
-        }}</span></RouterLink
+        }}<span
+          v-if="step.name === 'findings'"
+          class="n"
+          :class="{ none: !waiting }"
+          :aria-label="`${waiting} to settle`"
+          >{{ waiting > 99 ? '99+' : waiting }}</span
+        ></RouterLink
       >
     </nav>
     <span v-if="!connected" class="off small" role="status"
@@ -120,18 +124,37 @@ function find() {
   font-weight: 500;
   border-bottom: 2px solid transparent;
   text-decoration: none;
+  white-space: nowrap;
 }
 .steps a.on {
   color: var(--ink);
   border-color: var(--brass-2);
 }
 .n {
+  /* its room is kept, so that nothing moves when it comes */
+  min-width: 1.7rem;
+  text-align: center;
   margin-left: 0.35rem;
   padding: 0 0.4rem;
   border-radius: 0.7rem;
   font-size: 0.75rem;
   background: var(--block-wash);
   color: var(--block);
+}
+.n.none {
+  visibility: hidden;
+}
+@media (max-width: 1150px) {
+  .bar {
+    gap: 0.7rem;
+    padding: 0 0.8rem;
+  }
+  .steps a {
+    padding: 0 0.45rem;
+  }
+  .bar .find {
+    width: 150px;
+  }
 }
 .off {
   color: var(--warn);

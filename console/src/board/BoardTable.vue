@@ -121,6 +121,8 @@ const neededFor = (target: string, ruleset: string) => (at(target, ruleset).leng
 
 <style scoped>
 .scroll {
+  /* what only screen readers see stands within it, and does not widen the page */
+  position: relative;
   overflow: auto;
   max-height: 66vh;
 }

@@ -29,7 +29,9 @@ const pair = computed(() => {
 })
 const compared = useComparison(pair)
 const restore = useRestore()
-const newest = computed(() => data.value?.items[0]?.number ?? 0)
+const { data: latest } = useRevisions({ limit: 1 })
+/** The newest of all, whatever is listed: going back to it would be no change. */
+const newest = computed(() => latest.value?.items[0]?.number ?? 0)
 
 const NOUNS = [
   { value: '', text: 'About anything' },
