@@ -162,6 +162,11 @@ def test_no_sentence_about_a_machine_has_a_gap_in_it():
             words = sentences.blocker(code, "filter", about)
             assert "{" not in "".join(words)
             assert words.link.startswith("/")
+        one, many = (sentences.blocked_machines(code, "filter", devices) for devices in (1, 4))
+        assert one.startswith("1 machine ")
+        assert many.startswith("4 machines ")
+        assert one.removeprefix("1 machine ") != many.removeprefix("4 machines ")
+        assert "{" not in one + many
     for facts in (["zone"], ["zone", "place"], ["zone", "place", "last_start"]):
         assert "{" not in sentences.facts_missing("filter", facts).detail
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from portero.core import sentences, wording
+from portero.core import sentences
 from portero.core.nouns.epoch import EpochState
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Findings, Severity
@@ -63,7 +63,7 @@ def _gaps(store: Store, estate: Estate, now: float) -> Iterator[WorkItem]:
         yield WorkItem(
             kind="gap",
             severity=severity,
-            sentence=f"{wording.counted(blocker.devices, 'machine')}: {blocker.detail}",
+            sentence=sentences.blocked_machines(blocker.code, blocker.layer, blocker.devices),
             devices=blocker.devices,
             next=blocker.remedy,
             link=_machines(blocker),

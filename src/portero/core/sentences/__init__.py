@@ -63,7 +63,7 @@ from portero.core.sentences.previews import (
     subject_words,
     taking_hold,
 )
-from portero.core.sentences.readiness import blocker, devices_ahead, readiness_sentence, straggling
+from portero.core.sentences.readiness import blocked_machines, blocker, devices_ahead, readiness_sentence, straggling
 from portero.core.sentences.verdicts import (
     ESSENTIAL,
     NOTHING_IN_PLAY,
@@ -91,6 +91,7 @@ __all__ = [
     "aside_because",
     "assignment_conditions",
     "assignment_sentence",
+    "blocked_machines",
     "blocker",
     "blocks_essential",
     "broad",

@@ -95,6 +95,66 @@ def blocker(code: BlockerCode, layer: str | None, about: str | None = None) -> B
 
 
 # of one machine, and of several
+_OF_MACHINES: dict[BlockerCode, tuple[str, str]] = {
+    BlockerCode.NEVER_JOINED: (
+        "is known and has never joined, so nothing of the estate reaches it",
+        "are known and have never joined, so nothing of the estate reaches them",
+    ),
+    BlockerCode.REJOIN_WAITING: (
+        "has the serial number of one that joined before",
+        "have the serial numbers of some that joined before",
+    ),
+    BlockerCode.DUPLICATE_HOSTNAME: (
+        "has a hostname that another one had before",
+        "have hostnames that others had before",
+    ),
+    BlockerCode.CREDENTIAL_REVOKED: (
+        "was shut out, and hears of nothing any more",
+        "were shut out, and hear of nothing any more",
+    ),
+    BlockerCode.SILENT: ("has missed its check-ins", "have missed their check-ins"),
+    BlockerCode.LAYER_OFF: (
+        "has its {layer} off, though it is meant to enforce",
+        "have their {layer} off, though it is meant to enforce",
+    ),
+    BlockerCode.LAYER_OBSERVING: (
+        "has a {layer} that only records, though it is meant to enforce",
+        "have a {layer} that only records, though it is meant to enforce",
+    ),
+    BlockerCode.LAYER_NOT_REPORTED: (
+        "does not report what its {layer} does, though it is meant to enforce",
+        "do not report what their {layer} does, though it is meant to enforce",
+    ),
+    BlockerCode.LAYER_TOO_OLD: (
+        "has a {layer} that is too old to be relied on",
+        "have a {layer} that is too old to be relied on",
+    ),
+    BlockerCode.BROWSER_UNMANAGED: (
+        "has a browser that takes no managed policy",
+        "have a browser that takes no managed policy",
+    ),
+    BlockerCode.BROWSER_TOO_OLD: (
+        "has a browser that is too old for site lists",
+        "have a browser that is too old for site lists",
+    ),
+    BlockerCode.ZONE_MISSING: (
+        "reports no time zone, so schedules that follow the machine run on UTC",
+        "report no time zone, so schedules that follow the machine run on UTC",
+    ),
+    BlockerCode.FACTS_STALE: (
+        "has told no facts for more than three days, though it checks in",
+        "have told no facts for more than three days, though they check in",
+    ),
+}
+
+
+def blocked_machines(code: BlockerCode, layer: str | None, devices: int) -> str:
+    """What stands in the way of so many machines: “4 machines have a filter that only records, …”"""
+    told = _OF_MACHINES[code][devices != 1].format(layer=LAYER_WORDS[layer] if layer else "layer")
+    return f"{counted(devices, 'machine')} {told}."
+
+
+# of one machine, and of several
 _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
     BlockerCode.NEVER_JOINED: ("never joined", "never joined"),
     BlockerCode.REJOIN_WAITING: ("waits to be recognised", "wait to be recognised"),
