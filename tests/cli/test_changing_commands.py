@@ -76,14 +76,14 @@ def test_findings_exit_3_while_something_is_open(run):
     told = run(
         "finding", "accept", "shadowed.away--office", "--reason", "until the race", "--until", "2099-01-01"
     ).stdout
-    assert "Accepted until 2099-01-01T00:00:00Z" in told
+    assert "Accepted until 2099-01-02T00:00:00Z" in told  # the end of that day
     assert "1 finding accepted for now" in run("findings").stdout
     assert "accepted by keeper" in run("findings", "--all").stdout
     rows = json.loads(run("findings", "--all", "--json").stdout)
     assert rows["items"][0]["accepted"]["reason"] == "until the race"
     assert "id,kind,severity" in run("findings", "--all", "--csv").stdout
     run("finding", "reopen", "shadowed.away--office")
-    assert "is not a date" in run("finding", "accept", "x", "--reason", "why not", "--until", "soon", expect=1).stderr
+    assert "is not a moment" in run("finding", "accept", "x", "--reason", "why not", "--until", "soon", expect=2).stderr
     assert "There is no finding" in run("finding", "show", "shadowed.nothing", expect=1).stderr
 
 
@@ -150,7 +150,7 @@ FINDING = "shadowed.away--office"
     [
         (("finding", "show", "shadowed.nothing"), 1, "no finding “shadowed.nothing”"),
         (("finding", "accept", FINDING), 2, "--reason"),
-        (("finding", "accept", FINDING, "--reason", "why", "--until", "soon"), 1, "“soon” is not a date"),
+        (("finding", "accept", FINDING, "--reason", "why", "--until", "soon"), 2, "--until: “soon” is not a moment"),
         (("finding", "accept", FINDING, "--reason", "why", "--until", "2020-01-01"), 1, "has passed"),
         (("finding", "reopen", "shadowed.nothing"), 1, "Nobody has accepted"),
         (("findings", "--severity", "urgent"), 2, "high"),

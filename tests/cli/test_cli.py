@@ -102,7 +102,7 @@ def test_an_estate_may_come_from_standard_input(files):
     [
         (["tern-bridg-1", "x.example"], 1, "did you mean “tern-bridge-1”?"),
         (["tern-bridge-1", "ftp://x.example"], 1, "not visited over http or https"),
-        (["tern-bridge-1", "x.example", "--at", "yesterday"], 2, "invalid"),
+        (["tern-bridge-1", "x.example", "--at", "lately"], 2, "--at: “lately” is not a moment; write a day"),
         (["tern-bridge-1"], 2, "the following arguments are required"),
     ],
 )

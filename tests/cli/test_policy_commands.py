@@ -231,6 +231,24 @@ def test_schedules_sets_and_services_are_set_shown_and_removed(cli, tmp_path):
         assert f"Removed {key}." in cli(noun, "remove", key, "--yes")
 
 
+def test_moments_are_read_on_the_clock_of_the_estate_and_said_back(cli):
+    assert "the clock of UTC" in cli("zone", "show")
+    assert "the clock of Europe/Berlin, where it is 20" in cli("zone", "set", "Europe/Berlin")
+    assert "zone" in cli("zone", "set", "Europe/Berlen", expect=2)
+    cli("ruleset", "create", "early", "--block", "sport")
+    moments = ("--starts", "2027-01-04 08:00", "--ends", "2027-01-08")
+    # to the end of that day, which is an hour earlier in UTC; said back on standard error, apart from the answer
+    assert json.loads(cli("assign", "early", "--device", "pc-9", *moments, "--json"))["ends"] == "2027-01-08T23:00:00Z"
+    (made,) = json.loads(cli("assignment", "list", "--ruleset", "early", "--json"))
+    assert made["starts"] == "2027-01-04T07:00:00Z"
+    cli("rule", "change", "early", "category sport", "--valid-until", "2027-01-31")
+    (rule,) = json.loads(cli("rule", "list", "early", "--json"))
+    assert rule["valid_until"] == "2027-01-31T23:00:00Z"
+    refused = cli("assignment", "change", "early--pc-9", "--ends", "next week", expect=2)
+    assert "--ends: “next week” is not a moment; write a day (2026-12-01)" in refused
+    cli("zone", "set", "UTC")
+
+
 def test_an_assignment_takes_and_loses_conditions(cli):
     cli("ruleset", "create", "quiet", "--block", "music")
     cli("schedule", "set", "day", "--window", "mon-sun 06:00-18:00")

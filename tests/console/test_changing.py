@@ -206,7 +206,7 @@ def test_history_is_read_compared_and_restored(console, opposed, axe):
 def test_the_overview_is_a_worklist_that_leads_to_the_next_step(console, opposed, axe):
     console.go("/overview")
     work = console.get_by_role("region", name="What needs a decision")
-    row = work.get_by_role("row").filter(has_text="Its filter only records")
+    row = work.get_by_role("row").filter(has_text="has a filter that only records")
     expect(row).to_contain_text("high")
     axe()
     row.get_by_role("link").click()

@@ -20,16 +20,18 @@ from portero.cli.command import (
     present,
     tell_removed,
 )
+from portero.cli.moments import Moments
 from portero.cli.warnings import warned_of_assignment
 from portero.client.connection import fields_of
 from portero.core import wording
 from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssignment
 from portero.core.nouns.finding import FindingKind
+from portero.core.nouns.moments import WAYS
 
 _TAKE_BACK = "none"
 
 
-def _values(options: argparse.Namespace) -> dict[str, Any]:
+def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
     """What the options say of an assignment; `none` takes something back."""
     values: dict[str, Any] = {}
     targets = [
@@ -47,6 +49,8 @@ def _values(options: argparse.Namespace) -> dict[str, Any]:
         values["people"] = None if everybody else people
     for name in ("action", "schedule", "starts", "ends", "notice", "owner", "ticket"):
         given = getattr(options, name)
+        if name in ("starts", "ends") and given not in (None, _TAKE_BACK):
+            given = moments.written(f"--{name}", given, ends=name == "ends")
         if given is not None:
             values[name] = None if given == _TAKE_BACK else given
     for name in ("mandatory", "until_restart", "replaces_weaker", "place", "reason"):
@@ -57,12 +61,12 @@ def _values(options: argparse.Namespace) -> dict[str, Any]:
 
 def assign(context: Context) -> int:
     options = context.options
-    values = _values(options)
-    if "to" not in values:
+    if not options.to and not options.device:
         raise UsageProblem("say where: --to GROUP, or --device HOSTNAME")
     state = "draft" if options.draft else "active"
-    new = NewAssignment.model_validate({"key": options.key, "ruleset": options.ruleset, "state": state, **values})
     with context.client() as portero:
+        values = _values(options, Moments(portero))
+        new = NewAssignment.model_validate({"key": options.key, "ruleset": options.ruleset, "state": state, **values})
         warnings = warned_of_assignment(portero, new)
         if options.replaces_weaker is None and any(one.code == FindingKind.OPENED_BY_WEAKER for one in warnings):
             new = new.model_copy(update={"replaces_weaker": not _may_be_opened(options)})
@@ -129,14 +133,14 @@ def assignment_show(context: Context) -> int:
 def assignment_change(context: Context) -> int:
     """Change anything about an assignment, its scope included."""
     options = context.options
-    values = _values(options)
-    if options.ruleset:
-        values["ruleset"] = options.ruleset
-    if options.state:
-        values["state"] = options.state
-    if not values:
-        raise UsageProblem("say what to change, for example --to GROUP or --ends TIME")
     with context.client() as portero:
+        values = _values(options, Moments(portero))
+        if options.ruleset:
+            values["ruleset"] = options.ruleset
+        if options.state:
+            values["state"] = options.state
+        if not values:
+            raise UsageProblem("say what to change, for example --to GROUP or --ends TIME")
         seen = portero.assignments.get(options.assignment)
         changed = Assignment.model_validate({**fields_of(seen, Assignment), **values})
         _tell_assignment(context, portero.assignments.put(changed, version=seen.version, reason=options.reason))
@@ -178,7 +182,7 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     where.add_argument("--place", choices=("anywhere", "on-site", "off-site"), help="only while the machine is there")
     when = parser.add_argument_group("when")
     when.add_argument("--schedule", metavar="KEY", help=f"only while a window of it is open{back}")
-    when.add_argument("--starts", metavar="TIME", help=f"from then on, as in 2026-12-01T00:00:00Z{back}")
+    when.add_argument("--starts", metavar="TIME", help=f"from then on: {WAYS}{back}")
     when.add_argument("--ends", metavar="TIME", help=f"until just before then{back}")
     switch: dict[str, Any] = (
         {"action": argparse.BooleanOptionalAction} if changing else {"action": "store_true", "default": None}

@@ -24,6 +24,7 @@ from portero.cli.command import (
     read_bytes,
     read_documents,
 )
+from portero.cli.moments import Moments
 from portero.core import sentences, wording
 from portero.core.insight.check_batches import judge_line, unjudged
 from portero.core.insight.offline import OfflineEstate, UnknownDevice
@@ -31,6 +32,7 @@ from portero.core.matching.applications import CannotFreeze
 from portero.core.matching.categories import EMPTY_INDEX, CategoryIndex
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference, Unjudged
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -76,15 +78,17 @@ def alone(estate: Estate, facts: FactsDocument, index: CategoryIndex) -> Offline
         raise CommandProblem(str(problem)) from problem
 
 
-def _judge(context: Context, attempt: Attempt) -> int:
+def _judge(context: Context, tried: dict[str, Any]) -> int:
     options, documents = context.options, offline(context.options)
     if documents is not None:
+        attempt = _attempt(options, tried, Moments(None, documents.zone))
         try:
             explanation = documents.explain(attempt, options.left_aside)
         except (UnknownDevice, BadUrl) as problem:
             raise CommandProblem(str(problem)) from problem
     else:
         with context.client() as portero:
+            attempt = _attempt(options, tried, Moments(portero))
             explanation = portero.checks.check(attempt, left_aside=options.left_aside)
     present(context, explanation, lambda: tell(explanation))
     return DONE if explanation.gap == "none" else NOT_AS_EXPECTED
@@ -98,7 +102,7 @@ def check_visit(context: Context) -> int:
     """The verdict on a visit."""
     options = context.options
     more = _given(options, ("user", "browser", "place", "search_term", "media_type", "address"))
-    return _judge(context, Attempt(device=options.device, url=options.target, at=_at(options), **more))
+    return _judge(context, {"url": options.target, **more})
 
 
 def check_start(context: Context) -> int:
@@ -107,12 +111,12 @@ def check_start(context: Context) -> int:
     program = _given(options, PROGRAM)
     if not program:
         raise CommandProblem(f"say which program: {', '.join(f'--{name}' for name in PROGRAM)}")
-    attempt = {"device": options.device, "start": program, "at": _at(options), **_given(options, ("user", "place"))}
-    return _judge(context, Attempt.model_validate(attempt))
+    return _judge(context, {"start": program, **_given(options, ("user", "place"))})
 
 
-def _at(options: argparse.Namespace) -> datetime:
-    return options.at or datetime.now(UTC).replace(microsecond=0)
+def _attempt(options: argparse.Namespace, tried: dict[str, Any], moments: Moments) -> Attempt:
+    at = moments.read("--at", options.at) if options.at else datetime.now(UTC).replace(microsecond=0)
+    return Attempt.model_validate({"device": options.device, "at": at, **tried})
 
 
 # --- batches ---
@@ -229,7 +233,7 @@ def add_documents(parser: argparse.ArgumentParser) -> None:
 def _add_common(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", metavar="DEVICE", help="hostname or id")
     parser.add_argument("--user", help="who tries it")
-    parser.add_argument("--at", type=datetime.fromisoformat, metavar="TIME", help="when, as in 2026-12-02T10:00:00Z")
+    parser.add_argument("--at", metavar="TIME", help=f"when: {WAYS} (now)")
     parser.add_argument("--place", choices=("on-site", "off-site"), help="where the machine is")
     parser.add_argument(
         "--left-aside", action="store_true", help="also the rules that would match and do not count now"

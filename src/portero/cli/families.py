@@ -19,6 +19,7 @@ FAMILIES = (
     "groups",
     "rollout",
     "check_ins",
+    "zones",
     "readiness",
     "layer_modes",
     "coverage",

@@ -6,10 +6,12 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from portero.cli import output
-from portero.cli.command import DONE, NOT_AS_EXPECTED, CommandProblem, Commands, Context, add_change, add_csv, present
+from portero.cli.command import DONE, NOT_AS_EXPECTED, Commands, Context, add_change, add_csv, present
+from portero.cli.moments import Moments
 from portero.core import wording
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.finding import SEVERITIES, DeviceName, Finding, FindingKind
+from portero.core.nouns.moments import WAYS
 
 ACCEPTED_DAYS = 30
 
@@ -84,18 +86,12 @@ def _machines(context: Context, found: list[DeviceName]) -> int:
 
 def accept(context: Context) -> int:
     options = context.options
-    until = _until(options.until) if options.until else datetime.now(UTC) + timedelta(days=ACCEPTED_DAYS)
     with context.client() as portero:
+        until = datetime.now(UTC) + timedelta(days=ACCEPTED_DAYS)
+        if options.until:
+            until = Moments(portero).read("--until", options.until, ends=True)
         found = portero.findings.accept(options.finding, reason=options.reason, until=until)
     return _answered(context, found, f"Accepted until {rfc3339(until)}; then it is open again.")
-
-
-def _until(text: str) -> datetime:
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        raise CommandProblem(f"“{text[:40]}” is not a date; write it as in 2026-12-31") from None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def reopen(context: Context) -> int:
@@ -155,6 +151,6 @@ def register(commands: Commands) -> None:
         parser.add_argument("finding", metavar="FINDING", help="its id, as “portero findings” gives it")
     made[0].add_argument("--machines", action="store_true", help="list all machines that it is about")
     made[1].add_argument("--reason", metavar="TEXT", required=True, help="why it may stay")
-    made[1].add_argument("--until", metavar="DATE", help=f"until when ({ACCEPTED_DAYS} days from now)")
+    made[1].add_argument("--until", metavar="TIME", help=f"until when: {WAYS} ({ACCEPTED_DAYS} days from now)")
     made[3].add_argument("remedy", metavar="REMEDY", help="its key, as “portero finding show” gives it")
     add_change(made[3])

@@ -18,12 +18,14 @@ from portero.cli.command import (
     confirmed,
     present,
 )
+from portero.cli.moments import Moments
 from portero.cli.warnings import warned_of_rules
 from portero.client import Portero
 from portero.client.connection import fields_of
 from portero.core import wording
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import unknown_word
+from portero.core.nouns.moments import WAYS
 from portero.core.nouns.rule import SELECTORS, Rule
 from portero.core.nouns.ruleset import Ruleset, RulesetState
 
@@ -86,12 +88,20 @@ def _until(rule: Rule) -> str:
     return f"{rule.valid_until:%Y-%m-%d %H:%M}" if rule.valid_until else ""
 
 
+def _values(options: argparse.Namespace, portero: Portero) -> dict[str, Any]:
+    """What the options say of a rule, besides what it is about."""
+    values = {name: value for name in ("action", "name", "note") if (value := getattr(options, name))}
+    if options.valid_until:
+        values["valid_until"] = Moments(portero).written("--valid-until", options.valid_until, ends=True)
+    return values
+
+
 def rule_add(context: Context) -> int:
     """Add a rule, or put it in place of the one with the same selector."""
     options = context.options
-    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
-    rule = Rule.model_validate({**_selected(options), **values})
+    selected = _selected(options)
     with context.client() as portero:
+        rule = Rule.model_validate({**selected, **_values(options, portero)})
         seen = portero.rulesets.get(options.ruleset)
         kept = [other for other in seen.rules if other.selector != rule.selector]
         return _save(context, portero, seen, [*kept, rule], f"{rule.action} {rule.selector}")
@@ -100,12 +110,12 @@ def rule_add(context: Context) -> int:
 def rule_change(context: Context) -> int:
     """Act on many rules at once."""
     options = context.options
-    values = {name: value for name in ("action", "name", "note", "valid_until") if (value := getattr(options, name))}
-    if options.for_ever:
-        values["valid_until"] = None
-    if not values:
-        raise CommandProblem("say what to change: --action, --name, --note, --valid-until or --for-ever")
     with context.client() as portero:
+        values = _values(options, portero)
+        if options.for_ever:
+            values["valid_until"] = None
+        if not values:
+            raise CommandProblem("say what to change: --action, --name, --note, --valid-until or --for-ever")
         seen = portero.rulesets.get(options.ruleset)
         changed = {rule.selector for rule in _some(seen, options)}
         rules = [
@@ -159,7 +169,7 @@ def register(commands: Commands) -> None:
         "change",
         rule_change,
         "Change many rules at once.",
-        "portero rule change fraud-hosts --search refund --action warn --valid-until 2027-01-31T00:00:00Z",
+        "portero rule change fraud-hosts --search refund --action warn --valid-until 2027-01-31",
     )
     removing = noun.add(
         "remove", rule_remove, "Take rules out.", 'portero rule remove fraud-hosts "host parcel-refund.example"'
@@ -177,7 +187,7 @@ def register(commands: Commands) -> None:
         made.add_argument("--action", choices=actions, required=made is adding, help="what to do about it")
         made.add_argument("--name", help="name for people")
         made.add_argument("--note", help="a note")
-        made.add_argument("--valid-until", metavar="TIME", help="when it is over, as in 2027-01-31T00:00:00Z")
+        made.add_argument("--valid-until", metavar="TIME", help=f"when it is over: {WAYS}")
     changing.add_argument("--for-ever", action="store_true", help="take its end away")
     add_csv(listing)
     add_yes(removing)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import os
+import pwd
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
@@ -81,8 +82,16 @@ def _store(folder: Path, fresh: bool) -> Iterator[Store]:
 def _refuse_other_user(folder: Path) -> None:
     """What another user wrote there, the service could not write to any more."""
     if folder.exists() and folder.stat().st_uid != os.geteuid():
-        owner = folder.owner()
+        owner = _name_of(folder.stat().st_uid)
         raise CannotDo(f"{folder} belongs to {owner}; do this as that user (sudo -u {owner} portero …)")
+
+
+def _name_of(user: int) -> str:
+    """Its name, or as sudo takes it too, # and its number where the system knows no name."""
+    try:
+        return pwd.getpwuid(user).pw_name
+    except KeyError:
+        return f"#{user}"
 
 
 def _refuse_older(database: Path) -> None:

@@ -39,6 +39,11 @@ class OfflineEstate:
         self._groups: dict[str, tuple[str, ...]] = {}
         self._standings: dict[tuple[str, tuple[str, ...]], Machine] = {}
 
+    @property
+    def zone(self) -> str:
+        """The clock on which moments are read that name no zone of their own."""
+        return self._estate.settings.zone
+
     def groups_of(self, hostname: str, at: datetime | None = None) -> tuple[str, ...]:
         """The groups of a device of the facts document, strongest first."""
         known = self._groups.get(hostname)

@@ -10,6 +10,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 from portero.core.nouns.access import Role
 from portero.core.nouns.base import Key, Noun
 from portero.core.nouns.check_in import CHECK_IN_SECONDS, CheckInSeconds
+from portero.core.nouns.device import Zone
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import WebHost
@@ -62,6 +63,9 @@ class Settings(Noun):
         int, Field(ge=1, le=3650, description="For so many days it is kept where hosts were seen, and how often.")
     ] = 90
     check_in_seconds: CheckInSeconds = CHECK_IN_SECONDS
+    zone: Annotated[Zone, Field(description="The clock on which moments are read that name no zone of their own.")] = (
+        "UTC"
+    )
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()
