@@ -185,6 +185,10 @@ def test_a_finding_is_accepted_and_another_remedied_with_its_preview(console, op
     after = opposed.groups.order().precedence
     assert before != after
     assert sorted(before) == sorted(after)
+    console.go("/verify/findings?finding=contradiction.long-settled")
+    expect(console.get_by_text("This finding is settled.")).to_be_visible()
+    console.get_by_role("navigation", name="Findings").get_by_role("link").first.click()
+    expect(detail.get_by_role("heading", name="What would settle it")).to_be_visible()
 
 
 def test_history_is_read_compared_and_restored(console, opposed, axe):
@@ -266,6 +270,9 @@ def test_who_closes_everything_is_asked_about_weaker_groups(console, portero):
     question = dialog.get_by_role("group", name="May weaker groups open parts of it?")
     expect(question).to_contain_text("opens")
     expect(question).to_contain_text("1 machine")
+    console.keyboard.press("Escape")
+    expect(dialog.get_by_role("status")).to_contain_text("Your choices are still here")
+    expect(dialog.get_by_label("closed")).to_be_checked()
     expect(dialog.get_by_role("button", name="Save")).to_be_disabled()
     question.get_by_label("No: it stands in place").check()
     expect(dialog.get_by_role("button", name="Save")).to_be_enabled()

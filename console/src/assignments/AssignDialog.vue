@@ -5,6 +5,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import type { Assignment, Problem, Ruleset } from '@/api/client'
 import { useGroups } from '@/groups/useGroups'
 import { momentOf, typed } from '@/lib/moments'
+import { counted } from '@/lib/words'
 import { targetText } from '@/rulesets/kinds'
 import { useSchedules } from '@/schedules/useSchedules'
 import { useWarnings } from '@/worklist/useWarnings'
@@ -54,6 +55,11 @@ function draftOf(one: Assignment | undefined) {
 const draft = reactive(draftOf(undefined))
 /** What it was when the dialog opened. */
 const known = ref<Assignment>()
+/** The draft as it was then: what differs from it is not to be lost by a slip. */
+const untouched = ref('')
+const touched = computed(() => JSON.stringify(draft) !== untouched.value)
+const slipped = ref(false)
+watch(draft, () => (slipped.value = false))
 watch(shown, () => {
   known.value = shown.value ? props.assignment : undefined
   Object.assign(draft, draftOf(known.value))
@@ -61,6 +67,8 @@ watch(shown, () => {
     if (groups.value?.some(({ key }) => key === props.begin)) draft.groups = [props.begin]
     else draft.devices = props.begin
   }
+  untouched.value = JSON.stringify(draft)
+  slipped.value = false
   assign.reset()
   put.reset()
 })
@@ -157,6 +165,9 @@ function takeTheirs() {
     title-tag="h2"
     size="lg"
     no-footer
+    :no-close-on-esc="touched"
+    :no-close-on-backdrop="touched"
+    @hide-prevented="slipped = true"
   >
     <form @submit.prevent="save()">
       <div class="columns">
@@ -251,7 +262,11 @@ function takeTheirs() {
       <SaveProblem :problem="error" :mine="mine" @take="takeTheirs" @keep="keepMine" />
       <div class="buttons">
         <span class="dim" role="status">{{
-          targets.length ? `Reaches ${reached} machines or more` : 'Choose at least one group or machine'
+          slipped
+            ? 'Your choices are still here; Back leaves them'
+            : targets.length
+              ? `Reaches ${counted(reached, 'machine')} or more`
+              : 'Choose at least one group or machine'
         }}</span>
         <button type="button" class="btn btn-light" @click="shown = false">Back</button>
         <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy || unanswered">

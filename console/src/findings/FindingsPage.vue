@@ -20,7 +20,9 @@ const shown = computed(() =>
       (accepted.value === 'too' || !one.accepted),
   ),
 )
-const chosen = computed(() => data.value?.items.find((one) => one.id === id.value) ?? shown.value[0])
+const chosen = computed(() =>
+  id.value ? data.value?.items.find((one) => one.id === id.value) : shown.value[0],
+)
 const kinds = computed(() => [
   { value: '', text: 'Every kind' },
   ...[...new Set(data.value?.items.map((one) => one.kind))]
@@ -80,6 +82,12 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
           </RouterLink>
         </nav>
         <FindingDetail v-if="chosen" :key="chosen.id" :finding="chosen" />
+        <section v-else class="panel" aria-live="polite">
+          <p class="mb-1"><b>This finding is settled.</b></p>
+          <p class="sub mb-0">
+            What it was about is no longer so. <code>{{ id }}</code>
+          </p>
+        </section>
       </div>
     </StateBox>
   </div>

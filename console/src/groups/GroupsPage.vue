@@ -33,7 +33,10 @@ const begin = computed(() => {
       <template #actions>
         <BButton v-needs:author variant="light" @click="open(NEW)"><Icon name="plus" /> New group</BButton>
       </template>
-      <span>Strongest first: where rulesets of two groups differ, the stronger group's counts.</span>
+      <span
+        >Strongest first. A narrower rule counts before a wider one, in whatever groups; of equally narrow
+        ones for the same people, the stronger group's.</span
+      >
     </PageHead>
     <StateBox :loading="isPending" :error="error" @retry="refetch()">
       <div v-if="groups" class="columns">

@@ -59,7 +59,7 @@ const hold = computed(() => {
               <Icon name="exclamation" label="appears" /> {{ one.sentence }}
             </li>
             <li v-for="one in preview.settled" :key="one.id" class="gone">
-              <Icon name="check" label="settled" /> {{ one.sentence }}
+              <Icon name="check" /> <b>Settled</b> <span class="dim">{{ one.sentence }}</span>
             </li>
           </ul>
         </section>
