@@ -99,6 +99,14 @@ def put_in_force(page: Page, reason: str = "") -> None:
     expect(dialog).to_be_hidden()
 
 
+FADED_IN = """async () => {
+  await new Promise(requestAnimationFrame)
+  const ending = document.getAnimations().filter(({ effect }) => effect.getComputedTiming().endTime < Infinity)
+  await Promise.allSettled(ending.map(({ finished }) => finished))
+}"""
+"""Waits until what fades in has done so: before that, its colours have too little contrast."""
+
+
 @pytest.fixture
 def axe(console):
     """Asserts that axe finds no violation on the page as it stands; of colours alone, where that is asked for."""
@@ -107,6 +115,7 @@ def axe(console):
         if not console.evaluate("() => 'axe' in window"):
             console.evaluate(AXE.read_text())
         rules = ["color-contrast"] if colours_alone else ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
+        console.evaluate(FADED_IN)
         found = console.evaluate("rules => axe.run(document, {runOnly: rules})", rules)
         told = [
             f"{violation['id']}: {violation['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"

@@ -186,7 +186,7 @@ def test_a_finding_is_accepted_and_another_remedied_with_its_preview(console, op
     assert before != after
     assert sorted(before) == sorted(after)
     console.go("/verify/findings?finding=contradiction.long-settled")
-    expect(console.get_by_text("This finding is settled.")).to_be_visible()
+    expect(console.get_by_text("This finding is not there any more.")).to_be_visible()
     console.get_by_role("navigation", name="Findings").get_by_role("link").first.click()
     expect(detail.get_by_role("heading", name="What would settle it")).to_be_visible()
 

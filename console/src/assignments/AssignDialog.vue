@@ -263,7 +263,7 @@ function takeTheirs() {
       <div class="buttons">
         <span class="dim" role="status">{{
           slipped
-            ? 'Your choices are still here; Back leaves them'
+            ? 'Your choices are still here; Back drops them'
             : targets.length
               ? `Reaches ${counted(reached, 'machine')} or more`
               : 'Choose at least one group or machine'

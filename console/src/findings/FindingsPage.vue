@@ -83,9 +83,9 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
         </nav>
         <FindingDetail v-if="chosen" :key="chosen.id" :finding="chosen" />
         <section v-else class="panel" aria-live="polite">
-          <p class="mb-1"><b>This finding is settled.</b></p>
+          <p class="mb-1"><b>This finding is not there any more.</b></p>
           <p class="sub mb-0">
-            What it was about is no longer so. <code>{{ id }}</code>
+            What it was about may be settled. <code>{{ id }}</code>
           </p>
         </section>
       </div>
