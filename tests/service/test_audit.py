@@ -280,3 +280,29 @@ def test_the_trail_is_for_keepers_and_who_sees_names(clerk, author):
         list(clerk.audit.list(limit=1))
     with pytest.raises(NotAllowed):
         clerk.audit.lines()
+
+
+def test_a_change_is_told_the_revision_that_it_made_and_never_anothers(service, portero, author, monkeypatch):
+    def put(action: str) -> httpx.Response:
+        body = {"key": "raced", "kind": "category", "rules": [{"category": "music", "action": action}]}
+        seen = portero.rulesets.get("raced").version
+        headers = {**bearer(author), "If-Match": f'"r{seen}"'}
+        return httpx.put(f"{service.url}{API}/rulesets/raced", json=body, headers=headers)
+
+    portero.rulesets.create(ruleset("raced", music="block"))
+    made = put("warn")
+    assert made.status_code == 200
+    assert made.headers["Portero-Revision"] == str(next(portero.revisions.list(limit=1)).number)
+    change = service.keepers.estate.change
+
+    def raced(edit, **more):
+        """Another one's change comes first, after this one was asked for."""
+        monkeypatch.undo()
+        portero.rulesets.create(ruleset("meanwhile", news="block"))
+        return change(edit, **more)
+
+    monkeypatch.setattr(service.keepers.estate, "change", raced)
+    same = put("warn")
+    assert same.status_code == 200
+    assert next(portero.revisions.list(limit=1)).summary.startswith("Created ruleset meanwhile")
+    assert "Portero-Revision" not in same.headers

@@ -74,10 +74,7 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
               <BTd>{{ token.role }}</BTd>
               <BTd><RelativeTime v-if="token.made_at" :at="token.made_at" /></BTd>
               <BTd>{{ day(token.expires_at) }}</BTd>
-              <BTd
-                ><RelativeTime v-if="token.last_used" :at="token.last_used" />
-                <span v-if="token.last_from" class="small dim"> from {{ token.last_from }}</span></BTd
-              >
+              <BTd><LastUsed :at="token.last_used" :from="token.last_from" /></BTd>
               <BTd class="text-end"
                 ><BButton variant="link" :aria-label="`End token ${token.label}`" @click="endTheToken(token)"
                   >End</BButton
@@ -112,10 +109,7 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
               <BTd>{{ session.role }}</BTd>
               <BTd><RelativeTime v-if="session.made_at" :at="session.made_at" /></BTd>
               <BTd>{{ hour(session.expires_at) }}</BTd>
-              <BTd
-                ><RelativeTime v-if="session.last_used" :at="session.last_used" />
-                <span v-if="session.last_from" class="small dim"> from {{ session.last_from }}</span></BTd
-              >
+              <BTd><LastUsed :at="session.last_used" :from="session.last_from" /></BTd>
               <BTd class="text-end"
                 ><BButton
                   variant="link"

@@ -78,9 +78,8 @@ function resetPassword(one: Administrator) {
               <BTd>{{ one.sees_names ? 'yes' : 'no' }}</BTd>
               <BTd class="sub">{{ one.note }}</BTd>
               <BTd class="text-nowrap"
-                ><RelativeTime v-if="one.last_seen" :at="one.last_seen" /><span v-else class="dim">never</span
-                ><span v-if="one.last_from" class="small dim"> from {{ one.last_from }}</span></BTd
-              >
+                ><LastUsed :at="one.last_seen" :from="one.last_from" never="never"
+              /></BTd>
               <BTd v-needs:keeper class="text-nowrap"
                 ><div class="deeds">
                   <BButton variant="link" :aria-label="`Change ${one.name}`" @click="edit(one)"

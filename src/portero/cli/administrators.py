@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
+from types import ModuleType
 from typing import get_args
 
 from portero.cli import output
@@ -18,6 +20,7 @@ from portero.cli.command import (
     tell_removed,
 )
 from portero.cli.passwords import add_password_stdin, own_session
+from portero.client import Portero
 from portero.core.nouns.access import Role
 from portero.core.nouns.administrator import (
     Administrator,
@@ -59,28 +62,41 @@ def administrator_add(context: Context) -> int:
     new = NewAdministrator(
         name=options.name, role=options.role, sees_names=options.sees_names == "yes", note=options.note
     )
-    if options.data is not None:
-        from portero.service import at_the_machine  # the service is loaded only where its folder is worked on
-
-        try:
-            return _tell_made(context, at_the_machine.add(options.data, new), "Made")
-        except at_the_machine.CannotDo as problem:
-            raise CommandProblem(str(problem)) from problem
-    with own_session(context) as portero:
-        return _tell_made(context, portero.administrators.add(new), "Made")
+    return _give_first_password(
+        context,
+        "Made",
+        at_machine=lambda machine: machine.add(options.data, new),
+        in_session=lambda portero: portero.administrators.add(new),
+    )
 
 
 def administrator_reset(context: Context) -> int:
-    options = context.options
-    if options.data is not None:
-        from portero.service import at_the_machine
+    options, name = context.options, context.options.name.lower()
+    return _give_first_password(
+        context,
+        "Reset",
+        at_machine=lambda machine: machine.reset(options.data, name),
+        in_session=lambda portero: portero.administrators.reset(name),
+    )
 
-        try:
-            return _tell_made(context, at_the_machine.reset(options.data, options.name.lower()), "Reset")
-        except at_the_machine.CannotDo as problem:
-            raise CommandProblem(str(problem)) from problem
-    with own_session(context) as portero:
-        return _tell_made(context, portero.administrators.reset(options.name.lower()), "Reset")
+
+def _give_first_password(
+    context: Context,
+    done: str,
+    *,
+    at_machine: Callable[[ModuleType], MadeAdministrator],
+    in_session: Callable[[Portero], MadeAdministrator],
+) -> int:
+    """Make a first password: at the service's own machine where its folder is named, else in a session."""
+    if context.options.data is None:
+        with own_session(context) as portero:
+            return _tell_made(context, in_session(portero), done)
+    from portero.service import at_the_machine  # the service is loaded only where its folder is worked on
+
+    try:
+        return _tell_made(context, at_machine(at_the_machine), done)
+    except at_the_machine.CannotDo as problem:
+        raise CommandProblem(str(problem)) from problem
 
 
 def _tell_made(context: Context, made: MadeAdministrator, done: str) -> int:

@@ -34,7 +34,7 @@ class Moments:
             pass
         zone = ZoneInfo(self._zone)
         try:
-            moment = read_moment(text, zone, datetime.now(UTC), ends=ends)
+            moment = read_moment(text, zone, datetime.now(UTC).replace(microsecond=0), ends=ends)
         except ValueError as problem:
             raise UsageProblem(f"{option}: {problem}") from problem
         output.note(f"{option} {text}: {moment_in_full(moment, zone, self._zone)}")

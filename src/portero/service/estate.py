@@ -46,10 +46,13 @@ class Once(NamedTuple):
 
 
 class Done(NamedTuple):
-    """A change that was made: what counts since, and what is answered to whoever sends it again."""
+    """A change that was made: what counts since, what is answered to whoever sends it again, and the revision that it
+    made, if any.
+    """
 
     snapshot: Snapshot
     told: str = ""
+    made: int | None = None
 
 
 @dataclass(frozen=True)
@@ -118,7 +121,7 @@ class EstateKeeper:
             going = EstateTransition(before, after, changes, self._now())
             with self._store.reading() as connection:
                 plan, regrouping = self._planner.plan(connection, going, by, reason)
-            return _Reckoned(Done(after, answer(after.estate)), plan, regrouping)
+            return _Reckoned(Done(after, answer(after.estate), after.revision), plan, regrouping)
 
         def remember(connection: sqlite3.Connection, told: str) -> None:
             if once is not None:

@@ -18,7 +18,7 @@ from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
 from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.preview import Effect, VerdictChange, effect_of
@@ -341,4 +341,4 @@ def _summed(ruleset: str, rows: Sequence[VerdictChange]) -> VerdictChange:
 
 
 def _tightens(before: Action, after: Action) -> bool:
-    return after in (Action.BLOCK, Action.WARN) and before is not Action.BLOCK
+    return after in STOPPING and before is not Action.BLOCK

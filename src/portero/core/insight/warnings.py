@@ -13,7 +13,7 @@ from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.categories import CategoryIndex, look_up
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind
@@ -48,7 +48,6 @@ _TOLD = (
     FindingKind.ALLOW_BEATEN,
     FindingKind.UNKNOWN_NAME,
 )
-_STOPS = (Action.BLOCK, Action.WARN)
 
 
 def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> list[AuthoringWarning]:
@@ -104,7 +103,7 @@ class _Writer:
         everywhere = list(_in_force_everywhere(estate, ruleset.key))
         kinds = (ruleset.kind, "category") if ruleset.kind == "indicator" else (ruleset.kind,)
         self._mandatory = [
-            one for one in everywhere if one.mandatory and one.kind in kinds and one.rule.action in _STOPS
+            one for one in everywhere if one.mandatory and one.kind in kinds and one.rule.action in STOPPING
         ]
         same = [one for one in everywhere if one.kind == ruleset.kind]
         self._elsewhere = [one for one in same if one.mandatory or self._beaten_by(one.rule) is None]

@@ -14,6 +14,10 @@ class Action(StrEnum):
     LOG = "log"
 
 
+STOPPING = (Action.BLOCK, Action.WARN)
+"""What stops an attempt, for good or until the person goes on."""
+
+
 class Verdict(StrEnum):
     """What an attempt comes to. `log` is no verdict: it decides nothing."""
 
@@ -40,4 +44,4 @@ def overridden(action: Action, override: Override | None) -> Action:
         return action
     if override is Override.LOG:
         return Action.LOG
-    return Action(override) if action in (Action.WARN, Action.BLOCK) else action
+    return Action(override) if action in STOPPING else action

@@ -25,7 +25,7 @@ from portero.core.nouns.registry import nouns_of, parts_of
 from portero.core.nouns.rule import OF_EVERYBODY, is_public_suffix
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
-from portero.core.nouns.selector import Selector
+from portero.core.nouns.selector import OF_SERVICES, Selector
 from portero.core.nouns.service import Service
 from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
 
@@ -178,7 +178,7 @@ class Estate(Noun):
 
     def _allowing_faults(self, where: tuple[str | int, ...], selector: Selector) -> Iterator[Fault]:
         """Allows by service of what is everybody's."""
-        for service in self.services if selector.kind in ("service", "decision", "suitability") else ():
+        for service in self.services if selector.kind in OF_SERVICES else ():
             if service.is_meant_by(selector):
                 for host in filter(is_public_suffix, service.hosts):
                     yield Fault((*where, selector.kind), f"“{host}”, of the service “{service.key}”, {OF_EVERYBODY}")

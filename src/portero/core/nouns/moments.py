@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
 
+from portero.core.nouns.base import rfc3339
+
 _APART = re.compile(
     r"(?P<ahead>in +)?(?P<number>\d{1,5}) +(?P<unit>minute|hour|day|week)s?(?(ahead)| +ago)", re.IGNORECASE
 )
@@ -53,5 +55,5 @@ def _apart(number: int, unit: str, zone: tzinfo, now: datetime) -> datetime:
 def moment_in_full(moment: datetime, zone: tzinfo, name: str) -> str:
     """A moment said back: “Tuesday 2026-12-01 18:00 in Europe/Berlin, 2026-12-01T17:00:00Z”."""
     there = moment.astimezone(zone)
-    full = f"{moment.astimezone(UTC):%Y-%m-%dT%H:%M:%SZ}"
+    full = rfc3339(moment)
     return full if name == "UTC" else f"{there:%A %Y-%m-%d %H:%M} in {name}, {full}"

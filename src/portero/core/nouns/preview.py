@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.layer import Layer
@@ -34,7 +34,7 @@ def effect_of(before: Action, after: Action) -> Effect:
         return Effect.STOPPED
     if after is Action.WARN:
         return Effect.SOFTENED if before is Action.BLOCK else Effect.WARNED
-    if before in (Action.BLOCK, Action.WARN):
+    if before in STOPPING:
         return Effect.RELEASED
     return Effect.RECORDED if after is Action.LOG else Effect.UNRECORDED
 

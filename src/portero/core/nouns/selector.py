@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+OF_SERVICES = ("service", "decision", "suitability")
+"""The kinds of selectors that mean services of the catalogue."""
+
 
 class Selector(NamedTuple):
     """A kind of selector and its value; `exact` where a host or URL stands for itself alone.

@@ -19,6 +19,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
+from portero.core.nouns.selector import OF_SERVICES
 
 BUNDLE_FORMAT = 2
 READABLE_FORMATS = (1, 2)
@@ -186,7 +187,7 @@ def _compiled(assignment: Assignment, ruleset: Ruleset, target: str | None) -> _
     if found is None or found.assignment is not assignment:
         made = _assignment(assignment, ruleset, target)
         sets = frozenset(rule.selector_value for rule in made.rules if rule.selector_kind == "application_set")
-        of_services = any(rule.selector_kind in ("service", "decision", "suitability") for rule in made.rules)
+        of_services = any(rule.selector_kind in OF_SERVICES for rule in made.rules)
         found = known[assignment.key, target] = _Compiled(assignment, made, sets, of_services)
     return found
 

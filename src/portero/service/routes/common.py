@@ -167,10 +167,9 @@ class Asked:
         estate = self.keepers.estate
         if self.preview:
             return estate.preview(edit)
-        before = estate.snapshot.revision
         done = estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
-        if done.snapshot.revision > before:
-            note_revision(self.request, done.snapshot.revision)
+        if done.made is not None:
+            note_revision(self.request, done.made)
         return done
 
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:

@@ -11,9 +11,7 @@ from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule, RulesetKind
 from portero.core.nouns.ruleset import KINDS_OF_LAYER, Ruleset
-from portero.core.nouns.selector import Selector
-
-_OF_SERVICES = ("service", "decision", "suitability")
+from portero.core.nouns.selector import OF_SERVICES, Selector
 
 Changed = dict[str, set[str]]
 """The keys of what is changed, by noun."""
@@ -68,7 +66,7 @@ def _sets_of(ruleset: Ruleset) -> Iterator[str]:
 
 
 def _looks_at_services(ruleset: Ruleset) -> bool:
-    return any(rule.selector.kind in _OF_SERVICES for rule in ruleset.rules)
+    return any(rule.selector.kind in OF_SERVICES for rule in ruleset.rules)
 
 
 # --- subjects ---

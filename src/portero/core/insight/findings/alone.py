@@ -17,7 +17,7 @@ from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows
-from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.action import STOPPING, Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application
@@ -285,7 +285,7 @@ class Alone:
     def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""
         rules = list(enumerate(put.ruleset.rules, 1))
-        stops = [(number, rule) for number, rule in rules if rule.action in (Action.BLOCK, Action.WARN)]
+        stops = [(number, rule) for number, rule in rules if rule.action in STOPPING]
         paths = [number for number, rule in stops if rule.names_path]
         contents = [number for number, rule in stops if rule.search_term or rule.media_type]
         kind = put.ruleset.kind

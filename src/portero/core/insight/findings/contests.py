@@ -17,6 +17,7 @@ from portero.core.nouns.assignment import State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.rule import Rule, RulesetKind
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.selector import OF_SERVICES
 from portero.core.nouns.urls import UrlPattern, normal_range
 from portero.core.nouns.verdict import Rung
 from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites, weigh_start
@@ -192,9 +193,7 @@ def _generic(
                 continue
             yield from subjects_of(ruleset.kind, rule.selector, known)
             yield from _within(ruleset.kind, rule)
-    if any(
-        rule.selector.kind in ("service", "decision", "suitability") for ruleset in rulesets for rule in ruleset.rules
-    ):
+    if any(rule.selector.kind in OF_SERVICES for ruleset in rulesets for rule in ruleset.rules):
         for service in estate.services:
             for host in service.hosts:
                 yield host_subject(host)

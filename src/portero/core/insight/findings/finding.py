@@ -13,13 +13,11 @@ from portero.core.insight.findings.contests import Contests, ContestTally, InFor
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.insight.findings.undone import Undone
 from portero.core.matching.members import Member
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, RuleAt, Severity
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.verdict import Rung
-
-_STOPS = (Action.BLOCK, Action.WARN)
 
 
 class Found(NamedTuple):
@@ -162,7 +160,7 @@ class _Judge:
 
     def _is_opening(self, meeting: Meeting) -> bool:
         winner, loser = meeting.winner, meeting.loser
-        if winner.action is not Action.ALLOW or loser.action not in _STOPS or winner.mandatory or loser.mandatory:
+        if winner.action is not Action.ALLOW or loser.action not in STOPPING or winner.mandatory or loser.mandatory:
             return False
         if meeting.rung not in (Rung.SELECTOR, Rung.BROWSER) or winner.target is None:
             return False

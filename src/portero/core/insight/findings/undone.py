@@ -12,20 +12,20 @@ from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.matching.members import Member
-from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.action import STOPPING, Action, overridden
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import KINDS_OF_LAYER
+from portero.core.nouns.selector import OF_SERVICES
 from portero.core.nouns.service import Decision, Service
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.deciding import Visited
 from portero.core.wording import LAYER_WORDS
 
 ESTATE = "estate"
-_STOPS = (Action.BLOCK, Action.WARN)
 
 
 class _Word(NamedTuple):
@@ -57,7 +57,7 @@ class Undone(NamedTuple):
     @staticmethod
     def _stopping(put: Put) -> Iterator[Rule]:
         """Its rules that stop something."""
-        return (rule for rule in put.ruleset.rules if overridden(rule.action, put.assignment.action) in _STOPS)
+        return (rule for rule in put.ruleset.rules if overridden(rule.action, put.assignment.action) in STOPPING)
 
     # --- layers ---
 
@@ -199,7 +199,7 @@ def _meets(rule: Rule, visited: Visited) -> bool:
 
 def _stops(rule: Rule, service: Service) -> bool:
     """Whether a rule stops the service, or one of its hosts."""
-    if rule.selector.kind in ("service", "decision", "suitability"):
+    if rule.selector.kind in OF_SERVICES:
         return service.is_meant_by(rule.selector)
     named = rule.host_named
     return named is not None and any(host == named or host.endswith(f".{named}") for host in service.hosts)
