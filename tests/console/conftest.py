@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, expect
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect
 
 from conftest import assignment, group, ruleset, under
 from portero.client import Portero
@@ -97,6 +97,11 @@ def put_in_force(page: Page, reason: str = "") -> None:
         dialog.get_by_label("Reason").fill(reason)
     dialog.get_by_role("button", name="Put in force").click()
     expect(dialog).to_be_hidden()
+
+
+def focus_is_inside(dialog: Locator) -> None:
+    """It is, once the dialog has faded in: only then does it hear keys, and leave the focus where it is put."""
+    dialog.page.wait_for_function("dialog => dialog.contains(document.activeElement)", arg=dialog.element_handle())
 
 
 FADED_IN = """async () => {

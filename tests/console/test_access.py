@@ -8,6 +8,7 @@ import httpx
 import pytest
 from playwright.sync_api import expect
 
+from console.conftest import focus_is_inside
 from portero.core.nouns.administrator import AdministratorChange, NewAdministrator
 from portero.service.keepers import open_keepers
 from serving import PASSWORD, Served
@@ -60,6 +61,7 @@ def test_ones_own_password_is_changed(page, service):
     sign_in(page, service, "steward", PASSWORD)
     page.get_by_role("button", name="steward").click()
     page.get_by_text("Your password…").click()
+    focus_is_inside(page.get_by_role("dialog"))
     page.get_by_label("The one that you have").fill("not that one at all")
     page.get_by_label("The new one").fill(OTHER)
     page.keyboard.press("Enter")

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from conftest import group, ruleset, under
-from console.conftest import put_in_force
+from console.conftest import focus_is_inside, put_in_force
 from console.test_controls import add_rule
 from console.test_fleet import Keys
 from portero.core.nouns.assignment import NewAssignment
@@ -106,11 +106,6 @@ def test_edits_survive_a_reload_until_they_are_undone(console, opposed):
     console.get_by_role("button", name="Undo changes").click()
 
 
-def _focus_is_inside(dialog):
-    """It is, once the dialog has faded in; only then does it hear keys."""
-    dialog.page.wait_for_function("dialog => dialog.contains(document.activeElement)", arg=dialog.element_handle())
-
-
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 def test_the_board_compares_groups_and_says_why(console, opposed, axe, scheme):
     console.emulate_media(color_scheme=scheme)
@@ -128,7 +123,7 @@ def test_the_board_compares_groups_and_says_why(console, opposed, axe, scheme):
     why = console.get_by_role("dialog", name="Why")
     expect(why.locator(".step").first).to_contain_text("wins")
     expect(why.locator(".step").filter(has_text="quiet on laptops")).to_contain_text("target")
-    _focus_is_inside(why)
+    focus_is_inside(why)
     console.keyboard.press("Escape")
     expect(why).to_be_hidden()
     panel.get_by_label("Category, host, URL or program").fill("lucky-reef.example")
@@ -250,7 +245,7 @@ def test_the_board_and_a_finding_by_keyboard_alone(console, opposed):
     keys.tab_to(look)
     keys.press("Enter")
     expect(looked).to_contain_text("Findings")
-    _focus_is_inside(looked)
+    focus_is_inside(looked)
     keys.press("Escape")
     expect(looked).to_be_hidden()
 

@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from portero.core import sentences
+from portero.core import sentences, wording
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.caveat import CaveatCode
@@ -211,3 +211,17 @@ def test_a_rule_that_names_something_else_says_what_it_no_longer_stops(before, a
     documents = [{"key": "x", "kind": "indicator", "rules": some} for some in (before, after)]
     change = Change(noun="ruleset", key="x", verb="changed", before=documents[0], after=documents[1])
     assert list(sentences.change_details(change)) == told
+
+
+@pytest.mark.parametrize(
+    ("words", "sentence"),
+    [
+        ("there is no group “x”", "There is no group “x”."),
+        ("estate.yaml: line 2 is wrong", "estate.yaml: line 2 is wrong."),
+        ("reeltide.example is in Video streaming", "reeltide.example is in Video streaming."),
+        ("https://reeltide.example/ is no host", "https://reeltide.example/ is no host."),
+        ("done.", "Done."),
+    ],
+)
+def test_a_sentence_leaves_names_of_files_and_hosts_as_they_are(words: str, sentence: str) -> None:
+    assert wording.as_sentence(words) == sentence

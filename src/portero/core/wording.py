@@ -24,8 +24,9 @@ def counted(number: int, noun: str, plural: str | None = None) -> str:
 
 
 def as_sentence(words: str) -> str:
-    """The words with a capital in front, unless a URL stands there, and a stop behind, where they have none."""
-    begins = words[:1] if "://" in words.partition(" ")[0] else words[:1].upper()
+    """The words with a capital in front, unless a URL, host or file stands there, and a stop behind."""
+    first = words.partition(" ")[0].rstrip(".:,")
+    begins = words[:1] if "." in first or "/" in first else words[:1].upper()
     return begins + words[1:] + ("" if words.endswith((".", "?", "!", ")")) else ".")
 
 
