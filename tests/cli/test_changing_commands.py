@@ -208,3 +208,49 @@ def test_findings_and_revisions_go_into_a_spreadsheet(run, portero):
     lines = run("revision", "list", "--csv", "--limit", "2").stdout.splitlines()
     assert lines[0] == "number,at,by,summary,reason,devices"
     assert len(lines) == 3
+
+
+def test_one_command_blocks_something_and_says_where_that_is_kept(run, portero):
+    told = run("block", "chess.example", "games", "--on", "office,desk-1", "--preview").stdout
+    assert "2 newly stopped." in told
+    assert told.rstrip().endswith("Nothing was changed.")
+    told = run("block", "chess.example", "category:games", "--on", "office,desk-1", "--until", "2099-01-01")
+    assert "host chess.example  office  quick-indicator-office (new)" in told.stdout
+    assert "category games      desk-1  quick-category-desk-1 (new)" in told.stdout
+    assert "reaches 1 machine: portero rollout --watch" in told.stdout
+    assert "--until 2099-01-01: 2099-01-02T00:00:00Z" in told.stderr
+    assert portero.assignments.get("quick-category-desk-1--desk-1").named_devices == ("desk-1",)
+    again = run("allow", "games", "--on", "office").stdout
+    assert "quick-category-office  was block before" in again
+    assert "portero rule remove quick-category-office 'category games'" in again
+    assert "nothing was changed" in run("allow", "games", "--on", "office").stdout
+    # what an administrator is told while writing is told here too
+    assert "no-gambling" in run("ruleset", "create", "no-gambling", "--block", "gambling").stdout
+    portero.assignments.create(assignment("no-gambling", "whole-fleet", mandatory=True))
+    assert "mandatory" in run("allow", "gambling", "--on", "office").stderr
+
+
+def test_quick_rules_that_cannot_be_meant_are_refused_and_nothing_is_kept(run, portero):
+    before = portero.estate.get()
+    for arguments, told, status in (
+        (("block", "nothing-known", "--on", "office"), "There is no category, host or program “nothing-known”", 1),
+        (("block", "news", "--on", "offic"), "did you mean “office”?", 1),
+        (("block", "news"), "Say where: --on GROUP", 2),
+        (("warn", "chess.example/play", "--on", "office"), "url:chess.example/play or pattern:chess.example/play", 1),
+        (("block", "news", "*.x.example", "--on", "office"), "say which", 1),
+    ):
+        assert told in run(*arguments, expect=status).stderr
+    assert portero.estate.get() == before
+
+
+def test_a_ruleset_is_made_of_the_selectors_of_its_kind(run, portero):
+    words = "parcel.example,address:203.0.113.0/24,url:chess.example/play"
+    run("ruleset", "create", "fraud", "--kind", "indicator", "--block", words)
+    run("ruleset", "create", "sites", "--kind", "site", "--allow", "tides.example", "--block", "*")
+    found = {key: [str(rule.selector) for rule in portero.rulesets.get(key).rules] for key in ("fraud", "sites")}
+    assert found == {
+        "fraud": ["host parcel.example", "address 203.0.113.0/24", "url chess.example/play"],
+        "sites": ["pattern tides.example", "pattern *"],
+    }
+    told = run("ruleset", "create", "wrong", "--kind", "site", "--block", "category:games", expect=1).stderr
+    assert "Rule 1 names category, which belongs in a ruleset of kind category" in told

@@ -24,6 +24,7 @@ FAMILIES = (
     "layer_modes",
     "coverage",
     "categories",
+    "quick_rules",
     "rulesets",
     "rules",
     "assignments",

@@ -11,7 +11,6 @@ from portero.cli.command import (
     CommandProblem,
     Commands,
     Context,
-    UsageProblem,
     add_change,
     add_csv,
     add_yes,
@@ -19,6 +18,7 @@ from portero.cli.command import (
     present,
 )
 from portero.cli.moments import Moments
+from portero.cli.selectors import selected
 from portero.cli.warnings import warned_of_rules
 from portero.client import Portero
 from portero.client.connection import fields_of
@@ -26,28 +26,10 @@ from portero.core import wording
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.moments import WAYS
-from portero.core.nouns.rule import SELECTORS, Rule
+from portero.core.nouns.rule import KEYS, Rule
 from portero.core.nouns.ruleset import Ruleset, RulesetState
 
-_SELECTORS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in names))
-_NO_VALUE = ("everything",)
 MOST_SHOWN = 200
-
-
-def _selected(options: argparse.Namespace) -> dict[str, Any]:
-    """The selector that the options name."""
-    kind, value = options.kind, options.value
-    if (value is None) != (kind in _NO_VALUE):
-        raise UsageProblem(f"“{kind}” takes no value" if value else f"“{kind}” needs its value: {_HELP[kind]}")
-    given: dict[str, Any] = {kind: True if value is None else value}
-    if options.exact:
-        given["exact"] = True
-    if kind == "suitability":
-        low, dash, high = value.partition("-")
-        if not dash or not (low + high).isdigit():
-            raise UsageProblem(f"“{value}” is not a span of suitability: write {_HELP[kind]}")
-        given[kind] = {name: int(text) for name, text in (("from", low), ("to", high)) if text}
-    return given
 
 
 def _matching(ruleset: RulesetState, options: argparse.Namespace) -> list[Rule]:
@@ -99,9 +81,11 @@ def _values(options: argparse.Namespace, portero: Portero) -> dict[str, Any]:
 def rule_add(context: Context) -> int:
     """Add a rule, or put it in place of the one with the same selector."""
     options = context.options
-    selected = _selected(options)
+    named = selected(options.kind, options.value)
+    if options.exact:
+        named["exact"] = True
     with context.client() as portero:
-        rule = Rule.model_validate({**selected, **_values(options, portero)})
+        rule = Rule.model_validate({**named, **_values(options, portero)})
         seen = portero.rulesets.get(options.ruleset)
         kept = [other for other in seen.rules if other.selector != rule.selector]
         return _save(context, portero, seen, [*kept, rule], f"{rule.action} {rule.selector}")
@@ -179,7 +163,7 @@ def register(commands: Commands) -> None:
     for made in (listing, changing, removing):
         made.add_argument("selectors", nargs="*", metavar="SELECTOR", help="as the list shows it")
         made.add_argument("--search", metavar="TEXT", help="those in whose selector, name or note the text stands")
-    adding.add_argument("kind", choices=_SELECTORS, metavar="KIND", help=f"one of {', '.join(_SELECTORS)}")
+    adding.add_argument("kind", choices=KEYS, metavar="KIND", help=f"one of {', '.join(KEYS)}")
     adding.add_argument("value", nargs="?", metavar="VALUE", help="what of that kind; everything takes none")
     adding.add_argument("--exact", action="store_true", help="with host or url: only this very one")
     for made in (adding, changing):
@@ -193,20 +177,3 @@ def register(commands: Commands) -> None:
     add_yes(removing)
     for made in (adding, changing, removing):
         add_change(made)
-
-
-_HELP = {
-    "category": "a web category",
-    "family": "a family of categories",
-    "search_term": "words that are searched for",
-    "media_type": "as in video/mp4 or video/*",
-    "host": "a host and all below it",
-    "url": "a URL and all below it",
-    "address": "an address, or a range as in 203.0.113.0/24",
-    "service": "key of a service",
-    "suitability": "services of this suitability, as in 0-25 or 50-100",
-    "decision": "services on which this was decided",
-    "pattern": "a site pattern, for browsers",
-    "application_set": "key of an application set",
-    "sha256": "a program by its SHA-256",
-}

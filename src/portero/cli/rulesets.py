@@ -17,9 +17,18 @@ from portero.cli.command import (
     present,
     tell_removed,
 )
+from portero.cli.selectors import selected
 from portero.core.nouns.action import Action
-from portero.core.nouns.rule import SELECTORS
+from portero.core.nouns.rule import KEYS, SELECTORS, RulesetKind
 from portero.core.nouns.ruleset import Ruleset
+
+_USUAL: dict[RulesetKind, str] = {
+    "category": "category",
+    "indicator": "host",
+    "site": "pattern",
+    "startup": "application_set",
+}
+"""What a word without a selector before it is, by the kind of ruleset."""
 
 
 class _AddRule(argparse.Action):
@@ -31,12 +40,14 @@ class _AddRule(argparse.Action):
         namespace.rules = rules
 
 
-def _rule(action: str, word: str) -> dict[str, Any]:
+def _rule(kind: RulesetKind, action: str, word: str) -> dict[str, Any]:
+    """The rule of a word: “everything”, SELECTOR:VALUE, or a value of what such rulesets usually name."""
     if word == "everything":
         return {"everything": True, "action": action}
-    if word.startswith("family:"):
-        return {"family": word.removeprefix("family:"), "action": action}
-    return {"category": word, "action": action}
+    selector, _, value = word.partition(":")
+    if value and selector in KEYS:
+        return selected(selector, value) | {"action": action}
+    return selected(_USUAL[kind], word) | {"action": action}
 
 
 def ruleset_list(context: Context) -> int:
@@ -82,7 +93,7 @@ def ruleset_show(context: Context) -> int:
 
 def ruleset_create(context: Context) -> int:
     options = context.options
-    rules = [_rule(action, word) for action, word in getattr(options, "rules", None) or ()]
+    rules = [_rule(options.kind, action, word) for action, word in getattr(options, "rules", None) or ()]
     given = {"key": options.ruleset, "name": options.name, "kind": options.kind, "rules": rules}
     ruleset = Ruleset.model_validate({**given, "feed": options.feed})
     with context.client() as portero:
@@ -115,12 +126,17 @@ def register(commands: Commands) -> None:
     create = ruleset.add(
         "create",
         ruleset_create,
-        "Make a ruleset of web categories.",
-        "portero ruleset create quiet --block video-streaming,music --warn family:pastime --allow sport",
+        "Make a ruleset.",
+        "portero ruleset create quiet --block video-streaming,music --warn family:pastime --allow sport\n"
+        "  portero ruleset create fraud --kind indicator --block parcel-refund.example,address:203.0.113.0/24",
     )
     create.add_argument("ruleset", metavar="KEY", help="lower-case letters, digits, '-'")
     create.add_argument("--name", help="name for people")
-    rules = create.add_argument_group("rules, as category keys, family:KEY or everything, joined by commas")
+    rules = create.add_argument_group(
+        "rules, joined by commas",
+        "A word is a category, a host, a site pattern or an application set, by the ruleset's kind; else it is"
+        " SELECTOR:VALUE, as in family:pastime, url:chess.example/play or sha256:…, or “everything”.",
+    )
     for action in Action:
         rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
     add_change(create)

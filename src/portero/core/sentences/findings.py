@@ -235,4 +235,5 @@ def www_only(host: str) -> str:
 
 def covered(words: str, other: str, where: str) -> str:
     """A rule that an existing one covers."""
-    return f"{where} does the same of {other} already, and so of {words}."
+    so_of = "" if words == other else f", and so of {words}"
+    return f"{where} does the same of {other} already{so_of}."
