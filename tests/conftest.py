@@ -40,6 +40,9 @@ settings.register_profile("repeatable", derandomize=True)
 settings.register_profile("explore")
 settings.load_profile("repeatable")
 
+# pytest's workers say that lines have 80 columns, which is nobody's terminal here
+os.environ.pop("COLUMNS", None)
+
 
 LONGEST_FIRST = ("journeys", "console", "endpoint", "cli", "core", "service")
 """The folders whose files take longest begin first, so that no worker waits long for another one at the end."""

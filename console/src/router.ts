@@ -43,6 +43,12 @@ export const router = createRouter({
       meta: { title: 'Enrolment' },
     },
     {
+      path: '/settings',
+      name: 'settings',
+      component: () => import('@/settings/SettingsPage.vue'),
+      meta: { title: 'Settings' },
+    },
+    {
       path: '/access',
       name: 'access',
       component: () => import('@/access/AccessPage.vue'),

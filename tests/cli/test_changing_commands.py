@@ -252,5 +252,26 @@ def test_a_ruleset_is_made_of_the_selectors_of_its_kind(run, portero):
         "fraud": ["host parcel.example", "address 203.0.113.0/24", "url chess.example/play"],
         "sites": ["pattern tides.example", "pattern *"],
     }
-    told = run("ruleset", "create", "wrong", "--kind", "site", "--block", "category:games", expect=1).stderr
+    told = run("ruleset", "create", "wrong", "--kind", "site", "--block", "category:games", expect=2).stderr
     assert "Rule 1 names category, which belongs in a ruleset of kind category" in told
+
+
+def test_rulesets_and_categories_are_told_and_found_by_their_ground(run, portero):
+    run("ruleset", "create", "thin-line", "--block", "music", "--ground", "Bandwidth")
+    assert portero.rulesets.get("thin-line").ground == "bandwidth"
+    listed = run("ruleset", "list", "--ground", "bandwidth").stdout.splitlines()
+    assert [line.split()[:3] for line in listed[1:]] == [["thin-line", "category", "bandwidth"]]
+    assert "No ruleset has the ground “weather”" in run("ruleset", "list", "--ground", "weather").stdout
+    told = run("ruleset", "change", "thin-line", "--name", "The thin line", "--ground", "our lines").stdout
+    assert told == "thin-line is called The thin line; ground: our lines.\n"
+    assert (
+        "ground: our lines, and bandwidth before"
+        in run("revision", "show", str(next(iter(portero.revisions.list())).number)).stdout
+    )
+    assert "Ground: our lines." in run("ruleset", "show", "thin-line").stdout
+    run("ruleset", "change", "thin-line", "--ground", "none")
+    assert portero.rulesets.get("thin-line").ground is None
+    assert "say what to change" in run("ruleset", "change", "thin-line", expect=2).stderr.lower()
+    found = run("category", "list", "--ground", "bandwidth").stdout
+    assert "music" in found
+    assert "gambling" not in found

@@ -161,7 +161,7 @@ def test_lists_answer_with_tables_json_and_csv(env):
         assert "," in run_portero(noun, "list", "--csv", env=env).stdout.splitlines()[0]
         assert all(len(line) <= 100 for line in run_portero(noun, "list", env=env).stdout.splitlines())
     taxonomy = json.loads(run_portero("category", "list", "--json", env=env).stdout)
-    assert set(taxonomy["families"][0]["categories"][0]) == {"key", "name", "definition", "test_host"}
+    assert set(taxonomy["families"][0]["categories"][0]) == {"key", "name", "definition", "ground", "test_host"}
     assert "Gambling" in run_portero("category", "lookup", "www.lucky-reef.example", env=env).stdout
 
 

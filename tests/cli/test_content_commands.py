@@ -204,7 +204,7 @@ def test_indicators_go_in_out_and_away(run, portero, tmp_path):
     assert "it will be refused" in weighed
     run("category", "index", "--newly-registered-days", "30")
     run("layers", "set", "--startup", "observing")
-    assert "recently. Here: registered less than 30 days" in run("category", "list").stdout
+    assert "recently. Here: registered less than 30 days" in run("category", "list", "--wide").stdout
     run("indicator", "capacity", "--set", "200000")
     told = run("indicator", "capacity").stdout
     assert "of 200,000 indicators on a machine" in told

@@ -63,7 +63,7 @@ def test_indicators_are_made_searched_and_acted_on_many_at_a_time(console, porte
     assert [saved[f"host {name}.example"].action for name in ("a-refund", "b-refund", "c-invoice")] == [
         *("warn", "warn", "block")
     ]
-    assert saved["url files.example/drop"].valid_until.isoformat() == "2027-01-31T00:00:00+00:00"
+    assert saved["url files.example/drop"].valid_until.isoformat() == "2027-02-01T00:00:00+00:00", "the end of that day"
 
     console.get_by_label("Find a rule").fill("")
     console.get_by_label("Edit host c-invoice.example").click()
@@ -200,7 +200,7 @@ def test_everything_about_an_assignment_can_be_changed_later(console, portero):
     dialog.get_by_label("Only people in these user groups").fill("crew, pursers")
     dialog.get_by_label("Schedule").select_option("always")
     dialog.get_by_label("Place", exact=True).select_option("off-site")
-    dialog.get_by_label("until", exact=True).fill("2027-03-01T12:00")
+    dialog.get_by_label("Until", exact=True).fill("2027-03-01 12:00")
     dialog.get_by_label("Mandatory").check()
     dialog.get_by_role("button", name="Save").click()
     put_in_force(console)

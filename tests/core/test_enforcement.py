@@ -101,6 +101,34 @@ def test_a_layer_that_is_too_old_holds_nothing(layer):
     assert explain(policy, Case(Attempt(device="x", at=NOW, **given), INDEX, newer)).gap == "none"
 
 
+def test_a_system_that_is_too_old_holds_nothing():
+    row = CoverageRow.model_validate(
+        {
+            "control": "filter",
+            "platform": "linux",
+            "http": "page",
+            "https": "host",
+            "platform_from": "12",
+            "date": "2026-11-28",
+            "source": "tried",
+        }
+    )
+    table = CoverageTable((row,))
+    for version, code in (("11.4", ["platform-too-old"]), ("12.0", []), (None, [])):
+        facts = Facts(hostname="x", layers=FULL, os={"family": "linux", "version": version})
+        found = told(estate(), platform="linux", platform_version=version, coverage=table)
+        assert (found.gap == "looser", codes(found)) == (bool(code), code)
+        with_row = estate(coverage=[row.model_dump()])
+        blockers = [blocker.code.value for blocker in readiness(with_row, facts_from(facts), ()).blockers]
+        assert [one for one in blockers if one.endswith("too-old")] == code
+    assert (
+        "linux 11.4, and the filter needs 12"
+        in told(estate(), platform="linux", platform_version="11.4", coverage=table).effective.caveats[0].detail
+    )
+    with pytest.raises(ValueError, match="a version of one platform"):
+        CoverageRow.model_validate({**row.model_dump(), "platform": "any"})
+
+
 def _from(version: str) -> CoverageRow:
     """The site list's row for chromium, for which no lowest version of the layer is shipped."""
     row = next(row for row in SHIPPED_COVERAGE if row.key == "site-list/chromium/any")

@@ -597,3 +597,19 @@ def test_what_https_hides_is_a_gap_with_its_caveat(rule, caveat):
     found = judge(estate, "https://play.example/a", browser="chromium", media_type="video/mp4")
     assert (found.explanation.gap, found.caveats) == ("looser", [caveat])
     assert judge(estate, "http://play.example/a", browser="chromium", media_type="video/mp4").explanation.gap == "none"
+
+
+def test_a_set_that_leaves_a_program_out_says_so():
+    include, ours = [{"category": "remote-access"}], [{"signer": "Harbour IT"}]
+    sets = [{"key": "remote", "include": include, "exclude": ours}, {"key": "other", "include": [{"product": "x"}]}]
+    listed = rules("startup", block(application_set="remote"), block(application_set="other"))
+    estate = assigned((listed, "weak"), application_sets=sets)
+    program = {"product": "Steersman", "category": "remote-access", "signer": "Harbour IT"}
+    judged = judge(estate, start=program)
+    assert judged.verdict == "allow"
+    told = "Left out, though what it takes in would hold it: the set remote, by startup-0 on weak."
+    assert judged.layer.note == told
+    assert judge(estate, start={**program, "signer": "Others"}).layer.note is None
+    assert (
+        judge(assigned((listed, "weak", {"state": "paused"}), application_sets=sets), start=program).layer.note is None
+    )

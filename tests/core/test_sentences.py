@@ -146,6 +146,7 @@ def test_every_reason_to_be_left_aside_has_a_sentence(reason):
 WITH_WORDS_OF_THEIR_OWN = (
     CaveatCode.FACT_MISSING,
     CaveatCode.LAYER_TOO_OLD,
+    CaveatCode.PLATFORM_TOO_OLD,
     CaveatCode.BROWSER_TOO_OLD,
     CaveatCode.BROWSER_MISSING,
 )

@@ -10,7 +10,14 @@ from worlds import HOSTS, Fleet, made
 
 from made_estates import BASE
 from portero.core.insight.findings import find_all
-from portero.core.insight.warnings import MOST_WARNINGS, MOST_WRITTEN, warn_of_assignment, warn_of_ruleset
+from portero.core.insight.warnings import (
+    MOST_EXACT,
+    MOST_WARNINGS,
+    MOST_WRITTEN,
+    SeenBeside,
+    warn_of_assignment,
+    warn_of_ruleset,
+)
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
@@ -26,14 +33,49 @@ FLEET = Fleet.of(
 EMPTY = assigned()
 
 
+SEEN = ("shop.harbour.example", "www.harbour.example")
+
+
+def _seen(host: str) -> SeenBeside:
+    """Two hosts of one domain were seen, on three machines."""
+    if not host.endswith("harbour.example"):
+        return SeenBeside((), 0)
+    return SeenBeside(tuple(other for other in SEEN if other != host), 3)
+
+
 def warned(*written: dict, kind: str = "indicator", estate: Estate = EMPTY, key: str = "written", fleet=FLEET):
     """The warnings about a ruleset, by rule."""
     ruleset = Ruleset.model_validate({"key": key, "kind": kind, "rules": list(written)})
-    return warn_of_ruleset(ruleset, estate, fleet.world(estate), HOSTS)
+    return warn_of_ruleset(ruleset, estate, fleet.world(estate), HOSTS, _seen)
 
 
 def codes(found: list[AuthoringWarning]) -> list[tuple[int | None, str]]:
     return [(authoring_warning.rule, authoring_warning.code) for authoring_warning in found]
+
+
+@pytest.mark.parametrize(
+    ("rule", "told"),
+    [
+        (
+            {"host": "www.harbour.example", "exact": True, "action": "block"},
+            "“exact” is for www.harbour.example alone: it leaves open shop.harbour.example, seen on 3 machines.",
+        ),
+        (
+            {"host": "harbour.example", "exact": True, "action": "allow"},
+            "“exact” is for harbour.example alone: it does not allow shop.harbour.example and www.harbour.example, seen"
+            " on 3 machines.",
+        ),
+        ({"host": "harbour.example", "action": "block"}, None),
+        ({"host": "pier.example", "exact": True, "action": "block"}, None),
+    ],
+)
+def test_what_stands_for_one_host_says_which_others_of_its_domain_were_seen(rule, told):
+    assert [one.sentence for one in warned(rule) if one.code == "host-exact"] == ([told] if told else [])
+
+
+def test_only_a_few_exact_hosts_are_looked_at():
+    many = [{"host": f"h{number}.harbour.example", "exact": True, "action": "block"} for number in range(9)]
+    assert sum(one.code == "host-exact" for one in warned(*many)) == MOST_EXACT
 
 
 # --- what will not hold ---

@@ -36,7 +36,7 @@ const problem = computed(() => endToken.error.value ?? endSession.error.value)
 
 <template>
   <div class="page">
-    <AccessTabs />
+    <SettingsTabs />
     <PageHead title="Sessions and tokens">
       <template #actions>
         <BFormCheckbox v-model="wanted" v-needs:keeper switch class="align-self-center mb-0"

@@ -42,7 +42,7 @@ function resetPassword(one: Administrator) {
 
 <template>
   <div class="page">
-    <AccessTabs />
+    <SettingsTabs />
     <PageHead title="Administrators">
       <template #actions>
         <BButton v-needs:keeper variant="light" @click="edit()"

@@ -4,7 +4,6 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import type { Assignment, Problem, Ruleset } from '@/api/client'
 import { useGroups } from '@/groups/useGroups'
-import { momentOf, typed } from '@/lib/moments'
 import { counted } from '@/lib/words'
 import { targetText } from '@/rulesets/kinds'
 import { useSchedules } from '@/schedules/useSchedules'
@@ -41,8 +40,8 @@ function draftOf(one: Assignment | undefined) {
     user_groups: one?.people?.user_groups?.join(', ') ?? '',
     place: one?.place ?? 'anywhere',
     schedule: one?.schedule ?? '',
-    starts: typed(one?.starts),
-    ends: typed(one?.ends),
+    starts: (one?.starts ?? null) as string | null | undefined,
+    ends: (one?.ends ?? null) as string | null | undefined,
     until_restart: one?.until_restart ?? false,
     action: one?.action ?? '',
     mandatory: one?.mandatory ?? false,
@@ -103,8 +102,8 @@ const body = computed(() => {
     people: people.users.length || people.user_groups.length ? people : null,
     place: draft.place,
     schedule: draft.schedule || null,
-    starts: momentOf(draft.starts),
-    ends: momentOf(draft.ends),
+    starts: draft.starts ?? null,
+    ends: draft.ends ?? null,
     until_restart: draft.until_restart,
     action: (draft.action || null) as Assignment['action'],
     mandatory: draft.mandatory,
@@ -143,6 +142,8 @@ watch(warnings.data, (found) => {
 watch(answer, (word) => {
   if (word) draft.replaces_weaker = word === 'closed'
 })
+/** Whether what is written for a moment is none, or not read yet. */
+const unread = computed(() => draft.starts === undefined || draft.ends === undefined)
 const unanswered = computed(() => !!opening.value && !answer.value && !known.value)
 const otherWarnings = computed(() => (warnings.data.value ?? []).filter(({ code }) => code !== OPENS))
 function save(version = known.value?.version) {
@@ -202,10 +203,8 @@ function takeTheirs() {
             <div class="pair">
               <BFormSelect v-model="draft.schedule" aria-label="Schedule" :options="scheduleOptions" />
               <BFormSelect v-model="draft.place" aria-label="Place" :options="PLACES" />
-              <label class="small dim"
-                >from <BFormInput v-model="draft.starts" type="datetime-local"
-              /></label>
-              <label class="small dim">until <BFormInput v-model="draft.ends" type="datetime-local" /></label>
+              <MomentInput v-model="draft.starts" label="From" />
+              <MomentInput v-model="draft.ends" label="Until" ends />
             </div>
             <BFormCheckbox v-model="draft.until_restart" class="mt-2"
               >Until the machine restarts</BFormCheckbox
@@ -269,7 +268,11 @@ function takeTheirs() {
               : 'Choose at least one group or machine'
         }}</span>
         <button type="button" class="btn btn-light" @click="shown = false">Back</button>
-        <button type="submit" class="btn btn-primary" :disabled="!targets.length || busy || unanswered">
+        <button
+          type="submit"
+          class="btn btn-primary"
+          :disabled="!targets.length || busy || unanswered || unread"
+        >
           Save
         </button>
       </div>

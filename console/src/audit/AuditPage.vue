@@ -23,7 +23,7 @@ const from = (entry: AuditEntry) => entry.address ?? (entry.means === 'machine' 
 
 <template>
   <div class="page">
-    <AccessTabs />
+    <SettingsTabs />
     <PageHead title="Audit trail">
       <template #actions>
         <a v-if="audit.total.value" href="/api/v1/audit/lines" download="audit.jsonl" class="btn btn-light"

@@ -79,6 +79,7 @@ function find() {
         <Icon name="moon" /> {{ mode === 'dark' ? 'Light' : 'Dark' }} colours
       </BDropdownItemButton>
       <BDropdownItemButton @click="changing = true">Your password…</BDropdownItemButton>
+      <BDropdownItem :to="{ name: 'settings' }">Settings</BDropdownItem>
       <BDropdownItem :to="{ name: 'access' }">Sessions and tokens</BDropdownItem>
       <BDropdownItem :to="{ name: 'administrators' }">Administrators</BDropdownItem>
       <BDropdownItem :to="{ name: 'audit' }">Audit trail</BDropdownItem>

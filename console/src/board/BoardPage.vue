@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 
 import type { Assignment, Ruleset } from '@/api/client'
 import { useAssignments } from '@/assignments/useAssignments'
-import { useCheckVisit } from '@/checks/useChecks'
+import { useCheck } from '@/checks/useChecks'
 import { useFindings } from '@/findings/useFindings'
 import { counted } from '@/lib/words'
 import { type BoardCell, type OverlapAsked, type OverlapRow, useBoard } from './useBoard'
@@ -62,7 +62,7 @@ function edit(assignment?: string) {
 
 // --- why ---
 
-const why = useCheckVisit()
+const why = useCheck()
 const asking = ref(false)
 function explain(row: OverlapRow) {
   const one = row.outcomes[0]

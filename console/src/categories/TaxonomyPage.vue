@@ -1,14 +1,25 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { useRouteQuery } from '@vueuse/router'
+import { computed, ref } from 'vue'
 
 import { counted } from '@/lib/words'
+import { GROUNDS } from '@/rulesets/grounds'
 import { useCategorySearch } from './useCategories'
 import { useCategoryIndex } from './useTaxonomy'
 
 /** The web taxonomy: what each category means, and the test host with which it can be tried. */
 const { data: index } = useCategoryIndex()
 const sought = ref('')
-const { families, isPending, error, refetch } = useCategorySearch(sought)
+const ground = useRouteQuery<string>('ground', '')
+const { families: found, isPending, error, refetch } = useCategorySearch(sought)
+const families = computed(() =>
+  found.value
+    .map((family) => ({
+      ...family,
+      categories: family.categories.filter((one) => !ground.value || one.ground === ground.value),
+    }))
+    .filter(({ categories }) => categories.length),
+)
 const trying = ref(false)
 const url = ref('')
 function tryOut(host: string) {
@@ -36,26 +47,32 @@ function tryOut(host: string) {
     </PageHead>
     <StateBox :loading="isPending" :error="error" @retry="refetch()">
       <section class="panel flush mt-3" aria-label="Categories">
-        <BFormInput
-          v-model="sought"
-          type="search"
-          class="seek"
-          placeholder="Find a category"
-          aria-label="Find a category"
-        />
+        <div class="tools">
+          <BFormInput
+            v-model="sought"
+            type="search"
+            placeholder="Find a category"
+            aria-label="Find a category"
+          />
+          <BFormSelect
+            v-model="ground"
+            aria-label="Ground"
+            :options="[{ value: '', text: 'on any ground' }, ...GROUNDS]"
+          />
+        </div>
         <BTableSimple caption-top>
           <caption class="visually-hidden">
             Web categories
           </caption>
           <BThead
             ><BTr
-              ><BTh>Category</BTh><BTh>What it means</BTh><BTh>Test host</BTh
+              ><BTh>Category</BTh><BTh>What it means</BTh><BTh>Ground</BTh><BTh>Test host</BTh
               ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
             ></BThead
           >
           <BTbody v-for="family in families" :key="family.key">
             <BTr class="family"
-              ><BTh colspan="4" scope="rowgroup"
+              ><BTh colspan="5" scope="rowgroup"
                 >{{ family.name }} <code class="dim">{{ family.key }}</code></BTh
               ></BTr
             >
@@ -69,6 +86,7 @@ function tryOut(host: string) {
                   >Here: less than {{ index.newly_registered_days }} days ago.</template
                 ></BTd
               >
+              <BTd class="sub">{{ category.ground }}</BTd>
               <BTd
                 ><RouterLink :to="{ name: 'find', query: { q: category.test_host } }"
                   ><code>{{ category.test_host }}</code></RouterLink
@@ -86,7 +104,7 @@ function tryOut(host: string) {
             </BTr>
           </BTbody>
         </BTableSimple>
-        <p v-if="!families.length" class="sub p-3 mb-0">No category matches “{{ sought }}”.</p>
+        <p v-if="!families.length" class="sub p-3 mb-0">No category matches.</p>
       </section>
     </StateBox>
     <TryDialog v-model="trying" :url="url" />
@@ -94,6 +112,14 @@ function tryOut(host: string) {
 </template>
 
 <style scoped>
+.tools {
+  display: flex;
+  gap: 0.75rem;
+  padding: 0.6rem 1.1rem;
+}
+.tools > * {
+  max-width: 16rem;
+}
 .family th {
   background: var(--wash);
 }

@@ -3,7 +3,7 @@ import { refDebounced } from '@vueuse/core'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import { useDevices } from '@/devices/useDevices'
-import VisitTry from './VisitTry.vue'
+import AttemptTry from './AttemptTry.vue'
 
 /** Try an address on a machine of one's choice, without leaving the page. */
 const props = defineProps<{ url: string }>()
@@ -12,7 +12,7 @@ const machine = ref('')
 const sought = refDebounced(machine, 200)
 const devices = useDevices(computed(() => ({ search: sought.value.trim() || undefined, limit: 8 })))
 const known = computed(() => devices.items.value?.find(({ hostname }) => hostname === machine.value.trim()))
-const trying = useTemplateRef<InstanceType<typeof VisitTry>>('trying')
+const trying = useTemplateRef<InstanceType<typeof AttemptTry>>('trying')
 
 watch([known, shown, () => props.url], async () => {
   if (!known.value || !shown.value) return
@@ -38,6 +38,6 @@ watch([known, shown, () => props.url], async () => {
     <datalist id="try-machines">
       <option v-for="item in devices.items.value ?? []" :key="item.id" :value="item.hostname" />
     </datalist>
-    <VisitTry v-if="known" ref="trying" :key="known.id" :device="known.hostname" class="mt-3" />
+    <AttemptTry v-if="known" ref="trying" :key="known.id" :device="known.hostname" class="mt-3" />
   </BModal>
 </template>

@@ -18,6 +18,7 @@ const EMPTY = {
   https: 'host',
   browser_from: '',
   layer_from: '',
+  platform_from: '',
   source: '',
 }
 const draft = reactive({ ...EMPTY })
@@ -33,7 +34,12 @@ watch(shown, () => {
   Object.assign(
     draft,
     EMPTY,
-    row && { ...row, browser_from: row.browser_from ?? '', layer_from: row.layer_from ?? '' },
+    row && {
+      ...row,
+      browser_from: row.browser_from ?? '',
+      layer_from: row.layer_from ?? '',
+      platform_from: row.platform_from ?? '',
+    },
   )
 })
 function save() {
@@ -45,6 +51,7 @@ function save() {
     https: draft.https as CoverageRow['https'],
     browser_from: draft.browser_from.trim() || null,
     layer_from: draft.layer_from.trim() || null,
+    platform_from: draft.platform_from.trim() || null,
     source: draft.source.trim(),
     date: new Date().toISOString().slice(0, 10),
   }
@@ -109,6 +116,15 @@ function save() {
       <div>
         <label class="form-label" for="cov-layer">Layer from</label>
         <BFormInput id="cov-layer" v-model="draft.layer_from" placeholder="any version" maxlength="255" />
+      </div>
+      <div>
+        <label class="form-label" for="cov-platform-from">Platform from</label>
+        <BFormInput
+          id="cov-platform-from"
+          v-model="draft.platform_from"
+          placeholder="any version"
+          maxlength="255"
+        />
       </div>
       <div class="wide">
         <label class="form-label" for="cov-source">Source: who found it out, and how</label>

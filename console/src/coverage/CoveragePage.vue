@@ -37,8 +37,8 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
           <BThead
             ><BTr
               ><BTh>Control</BTh><BTh>Browser</BTh><BTh>Platform</BTh><BTh>http</BTh><BTh>https</BTh
-              ><BTh>Browser from</BTh><BTh>Layer from</BTh><BTh>As of</BTh><BTh>Source</BTh
-              ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+              ><BTh>Browser from</BTh><BTh>Layer from</BTh><BTh>Platform from</BTh><BTh>As of</BTh
+              ><BTh>Source</BTh><BTh><span class="visually-hidden">Next step</span></BTh></BTr
             ></BThead
           >
           <BTbody>
@@ -50,6 +50,7 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
               <BTd :class="`reach-${row.https}`">{{ row.https }}</BTd>
               <BTd>{{ row.browser_from ?? '–' }}</BTd>
               <BTd>{{ row.layer_from ?? '–' }}</BTd>
+              <BTd>{{ row.platform_from ?? '–' }}</BTd>
               <BTd class="text-nowrap">{{ row.date }}</BTd>
               <BTd class="sub">{{ row.source }}<b v-if="!row.shipped"> · edited here</b></BTd>
               <BTd class="text-end text-nowrap">

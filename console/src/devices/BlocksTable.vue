@@ -1,36 +1,93 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import type { Blocks, LayerVerdict } from '@/api/client'
+import type { Blocks, LayerVerdict, Schemas } from '@/api/client'
 import { shownAction } from '@/lib/shownAction'
+import { plain } from '@/lib/words'
+import { targetText } from '@/rulesets/kinds'
 
-/** What a machine does about each web category that some rule names: intended beside effective, gaps first. */
+/** What a machine does about each web category, and about all else, that some rule names: intended beside effective,
+ * gaps first. */
 const props = defineProps<{ blocks: Blocks }>()
 defineEmits<{ try: [host: string] }>()
 const open = ref<string | null>(null)
 
-type Row = Blocks['categories'][number]
-const gaps = computed(() => props.blocks.categories.filter((row) => row.gap !== 'none'))
-const rest = computed(() => props.blocks.categories.filter((row) => row.gap === 'none'))
-const sections = computed(() => [
-  { rows: gaps.value, gap: true },
-  { rows: rest.value, gap: false },
-])
+interface Row {
+  id: string
+  name: string
+  intended: LayerVerdict
+  effective: LayerVerdict
+  gap: Schemas['Gap']
+  caveats: string[]
+  /** What can be tried to see it. */
+  url?: string
+}
+const categories = computed<Row[]>(() =>
+  props.blocks.categories.map(({ category, ...row }) => ({
+    ...row,
+    id: `category ${category}`,
+    caveats: [],
+    url: `http://${category}.category.test/`,
+  })),
+)
+const rules = computed<(Row & { kind: Schemas['RuleVerdict']['kind'] })[]>(() =>
+  props.blocks.rules.map((row) => ({ ...row, id: `${row.kind} ${row.selector} ${row.name}` })),
+)
+const KINDS = [
+  { kind: 'indicator', title: 'Indicators' },
+  { kind: 'site', title: 'Site patterns' },
+  { kind: 'startup', title: 'Programs' },
+  { kind: 'category', title: 'Searches and media' },
+] as const
+
 const all = computed(() => props.blocks.categories.length + props.blocks.undecided)
 const recorded = computed(() => props.blocks.categories.filter((row) => row.intended.logged.length).length)
+const countOf = (kind: string) => props.blocks.counts.find((count) => count.kind === kind)
+const sections = computed(() => {
+  const gaps = [...categories.value, ...rules.value].filter((row) => row.gap !== 'none')
+  const rest = (rows: Row[]) => rows.filter((row) => row.gap === 'none')
+  return [
+    {
+      key: 'gaps',
+      title: `${gaps.length === 1 ? '1 gap' : `${gaps.length} gaps`}: meant and done differ`,
+      note: '',
+      rows: gaps,
+    },
+    {
+      key: 'categories',
+      title: 'Web categories',
+      note: `${props.blocks.categories.length} of ${all.value} decided, ${recorded.value} recorded`,
+      rows: rest(categories.value),
+    },
+    ...KINDS.map(({ kind, title }) => ({
+      key: kind as string,
+      title: title as string,
+      note: (kind !== 'category' && countOf(kind)?.sentence) || '',
+      rows: rest(rules.value.filter((row) => row.kind === kind)),
+    })),
+  ].filter(({ rows, note, key }) => rows.length || (note && key !== 'categories'))
+})
 
 const shown = (layer: LayerVerdict) => shownAction(layer.verdict, !layer.winner && layer.logged.length > 0)
 function because(row: Row) {
   const rule = row.intended.winner ?? row.intended.logged[0]
   return rule ? { ...rule, recorded: !row.intended.winner } : null
 }
-const toggle = (category: string) => (open.value = open.value === category ? null : category)
+const toggle = (id: string) => (open.value = open.value === id ? null : id)
+const NOW: Record<string, string> = {
+  'other-people': 'for them',
+  schedule: 'not now: closed',
+  'other-place': 'not here',
+  'not-started': 'not yet',
+  ended: 'over',
+  restarted: 'over',
+}
 </script>
 
 <template>
   <BTableSimple caption-top>
     <caption class="visually-hidden">
-      What this machine does about each web category
+      What this machine does about all that some rule names
     </caption>
     <BThead>
       <BTr
@@ -38,59 +95,50 @@ const toggle = (category: string) => (open.value = open.value === category ? nul
         ><BTh class="verdict">Effective</BTh></BTr
       >
     </BThead>
-    <BTbody>
-      <template v-for="section in sections" :key="String(section.gap)">
-        <BTr v-if="section.rows.length" class="heading">
-          <BTd colspan="3">
-            <template v-if="section.gap">
-              <Icon name="exclamationFill" class="gap-mark" /> {{ section.rows.length }}
-              {{ section.rows.length === 1 ? 'gap' : 'gaps' }}: meant and done differ
-            </template>
-            <template v-else>
-              Web categories
-              <span class="dim"
-                >· {{ blocks.categories.length }} of {{ all }} decided, {{ recorded }} recorded</span
+    <BTbody v-for="section in sections" :key="section.key">
+      <BTr class="heading">
+        <BTh colspan="3" scope="rowgroup">
+          <Icon v-if="section.key === 'gaps'" name="exclamationFill" class="gap-mark" />
+          {{ section.title }} <span v-if="section.note" class="dim">· {{ section.note }}</span>
+        </BTh>
+      </BTr>
+      <template v-for="row in section.rows" :key="row.id">
+        <BTr :class="{ gap: section.key === 'gaps' }">
+          <BTd>
+            <button type="button" class="name" :aria-expanded="open === row.id" @click="toggle(row.id)">
+              <Icon :name="open === row.id ? 'chevronDown' : 'chevronRight'" class="dim" />
+              {{ row.name }}
+            </button>
+            <span v-if="because(row)" class="why small">
+              {{ because(row)!.recorded ? 'recorded by ' : '' }}{{ because(row)!.ruleset }} on
+              {{ targetText(because(row)!.target) }}
+              <template v-if="because(row)!.mandatory"><Icon name="nut" /> mandatory</template>
+              <template v-if="row.caveats.length"
+                >{{ ' · ' }}{{ row.caveats.map(plain).join(', ') }}</template
               >
-            </template>
+            </span>
+          </BTd>
+          <BTd class="verdict"><ActionMark :action="shown(row.intended)" /></BTd>
+          <BTd class="verdict"
+            ><ActionMark :action="row.gap === 'none' ? shown(row.intended) : row.effective.verdict"
+          /></BTd>
+        </BTr>
+        <BTr v-if="open === row.id">
+          <BTd colspan="3" class="opened">
+            <LadderView :layer="row.intended" />
+            <button v-if="row.url" type="button" class="btn btn-link p-0" @click="$emit('try', row.url)">
+              Try its test host
+            </button>
           </BTd>
         </BTr>
-        <template v-for="row in section.rows" :key="row.category">
-          <BTr :class="{ gap: section.gap }">
-            <BTd>
-              <button
-                type="button"
-                class="name"
-                :aria-expanded="open === row.category"
-                @click="toggle(row.category)"
-              >
-                <Icon :name="open === row.category ? 'chevronDown' : 'chevronRight'" class="dim" />
-                {{ row.name }}
-              </button>
-              <span v-if="because(row)" class="why small">
-                {{ because(row)!.recorded ? 'recorded by ' : '' }}{{ because(row)!.ruleset }} on
-                {{ because(row)!.target }}
-                <template v-if="because(row)!.mandatory"><Icon name="nut" /> mandatory</template>
-              </span>
-            </BTd>
-            <BTd class="verdict"><ActionMark :action="shown(row.intended)" /></BTd>
-            <BTd class="verdict"
-              ><ActionMark :action="section.gap ? row.effective.verdict : shown(row.intended)"
-            /></BTd>
-          </BTr>
-          <BTr v-if="open === row.category">
-            <BTd colspan="3" class="opened">
-              <LadderView :layer="row.intended" />
-              <button
-                type="button"
-                class="btn btn-link p-0"
-                @click="$emit('try', `http://${row.category}.category.test/`)"
-              >
-                Try its test host
-              </button>
-            </BTd>
-          </BTr>
-        </template>
       </template>
+    </BTbody>
+    <BTbody v-if="blocks.sometimes.length">
+      <BTr class="heading"><BTh colspan="3" scope="rowgroup">Only sometimes</BTh></BTr>
+      <BTr v-for="one in blocks.sometimes" :key="one.assignment">
+        <BTd colspan="2">{{ one.sentence }}</BTd>
+        <BTd class="sub">{{ one.aside ? NOW[one.aside] : 'now' }}</BTd>
+      </BTr>
     </BTbody>
   </BTableSimple>
 </template>
@@ -99,7 +147,7 @@ const toggle = (category: string) => (open.value = open.value === category ? nul
 .verdict {
   width: 17%;
 }
-.heading td {
+.heading th {
   background: var(--wash);
   font-weight: 600;
   font-size: 0.8125rem;
@@ -121,6 +169,8 @@ const toggle = (category: string) => (open.value = open.value === category ? nul
   font: inherit;
   font-weight: 550;
   color: inherit;
+  text-align: left;
+  overflow-wrap: anywhere;
 }
 .why {
   color: var(--ink-2);

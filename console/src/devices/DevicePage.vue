@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { useActivity } from '@/activity/useActivity'
-import VisitTry from '@/checks/VisitTry.vue'
+import AttemptTry from '@/checks/AttemptTry.vue'
 import { shownAction } from '@/lib/shownAction'
 import { span } from '@/lib/words'
 import { useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from './useDevices'
@@ -17,7 +17,8 @@ const blocks = useBlocks(id)
 const readiness = useDeviceReadiness(id)
 const events = useDeviceEvents(id)
 const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
-const visit = ref<InstanceType<typeof VisitTry>>()
+const saying = ref(false)
+const visit = ref<InstanceType<typeof AttemptTry>>()
 
 const tabs = computed(() => {
   const inTheWay = readiness.data.value?.blockers.length
@@ -28,6 +29,10 @@ const tabs = computed(() => {
     { key: 'facts', label: 'Facts' },
     { key: 'history', label: 'History' },
   ]
+})
+const nothing = computed(() => {
+  const found = blocks.data.value
+  return !!found && !found.categories.length && !found.counts.length && !found.sometimes.length
 })
 const rollout = computed(() => device.value?.rollout)
 const crumbs = computed(() => {
@@ -59,7 +64,16 @@ const crumbs = computed(() => {
               >{{ name }}: {{ value }}</span
             >
           </template>
-          <template #actions><MachineDeeds :device="device" /></template>
+          <template #actions>
+            <BButton
+              v-if="device.lifecycle !== 'retired'"
+              v-needs:author
+              variant="light"
+              @click="saying = true"
+              >Block or allow…</BButton
+            >
+            <MachineDeeds :device="device" />
+          </template>
           <span v-if="device.facts.os"
             ><b>{{ device.facts.os.family }}</b> {{ device.facts.os.version }}</span
           >
@@ -83,16 +97,17 @@ const crumbs = computed(() => {
             >clock <b>{{ device.facts.zone }}</b></span
           >
         </PageHead>
+        <QuickRuleDialog v-model="saying" :on="device.hostname" of="device" />
         <RejoinBox v-if="device.rejoin_of" :device="device" class="mt-3" />
         <TabLinks :tabs="tabs" :current="tab" label="About this machine" />
         <div class="with-side">
           <div v-show="tab === ''">
-            <VisitTry ref="visit" :device="device.id" />
+            <AttemptTry ref="visit" :device="device.id" :programs="device.facts.applications" />
             <div class="panel flush">
               <StateBox
                 :loading="blocks.isPending.value"
                 :error="blocks.error.value"
-                :empty="blocks.data.value?.categories.length === 0"
+                :empty="nothing"
                 @retry="blocks.refetch()"
               >
                 <template #empty>

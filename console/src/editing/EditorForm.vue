@@ -53,6 +53,7 @@ const problem = computed(() => props.editor.problem.value ?? props.otherProblem)
           :disabled="!mayChange"
         />
       </div>
+      <slot name="beside-name" />
       <div class="save">
         <BButton v-if="removable && !fixed" v-needs:author variant="light" @click="drop"
           >Remove {{ noun }}</BButton

@@ -17,12 +17,11 @@ const kindOf = (key: string) => rulesets.value?.find((one) => one.key === key)?.
 const problem = computed(() => take.error.value ?? accept.error.value ?? reopen.error.value)
 
 const reason = ref('')
-const inThirtyDays = new Date(Date.now() + 30 * 86_400_000).toISOString().slice(0, 10)
-const until = ref(inThirtyDays)
+const until = ref<string | null>()
 const accepting = ref(false)
 function acceptIt() {
   accept.mutate(
-    { finding: props.finding.id, reason: reason.value.trim(), until: `${until.value}T00:00:00Z` },
+    { finding: props.finding.id, reason: reason.value.trim(), until: until.value! },
     { onSuccess: () => (accepting.value = false) },
   )
 }
@@ -84,7 +83,7 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
       </ul>
     </div>
     <p v-if="finding.accepted" class="sub">
-      Accepted by {{ finding.accepted.by }} until {{ finding.accepted.until.slice(0, 10) }}: “{{
+      Accepted by {{ finding.accepted.by }} until <MomentText :at="finding.accepted.until" />: “{{
         finding.accepted.reason
       }}”
       <BButton v-needs:author variant="link" @click="reopen.mutate(finding.id)">Open it again</BButton>
@@ -96,11 +95,12 @@ const groups = computed(() => props.finding.groups.filter((key) => key !== 'mach
       <form v-else class="accept" @submit.prevent="acceptIt">
         <label class="form-label" for="accept-reason">Why it may stay</label>
         <BFormInput id="accept-reason" v-model="reason" required maxlength="2000" />
-        <label class="form-label" for="accept-until">Until</label>
-        <BFormInput id="accept-until" v-model="until" type="date" required />
+        <MomentInput v-model="until" label="Until" ends required begin="in 30 days" />
         <div class="buttons">
           <BButton variant="light" @click="accepting = false">Back</BButton>
-          <BButton type="submit" variant="primary" :disabled="accept.isPending.value">Accept</BButton>
+          <BButton type="submit" variant="primary" :disabled="accept.isPending.value || !until"
+            >Accept</BButton
+          >
         </div>
       </form>
     </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import type { Group, MembershipRule } from '@/api/client'
@@ -26,6 +26,7 @@ const editor = useEditor({
 const { draft, body } = editor
 const { mayAuthor } = useSession()
 const copy = useCopyGroup()
+const saying = ref(false)
 const { data: assignments } = useAssignments()
 const { data: rulesets } = useRulesets()
 const pageOf = (key: string) => routeOf(rulesets.value?.find((one) => one.key === key)?.kind ?? 'category')
@@ -95,12 +96,16 @@ function makeCopy() {
             Nothing yet. Assign a ruleset under
             <RouterLink :to="{ name: 'categories' }">web categories</RouterLink>.
           </p>
-          <div v-if="!group.built_in" v-needs:author class="deeds">
-            <BButton variant="light" @click="makeCopy"><Icon name="copy" /> Copy…</BButton>
-            <span v-if="users.length" class="small dim"
+          <div v-needs:author class="deeds">
+            <BButton variant="light" @click="saying = true">Block or allow…</BButton>
+            <BButton v-if="!group.built_in" variant="light" @click="makeCopy"
+              ><Icon name="copy" /> Copy…</BButton
+            >
+            <span v-if="users.length && !group.built_in" class="small dim"
               >It can be removed once nothing is assigned to it.</span
             >
           </div>
+          <QuickRuleDialog v-model="saying" :on="group.key" of="group" />
         </template>
       </template>
     </EditorForm>

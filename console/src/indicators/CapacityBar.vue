@@ -7,7 +7,6 @@ import { useCapacity } from './useIndicators'
 /** How many indicators machines carry of how many they may, by origin, and when that is full. */
 const { data } = useCapacity()
 const cleaning = ref(false)
-const bounding = ref(false)
 const share = (number: number) => `${Math.min(100, (100 * number) / (data.value?.capacity ?? 1))}%`
 const close = computed(() => (data.value ? data.value.most / data.value.capacity > 0.8 : false))
 </script>
@@ -34,12 +33,9 @@ const close = computed(() => (data.value ? data.value.most / data.value.capacity
       <BButton v-needs:author variant="link" class="p-0 ms-2 align-baseline" @click="cleaning = true"
         >Clean up…</BButton
       >
-      <BButton v-needs:keeper variant="link" class="p-0 ms-2 align-baseline" @click="bounding = true"
-        >Bounds…</BButton
-      >
+      <RouterLink :to="{ name: 'settings' }" class="ms-2">Bounds</RouterLink>
     </p>
     <CleanUpDialog v-model="cleaning" />
-    <ContentSettingsDialog v-model="bounding" />
   </section>
 </template>
 

@@ -156,7 +156,7 @@ function add() {
             >
             <BTd class="sub text-nowrap">{{ item.feed ? `feed ${item.feed}` : 'by hand' }}</BTd>
             <BTd class="sub text-nowrap"
-              >{{ item.rule.valid_until?.slice(0, 10) }}<template v-if="item.ended"> ended</template></BTd
+              ><MomentText :at="item.rule.valid_until" /><template v-if="item.ended"> ended</template></BTd
             >
           </BTr>
         </BTbody>

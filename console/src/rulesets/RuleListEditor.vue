@@ -23,12 +23,14 @@ const editor = useEditor({
   draftOf: (saved) => ({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
+    ground: saved?.ground ?? '',
     feed: saved?.feed ?? null,
     rules: (saved?.rules ?? []) as Rule[],
   }),
   bodyOf: (draft): RulesetBody => ({
     key: draft.key.trim(),
     name: draft.name.trim() || null,
+    ground: draft.ground.trim() || null,
     kind: props.shape.kind,
     feed: draft.feed,
     rules: draft.rules,
@@ -95,7 +97,7 @@ watch(sought, () => {
 
 // --- acting on many ---
 
-const many = reactive({ action: '', until: '' })
+const many = reactive({ action: '', until: null as string | null | undefined })
 function act(change: (rule: Rule) => Rule | null) {
   const names = new Set(chosen.value)
   draft.value.rules = draft.value.rules.flatMap((rule) => {
@@ -109,9 +111,9 @@ function applyMany() {
   act((rule) => ({
     ...rule,
     ...(action ? { action: action as Rule['action'] } : {}),
-    ...(until ? { valid_until: `${until}T00:00:00Z` } : {}),
+    ...(until ? { valid_until: until } : {}),
   }))
-  many.action = many.until = ''
+  Object.assign(many, { action: '', until: null })
   chosen.value = []
 }
 function removeMany() {
@@ -129,7 +131,7 @@ const fresh = () => ({
   exact: false,
   action: 'block' as Rule['action'],
   name: '',
-  until: '',
+  until: null as string | null | undefined,
   editing: '',
 })
 const one = reactive(fresh())
@@ -151,7 +153,7 @@ function edit(rule: Rule) {
     exact: Boolean(rule.exact),
     action: rule.action,
     name: rule.name ?? '',
-    until: rule.valid_until?.slice(0, 10) ?? '',
+    until: rule.valid_until ?? null,
     editing: textOf(rule),
   })
 }
@@ -163,13 +165,12 @@ function add() {
     action: one.action,
     name: one.name.trim() || null,
     note: before?.note ?? null,
-    valid_until: one.until ? `${one.until}T00:00:00Z` : null,
+    valid_until: one.until ?? null,
   } as Rule
   if (before) draft.value.rules = draft.value.rules.map((other) => (other === before ? rule : other))
   else draft.value.rules = [...draft.value.rules.filter((other) => textOf(other) !== textOf(rule)), rule]
   Object.assign(one, fresh(), { selector: one.selector, action: one.action })
 }
-const day = (moment: string | null | undefined) => moment?.slice(0, 10) ?? ''
 const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
 </script>
 
@@ -181,6 +182,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
       :key-example="shape.keyExample"
       :name-example="shape.nameExample"
     >
+      <template #beside-name><GroundInput v-model="draft.ground" :disabled="!mayAuthor" /></template>
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
         <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
@@ -223,10 +225,8 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
           :options="shape.actions.map((word) => ({ value: word, text: word }))"
         />
         <BFormInput v-model="one.name" aria-label="Name" placeholder="Name" maxlength="120" class="named" />
-        <label class="until small dim"
-          >until <BFormInput v-model="one.until" type="date" aria-label="Until"
-        /></label>
-        <BButton type="submit" variant="light"
+        <MomentInput v-model="one.until" label="Until" ends class="until" />
+        <BButton type="submit" variant="light" :disabled="one.until === undefined"
           ><Icon :name="one.editing ? 'check' : 'plus'" />
           {{ one.editing ? 'Change rule' : 'Add rule' }}</BButton
         >
@@ -250,7 +250,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
               ...shape.actions.map((word) => ({ value: word, text: word })),
             ]"
           />
-          <BFormInput v-model="many.until" type="date" aria-label="End for the chosen" class="short" />
+          <MomentInput v-model="many.until" label="End for the chosen" ends class="until" />
           <BButton type="submit" variant="light" :disabled="!many.action && !many.until">Apply</BButton>
           <BButton variant="light" @click="removeMany">Take out</BButton>
         </form>
@@ -293,7 +293,8 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
               <div v-if="rule.note" class="small dim">{{ rule.note }}</div></BTd
             >
             <BTd class="text-nowrap"
-              >{{ day(rule.valid_until) }} <span v-if="hasEnded(rule)" class="small dim">ended</span></BTd
+              ><MomentText :at="rule.valid_until" />
+              <span v-if="hasEnded(rule)" class="small dim">ended</span></BTd
             >
             <BTd class="text-end text-nowrap">
               <BButton v-needs:author variant="link" :aria-label="`Edit ${textOf(rule)}`" @click="edit(rule)"
@@ -335,9 +336,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
   margin: 0;
 }
 .until {
-  display: flex;
-  align-items: center;
-  gap: 0.4rem;
+  flex: 0 1 17rem;
 }
 .tools > input {
   max-width: 220px;

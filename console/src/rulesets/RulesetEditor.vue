@@ -6,6 +6,7 @@ import { useSession } from '@/access/useSession'
 import type { Action, RulesetBody, RulesetState } from '@/api/client'
 import { useTaxonomy } from '@/categories/useTaxonomy'
 import { useEditor } from '@/editing/useEditor'
+import { counted } from '@/lib/words'
 import { useSettings } from '@/settings/useSettings'
 import { useWarnings } from '@/worklist/useWarnings'
 import { actionsOf, rulesOf, type Subject } from './categoryRules'
@@ -21,11 +22,13 @@ const editor = useEditor({
   draftOf: (saved) => ({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
+    ground: saved?.ground ?? '',
     actions: actionsOf(saved?.rules),
   }),
   bodyOf: (draft, base): RulesetBody => ({
     key: draft.key.trim(),
     name: draft.name.trim() || null,
+    ground: draft.ground.trim() || null,
     kind: 'category',
     rules: rulesOf(draft.actions, base?.rules),
   }),
@@ -63,7 +66,8 @@ const families = computed(() => {
       const categories = family.categories.filter(
         (one) => !text || own || `${one.key} ${one.name} ${one.definition}`.toLowerCase().includes(text),
       )
-      return { ...family, categories, hit: text !== '' && categories.length > 0 }
+      const hidden = family.categories.length - categories.length
+      return { ...family, categories, hidden, hit: text !== '' && categories.length > 0 }
     })
     .filter(({ categories }) => categories.length)
 })
@@ -100,6 +104,7 @@ function addContent() {
       key-example="no-gambling"
       name-example="No gambling"
     >
+      <template #beside-name><GroundInput v-model="draft.ground" :disabled="!mayAuthor" /></template>
       <p class="sentence" role="status">
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
       </p>
@@ -141,13 +146,16 @@ function addContent() {
               {{ family.name }}
             </button>
             <span class="small dim">
-              {{ family.categories.length }} categories<template
-                v-if="namedIn(family.categories.map((category) => category.key))"
+              {{ counted(family.categories.length, 'category', 'categories')
+              }}{{ family.hidden ? ` of ${family.categories.length + family.hidden}` : ''
+              }}<template v-if="namedIn(family.categories.map((category) => category.key))"
                 >, {{ namedIn(family.categories.map((category) => category.key)) }} with a rule of their
                 own</template
               >
             </span>
+            <span v-if="family.hidden" class="small dim">for all of it, clear the search</span>
             <ActionPicker
+              v-else
               :name="`family-${family.key}`"
               :label="`The whole family ${family.name}`"
               :disabled="!mayAuthor"

@@ -4,7 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { counted } from '@/lib/words'
 import { KINDS } from './kinds'
-import { useRuleset, useRulesets } from './useRulesets'
+import { rulesets, useRuleset, useRulesets } from './useRulesets'
 
 /** Rulesets of one kind: web categories on their taxonomy, the others as lists of rules. */
 const NEW = '+new'
@@ -13,13 +13,13 @@ const ALL = '+all'
 const MOST_EDITED = 1_000
 const route = useRoute()
 const router = useRouter()
-const { data: rulesets, isPending, error, refetch } = useRulesets()
+const { data: listedAll, isPending, error, refetch } = useRulesets()
 
 const name = computed(() => String(route.name))
 const shape = computed(() => KINDS[name.value])
 const ofIndicators = computed(() => shape.value?.kind === 'indicator')
 const own = computed(() =>
-  (rulesets.value ?? []).filter(({ kind }) => kind === (shape.value?.kind ?? 'category')),
+  (listedAll.value ?? []).filter(({ kind }) => kind === (shape.value?.kind ?? 'category')),
 )
 const chosenKey = computed(() => String(route.params.ruleset || own.value[0]?.key || ''))
 const isNew = computed(() => route.params.ruleset === NEW)
@@ -37,6 +37,17 @@ const {
   chosenKey,
   computed(() => Boolean(listed.value) && !isLong.value),
 )
+const copying = rulesets.useCreate()
+/** The same rules under another key, assigned nowhere. */
+function copy() {
+  const { kind, ground, rules } = chosen.value!
+  const key = window.prompt('Key of the copy', `${chosen.value!.key.slice(0, 62)}-2`)?.trim()
+  if (key)
+    copying.plan(
+      { key, name: null, kind, ground, rules },
+      { title: `new ruleset ${key}`, onRead: () => open(key) },
+    )
+}
 const importing = ref(false)
 const open = (key: string) => router.push({ name: name.value, params: { ruleset: key } })
 </script>
@@ -73,7 +84,7 @@ const open = (key: string) => router.push({ name: name.value, params: { ruleset:
           :current="isNew || isAll ? undefined : chosenKey"
           :small="
             (one) =>
-              `${counted(one.rule_count, 'rule')}${one.feed ? ' from a feed' : ''}${one.assignments?.length ? '' : ', not assigned'}`
+              `${counted(one.rule_count, 'rule')}${one.ground ? `, ${one.ground}` : ''}${one.feed ? ' from a feed' : ''}${one.assignments?.length ? '' : ', not assigned'}`
           "
           empty="There is no ruleset yet. Make the first one."
         />
@@ -120,8 +131,13 @@ const open = (key: string) => router.push({ name: name.value, params: { ruleset:
         {{ shape?.empty ?? 'Make a ruleset to block, warn of or allow web categories.' }}
       </p>
     </div>
-    <template v-if="shape && listed && !isNew && !isAll" #actions>
+    <template v-if="listed && !isNew && !isAll" #actions>
+      <span v-if="copying.error.value" class="wrong" role="alert">{{ copying.error.value.message }}</span>
+      <BButton v-if="chosen && !isLong && !listed.feed" v-needs:author variant="light" @click="copy"
+        ><Icon name="copy" /> Copy…</BButton
+      >
       <a
+        v-if="shape"
         class="btn btn-light"
         :href="`/api/v1/rulesets/${listed.key}/rules.csv`"
         :download="`${listed.key}.csv`"
@@ -134,15 +150,19 @@ const open = (key: string) => router.push({ name: name.value, params: { ruleset:
         :download="`${listed.key}.json`"
         >STIX</a
       >
-      <BButton v-if="!listed.feed" v-needs:author variant="light" @click="importing = true"
+      <BButton v-if="shape && !listed.feed" v-needs:author variant="light" @click="importing = true"
         >From a file…</BButton
       >
-      <ImportDialog v-model="importing" :ruleset="listed.key" />
+      <ImportDialog v-if="shape" v-model="importing" :ruleset="listed.key" />
     </template>
   </KeyedPage>
 </template>
 
 <style scoped>
+.wrong {
+  color: var(--block);
+  align-self: center;
+}
 .all {
   display: block;
   padding: 0.45rem 0.9rem;

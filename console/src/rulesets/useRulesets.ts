@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
-import { api, type Ruleset, type RulesetBody, told } from '@/api/client'
+import { changing } from '@/api/changing'
+import { api, type Ruleset, type RulesetBody, type Schemas, told } from '@/api/client'
 import { crud, listKey } from '@/api/crud'
 
 export const rulesets = crud<Ruleset, RulesetBody>('rulesets')
@@ -16,6 +17,14 @@ export const useRuleset = (own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGet
     queryFn: () => told(api.GET('/api/v1/rulesets/{key}', { params: { path: { key: toValue(own) } } })),
     enabled,
   })
+
+const useChange = changing(['revision'])
+
+/** Say something of some things, somewhere, in few words. */
+export const useQuickRules = () =>
+  useChange((body: Schemas['QuickRules'], query) =>
+    told(api.POST('/api/v1/quick-rules', { params: { query }, body })),
+  )
 
 /** A ruleset, saved or not, in words. */
 export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {

@@ -56,11 +56,11 @@ def _print_activity(found: list[Activity]) -> None:
                 f"{activity.at:%H:%M:%S}"
                 if datetime.now(UTC) - activity.at < timedelta(hours=12)
                 else f"{activity.at:%m-%d %H:%M}",
-                output.cut(activity.hostname, 18),
-                output.cut(activity.user or "–", 12),
+                activity.hostname,
+                activity.user or "–",
                 output.mark(word),
-                output.cut(activity.host, 22),
-                output.cut(because, 12),
+                activity.host,
+                because,
                 activity.reference or "",
             )
         )

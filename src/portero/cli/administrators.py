@@ -44,7 +44,7 @@ def _print_administrators(found: list[Administrator]) -> None:
             "yes" if one.sees_names else "no",
             _state(one),
             output.ago(one.last_seen) if one.last_seen else "–",
-            output.cut(one.note or "", 36),
+            one.note or "",
         )
         for one in found
     ]

@@ -27,10 +27,10 @@ def _print_entries(found: list[AuditEntry]) -> None:
         (
             str(entry.number),
             f"{entry.at:%Y-%m-%d %H:%M}",
-            output.cut(entry.by or "–", 14),
-            output.cut(entry.address or entry.means or "–", 15),
+            entry.by or "–",
+            entry.address or entry.means or "–",
             entry.act if entry.outcome == "done" else f"{entry.act}, refused",
-            output.cut(entry.detail or entry.about or "", 34),
+            entry.detail or entry.about or "",
         )
         for entry in found
     ]

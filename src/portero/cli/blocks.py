@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from portero.cli import output
 from portero.cli.command import (
     DONE,
@@ -10,7 +12,25 @@ from portero.cli.command import (
     Context,
     present,
 )
-from portero.core import wording
+from portero.core import sentences, wording
+from portero.core.nouns.verdict import Aside, Blocks, CategoryVerdict, Gap, LayerVerdict, RuleVerdict, Sometimes
+
+_HEADINGS = {
+    "indicator": "INDICATOR",
+    "site": "SITE PATTERN",
+    "startup": "PROGRAM",
+    "category": "CONTENT",
+}
+
+_NOW = {
+    None: "yes",
+    Aside.OTHER_PEOPLE: "for them",
+    Aside.SCHEDULE: "no, closed",
+    Aside.OTHER_PLACE: "not here",
+    Aside.NOT_STARTED: "not yet",
+    Aside.ENDED: "over",
+    Aside.RESTARTED: "over",
+}
 
 
 def blocks(context: Context) -> int:
@@ -18,24 +38,62 @@ def blocks(context: Context) -> int:
         found = portero.devices.blocks(context.options.device)
 
     def tell() -> None:
-        rows = []
-        for row in found.categories:
-            word = "log" if row.intended.verdict == "allow" and row.intended.logged else row.intended.verdict.value
-            winner = row.intended.winner
-            why = f"{winner.ruleset} on {winner.target}" + (", mandatory" if winner.mandatory else "") if winner else ""
-            if not winner and row.intended.logged:
-                why = f"recorded by {row.intended.logged[0].ruleset} on {row.intended.logged[0].target}"
-            effective = row.effective.verdict if row.gap != "none" else word
-            rows.append(
-                (row.name, output.mark(word), output.mark(effective), row.gap if row.gap != "none" else "", why)
-            )
-        output.print_table(("CATEGORY", "INTENDED", "EFFECTIVE", "GAP", "BECAUSE OF"), rows)
+        _tell_rows("CATEGORY", found.categories)
         output.say(f"No rule names the other {wording.counted(found.undecided, 'category', 'categories')}.")
+        for kind, heading in _HEADINGS.items():
+            rows = [row for row in found.rules if row.kind == kind]
+            if rows:
+                output.say()
+                _tell_rows(heading, rows)
+        _tell_counts(found)
+        _tell_sometimes(found.sometimes)
         for caveat in found.caveats:
             output.say(f"! {caveat.code}: {caveat.detail} {caveat.remedy}")
 
     present(context, found, tell)
-    return NOT_AS_EXPECTED if any(row.gap != "none" for row in found.categories) else DONE
+    return NOT_AS_EXPECTED if found.gaps else DONE
+
+
+def _tell_rows(heading: str, rows: Sequence[CategoryVerdict | RuleVerdict]) -> None:
+    told = [
+        (
+            row.name,
+            output.mark(_word(row.intended)),
+            output.mark(_word(row.intended) if row.gap is Gap.NONE else row.effective.verdict.value),
+            "" if row.gap is Gap.NONE else row.gap,
+            _because(row.intended),
+        )
+        for row in rows
+    ]
+    output.print_table((heading, "INTENDED", "EFFECTIVE", "GAP", "BECAUSE OF"), told)
+
+
+def _word(layer: LayerVerdict) -> str:
+    return "log" if layer.verdict == "allow" and layer.logged and not layer.winner else layer.verdict.value
+
+
+def _because(layer: LayerVerdict) -> str:
+    if layer.winner:
+        mandatory = ", mandatory" if layer.winner.mandatory else ""
+        return f"{layer.winner.ruleset} on {sentences.target_words(layer.winner.target)}{mandatory}"
+    if layer.logged:
+        return f"recorded by {layer.logged[0].ruleset} on {sentences.target_words(layer.logged[0].target)}"
+    return ""
+
+
+def _tell_counts(found: Blocks) -> None:
+    output.say()
+    for count in found.counts:
+        if count.kind != "category":
+            output.say(count.sentence)
+
+
+def _tell_sometimes(sometimes: Sequence[Sometimes]) -> None:
+    if sometimes:
+        output.say()
+        rows = [(one.sentence, _NOW[one.aside]) for one in sometimes]
+        output.print_table(("ONLY SOMETIMES", "NOW"), rows)
+        output.say()
 
 
 def register(commands: Commands) -> None:

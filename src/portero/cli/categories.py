@@ -12,7 +12,8 @@ from portero.cli.command import (
 from portero.cli.feeds import category_index
 from portero.cli.lookups import tell_lookup
 from portero.core import wording
-from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category
+from portero.core.nouns.ground import GROUNDS
+from portero.core.nouns.taxonomy import NEWLY_REGISTERED, Category, Taxonomy
 
 
 def category_list(context: Context) -> int:
@@ -23,13 +24,22 @@ def category_list(context: Context) -> int:
         bound = f" Here: {wording.newly_registered(settings.newly_registered_days)}."
         return category.definition + (bound if category.key == NEWLY_REGISTERED else "")
 
-    def tell() -> None:
-        for family in taxonomy.families:
-            output.say(f"{family.name} (family {family.key})")
-            rows = [(f"  {category.key}", definition(category), category.test_host) for category in family.categories]
-            output.print_table(("", "", ""), rows)
+    ground = (context.options.ground or "").casefold()
+    families = [
+        family.model_copy(update={"categories": some})
+        for family in taxonomy.families
+        if (some := tuple(one for one in family.categories if not ground or one.ground == ground))
+    ]
 
-    return present(context, taxonomy, tell)
+    def tell() -> None:
+        if not families:
+            output.say(f"No category has the ground “{ground}”; there are {wording.joined(list(GROUNDS))}.")
+        for family in families:
+            output.say(f"{family.name} (family {family.key})")
+            rows = [(f"  {one.key}", definition(one), one.ground or "", one.test_host) for one in family.categories]
+            output.print_table(("", "", "", ""), rows)
+
+    return present(context, Taxonomy(families=tuple(families)), tell)
 
 
 def category_lookup(context: Context) -> int:
@@ -42,7 +52,13 @@ def category_lookup(context: Context) -> int:
 def register(commands: Commands) -> None:
     """Add this family's commands."""
     category = commands.noun("category", "The web taxonomy.")
-    category.add("list", category_list, "List families and categories with their test hosts.", "portero category list")
+    listing = category.add(
+        "list",
+        category_list,
+        "List families and categories, the ground on which one stops them, and their test hosts.",
+        "portero category list --ground bandwidth",
+    )
+    listing.add_argument("--ground", metavar="GROUND", help=f"of this ground only: {', '.join(GROUNDS)}")
     look = category.add(
         "lookup",
         category_lookup,

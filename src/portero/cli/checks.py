@@ -32,6 +32,7 @@ from portero.core.matching.applications import CannotFreeze
 from portero.core.matching.categories import EMPTY_INDEX, CategoryIndex
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.ground import ground_words
 from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference, Unjudged
@@ -202,9 +203,10 @@ def _tell_layer(layer: LayerVerdict) -> None:
     output.say(f"{layer.layer}: {layer.why}", indent=2)
     if layer.winner:
         strong = ", mandatory" if layer.winner.mandatory else ""
-        output.say(
-            Text("wins  ").append(output.mark(layer.winner.action)).append(f"  {_named(layer.winner)}{strong}"), 4
-        )
+        named = f"  {_named(layer.winner)}{strong}"
+        output.say(Text("wins  ").append(output.mark(layer.winner.action)).append(named), 4)
+        if layer.winner.ground and layer.winner.action != "allow":
+            output.say(f"ground: {ground_words(layer.winner.ground)}", indent=10)
     for lost in layer.lost:
         output.say(Text("lost  ").append(output.mark(lost.action)).append(f"  {_named(lost)}"), indent=4)
         output.say(f"on {lost.rung}: {lost.why}", indent=10)
@@ -213,7 +215,7 @@ def _tell_layer(layer: LayerVerdict) -> None:
     for aside in layer.left_aside or ():
         output.say(Text("aside ").append(output.mark(aside.action)).append(f"  {_named(aside)}"), indent=4)
         output.say(f"{aside.reason}: {aside.why}", indent=10)
-    if layer.note and layer.winner:
+    if layer.note and (layer.winner or layer.layer == "startup"):
         output.say(layer.note, indent=4)
 
 

@@ -80,6 +80,7 @@ class Commands:
         parser.set_defaults(run=run, family=self.family)
         if json:
             parser.add_argument("--json", action="store_true", help="answer with one JSON document")
+            parser.add_argument("--wide", action="store_true", help="wrap nothing, however long lines become")
         if service:
             where = parser.add_argument_group("the service")
             where.add_argument("--url", metavar="URL", help="address of the service")

@@ -35,12 +35,13 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
         table = [
             (
                 *(row.control, row.browser, row.platform, row.http.value, row.https.value),
-                *(row.browser_from or "–", row.layer_from or "–", str(row.date)),
+                *(row.browser_from or "–", row.layer_from or "–", row.platform_from or "–", str(row.date)),
                 row.source + ("" if row.shipped else " (edited)"),
             )
             for row in rows
         ]
-        headings = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS", "FROM VERSION", "LAYER FROM", "DATE", "SOURCE")
+        reach = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS")
+        headings = (*reach, "BROWSER FROM", "LAYER FROM", "PLATFORM FROM", "DATE", "SOURCE")
         output.print_table(headings, table)
 
     return present(context, rows, tell)
@@ -48,7 +49,9 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
 
 def coverage_set(context: Context) -> int:
     options = context.options
-    given = {name: value for name in ("browser_from", "layer_from") if (value := getattr(options, name))}
+    given = {
+        name: value for name in ("browser_from", "layer_from", "platform_from") if (value := getattr(options, name))
+    }
     row = CoverageRow.model_validate(
         {
             **{name: getattr(options, name) for name in ("control", "browser", "platform", "http", "https", "source")},
@@ -92,5 +95,7 @@ def register(commands: Commands) -> None:
     put.add_argument("--https", choices=("page", "host", "none"), required=True, help="reach over https")
     put.add_argument("--browser-from", metavar="VERSION", help="lowest version of the browser")
     put.add_argument("--layer-from", metavar="VERSION", help="lowest version of the layer")
+    told = "lowest version of the operating system, which is to be named"
+    put.add_argument("--platform-from", metavar="VERSION", help=told)
     put.add_argument("--source", required=True, help="who found it out, and how")
     add_csv(listing)

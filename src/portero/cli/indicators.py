@@ -58,7 +58,7 @@ def indicator_list(context: Context) -> int:
                     "ended"
                     if indicator.ended
                     else (f"{indicator.rule.valid_until:%Y-%m-%d}" if indicator.rule.valid_until else ""),
-                    output.cut(indicator.rule.name or "", 24),
+                    indicator.rule.name or "",
                 )
                 for indicator in found
             ]

@@ -109,7 +109,7 @@ def listing_aside(part: Callable[[Portero, str], Iterable[SetAside]]) -> Callabl
             if not found:
                 output.say("Nothing was kept aside.")
             else:
-                output.print_table(("WHAT", "WHY"), [(output.cut(aside.name, 40), aside.problem) for aside in found])
+                output.print_table(("WHAT", "WHY"), [(aside.name, aside.problem) for aside in found])
 
         return present(context, found, tell)
 

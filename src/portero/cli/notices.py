@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 from typing import Any
 
 from portero.cli import output
@@ -15,6 +16,8 @@ def _tell_notice(notice: Any) -> None:
     for name in ("title", "text", "contact", "picture"):
         if getattr(notice, name):
             output.say(f"{name}: {getattr(notice, name)}", indent=2)
+    if notice.shows_ground:
+        output.say("It tells the ground of what stops or warns.", indent=2)
 
 
 def register(commands: Commands) -> None:
@@ -30,9 +33,11 @@ def register(commands: Commands) -> None:
     family.add_list(verbs, rows)
     family.add_show(verbs, family.show(_tell_notice), "bridge")
     names = ("name", "title", "text", "contact", "picture")
-    values = family.set(lambda options, _before: given_in(options, *names), _tell_notice)
+    values = family.set(lambda options, _before: given_in(options, *names, "shows_ground"), _tell_notice)
     put = family.add_set(verbs, values, example)
     for name in names:
         put.add_argument(f"--{name}", help=f"its {name}")
+    told = "tell the ground of what stops or warns"
+    put.add_argument("--shows-ground", action=argparse.BooleanOptionalAction, help=told)
     add_change(put)
     family.add_remove(verbs, family.remove(), "bridge")

@@ -1,4 +1,7 @@
-"""Answers on standard output: aligned tables that fit 100 columns, JSON, CSV. Colour only on a terminal.
+"""Answers on standard output: aligned tables, JSON, CSV. Colour only on a terminal.
+
+Lines are as wide as the terminal, or as COLUMNS says, else 100 columns; `--wide` wraps nothing. Columns wrap at words,
+and a name is never broken: on a terminal too narrow for it, it ends with “…”; in a pipe lines are as long as they need.
 
 What draws is loaded where something is drawn: an answer as JSON needs none of it.
 """
@@ -7,11 +10,12 @@ from __future__ import annotations
 
 import csv
 import json
+import shutil
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import BaseModel
 
@@ -19,22 +23,28 @@ from portero.core.nouns.base import rfc3339
 from portero.formats.cells import guarded
 
 if TYPE_CHECKING:
-    from rich.console import Console
     from rich.padding import Padding
     from rich.table import Table
     from rich.text import Text
 
 WIDTH = 100
+_GAP, _LEAST, _SHORT = 2, 6, 16
+"""Blanks between columns, how narrow one becomes at the most, and how narrow one is not wrapped."""
 _STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "blue"}
 _STATE_STYLES = {"current": "cyan", "waiting": "yellow", "failed": "magenta", "silent": "bright_black"}
 
 
-def console() -> Console:
-    """Standard output. On a terminal as wide as it is; elsewhere 100 columns and no colour."""
-    from rich.console import Console
+_wide = False
 
-    terminal = sys.stdout.isatty()
-    return Console(width=None if terminal else WIDTH, highlight=False, no_color=not terminal, soft_wrap=False)
+
+def be_wide(wide: bool) -> None:
+    """Whether lines are from now on as long as they need, wrapped nowhere."""
+    global _wide
+    _wide = wide
+
+
+def _width() -> int:
+    return shutil.get_terminal_size((WIDTH, 24)).columns
 
 
 def say(line: str | Text = "", indent: int = 0) -> None:
@@ -42,7 +52,8 @@ def say(line: str | Text = "", indent: int = 0) -> None:
     from rich.padding import Padding
     from rich.text import Text
 
-    _show(Padding(Text(line) if isinstance(line, str) else line, (0, 0, 0, indent)))
+    words = Text(line) if isinstance(line, str) else line
+    _show(Padding(words, (0, 0, 0, indent)), indent + words.cell_len if _wide else _width())
 
 
 def note(line: str) -> None:
@@ -50,17 +61,15 @@ def note(line: str) -> None:
     print(line, file=sys.stderr)
 
 
-def _show(what: Padding | Table) -> None:
+def _show(what: Padding | Table, width: int) -> None:
     """Print without the blanks that fill lines up to the width."""
-    out = console()
+    from rich.console import Console
+
+    terminal = sys.stdout.isatty()
+    out = Console(width=max(width, 1), highlight=False, no_color=not terminal, soft_wrap=False)
     with out.capture() as captured:
         out.print(what)
     print("\n".join(line.rstrip() for line in captured.get().splitlines()))
-
-
-def cut(text: str, most: int) -> str:
-    """The text, cut with “…” where it is longer; a wide terminal shows it whole."""
-    return text if len(text) <= most or console().width >= 130 else text[: most - 1] + "…"
 
 
 def mark(word: str) -> Text:
@@ -106,12 +115,37 @@ def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *
     from rich.table import Table
     from rich.text import Text
 
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=any(headings))
-    for number, heading in enumerate(headings):
-        table.add_column(heading, justify="right" if number in right else "left", overflow="fold")
-    for row in rows:
-        table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
-    _show(table)
+    cells = [[cell if isinstance(cell, Text) else Text(cell) for cell in row] for row in rows]
+    widths = _column_widths([[Text(heading) for heading in headings], *cells])
+    table = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="bold", show_header=any(headings))
+    for number, (heading, width) in enumerate(zip(headings, widths, strict=True)):
+        justify: Literal["left", "right"] = "right" if number in right else "left"
+        table.add_column(heading, justify=justify, overflow="ellipsis", width=width)
+    for row in cells:
+        table.add_row(*row)
+    _show(table, sum(widths) + _GAP * len(widths))
+
+
+def _column_widths(rows: Sequence[Sequence[Text]]) -> list[int]:
+    """How wide each column is, so that all fit; the longest word of each at least, where that is possible."""
+    from rich.cells import cell_len
+
+    columns = list(zip(*rows, strict=True))
+    lines = [max(cell_len(line) for cell in column for line in cell.plain.split("\n")) for column in columns]
+    words = [max(cell_len(word) for cell in column for word in (cell.plain.split() or [""])) for column in columns]
+    if _wide:
+        return lines
+    words = [line if line <= _SHORT else word for line, word in zip(lines, words, strict=True)]
+    room = _width() - _GAP * (len(columns) - 1)
+    while sum(words) > room and sys.stdout.isatty() and max(words) > _LEAST:
+        words[words.index(max(words))] -= 1
+    left = room - sum(words)
+    in_need = sorted(range(len(columns)), key=lambda number: lines[number] - words[number])
+    for place, number in enumerate(in_need):
+        more = max(0, min(lines[number] - words[number], left // (len(in_need) - place)))
+        words[number] += more
+        left -= more
+    return words
 
 
 @contextmanager

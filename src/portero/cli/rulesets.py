@@ -10,6 +10,7 @@ from portero.cli.command import (
     DONE,
     Commands,
     Context,
+    UsageProblem,
     add_change,
     add_csv,
     add_yes,
@@ -18,7 +19,9 @@ from portero.cli.command import (
     tell_removed,
 )
 from portero.cli.selectors import selected
+from portero.client.connection import fields_of
 from portero.core.nouns.action import Action
+from portero.core.nouns.ground import GROUNDS, ground_words
 from portero.core.nouns.rule import KEYS, SELECTORS, RulesetKind
 from portero.core.nouns.ruleset import Ruleset
 
@@ -29,6 +32,16 @@ _USUAL: dict[RulesetKind, str] = {
     "startup": "application_set",
 }
 """What a word without a selector before it is, by the kind of ruleset."""
+
+
+_TAKE_BACK = "none"
+_GROUND_HELP = f"why it is there: {', '.join(GROUNDS)}, or words of your own"
+
+
+_RULES_HELP = (
+    "a category, host, site pattern or application set, by the ruleset's kind; or SELECTOR:VALUE, as in family:pastime,"
+    " url:chess.example/play or sha256:…; or everything"
+)
 
 
 class _AddRule(argparse.Action):
@@ -52,21 +65,23 @@ def _rule(kind: RulesetKind, action: str, word: str) -> dict[str, Any]:
 
 def ruleset_list(context: Context) -> int:
     with context.client() as portero:
-        rulesets = list(portero.rulesets.list())
-    names = ("key", "name", "kind", "rules", "assignments", "sentence")
+        rulesets = list(portero.rulesets.list(ground=context.options.ground))
+    names = ("key", "name", "kind", "ground", "rules", "assignments", "sentence")
 
     def tell() -> None:
-        if not rulesets:
+        if not rulesets and context.options.ground:
+            output.say(f"No ruleset has the ground “{context.options.ground}”.")
+        elif not rulesets:
             output.say("There is no ruleset yet: portero ruleset create no-gambling --block gambling")
         else:
-            rows = [(r.key, r.kind, str(len(r.assignments)), r.sentence) for r in rulesets]
-            output.print_table(("RULESET", "KIND", "ASSIGNED", "WHAT IT DOES"), rows, right=(2,))
+            rows = [(r.key, r.kind, r.ground or "–", str(len(r.assignments)), r.sentence) for r in rulesets]
+            output.print_table(("RULESET", "KIND", "GROUND", "ASSIGNED", "WHAT IT DOES"), rows, right=(3,))
 
     return present(
         context,
         rulesets,
         tell,
-        csv=(names, ((r.key, r.name, r.kind, r.rule_count, r.assignments, r.sentence) for r in rulesets)),
+        csv=(names, ((r.key, r.name, r.kind, r.ground, r.rule_count, r.assignments, r.sentence) for r in rulesets)),
     )
 
 
@@ -80,6 +95,8 @@ def ruleset_show(context: Context) -> int:
             f"{ruleset.name} ({ruleset.key}), {ruleset.kind} ruleset, last changed in revision {ruleset.version}"
         )
         output.say(ruleset.sentence)
+        if ruleset.ground:
+            output.say(f"Ground: {ground_words(ruleset.ground)}.")
         rows = [
             (str(number), output.mark(rule.action), str(rule.selector), rule.name or "", rule.note or "")
             for number, rule in enumerate(ruleset.rules, start=1)
@@ -94,8 +111,8 @@ def ruleset_show(context: Context) -> int:
 def ruleset_create(context: Context) -> int:
     options = context.options
     rules = [_rule(options.kind, action, word) for action, word in getattr(options, "rules", None) or ()]
-    given = {"key": options.ruleset, "name": options.name, "kind": options.kind, "rules": rules}
-    ruleset = Ruleset.model_validate({**given, "feed": options.feed})
+    said = {name: getattr(options, name) for name in ("name", "kind", "ground", "feed")}
+    ruleset = Ruleset.model_validate({"key": options.ruleset, **said, "rules": rules})
     with context.client() as portero:
         made = portero.rulesets.create(ruleset, reason=options.reason)
 
@@ -104,6 +121,21 @@ def ruleset_create(context: Context) -> int:
         output.say(f"It does nothing until it is assigned: portero assign {made.key} --to GROUP")
 
     return present(context, made, tell)
+
+
+def ruleset_change(context: Context) -> int:
+    """Change what a ruleset is called, and on which ground it stands."""
+    options = context.options
+    values = {name: value for name in ("name", "ground") if (value := getattr(options, name)) is not None}
+    if not values:
+        raise UsageProblem("say what to change: --name NAME, or --ground GROUND")
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        told = {name: None if value == _TAKE_BACK else value for name, value in values.items()}
+        changed = Ruleset.model_validate({**fields_of(seen, Ruleset), **told})
+        made = portero.rulesets.put(changed, version=seen.version, reason=options.reason)
+    told_ground = f"; ground: {made.ground}" if made.ground else ""
+    return present(context, made, lambda: output.say(f"{made.key} is called {made.name}{told_ground}."))
 
 
 def ruleset_remove(context: Context) -> int:
@@ -120,7 +152,9 @@ def ruleset_remove(context: Context) -> int:
 def register(commands: Commands) -> None:
     """Add this family's commands."""
     ruleset = commands.noun("ruleset", "Named lists of rules.", of="ruleset")
-    add_csv(ruleset.add("list", ruleset_list, "List rulesets.", "portero ruleset list"))
+    listing = ruleset.add("list", ruleset_list, "List rulesets.", "portero ruleset list --ground bandwidth")
+    listing.add_argument("--ground", metavar="GROUND", help="of this ground only; none for those without one")
+    add_csv(listing)
     show = ruleset.add("show", ruleset_show, "Show one ruleset.", "portero ruleset show no-gambling")
     show.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
     create = ruleset.add(
@@ -132,16 +166,24 @@ def register(commands: Commands) -> None:
     )
     create.add_argument("ruleset", metavar="KEY", help="lower-case letters, digits, '-'")
     create.add_argument("--name", help="name for people")
-    rules = create.add_argument_group(
-        "rules, joined by commas",
-        "A word is a category, a host, a site pattern or an application set, by the ruleset's kind; else it is"
-        " SELECTOR:VALUE, as in family:pastime, url:chess.example/play or sha256:…, or “everything”.",
-    )
+    create.add_argument("--ground", metavar="GROUND", help=_GROUND_HELP)
+    rules = create.add_argument_group("rules, joined by commas")
     for action in Action:
-        rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS)
+        told = _RULES_HELP if action is Action.ALLOW else None
+        rules.add_argument(f"--{action.value}", action=_AddRule, metavar="WHAT", default=argparse.SUPPRESS, help=told)
     add_change(create)
     create.add_argument("--kind", choices=tuple(SELECTORS), default="category", help="what its rules name (category)")
     create.add_argument("--feed", metavar="KEY", help="brought in by this feed; of kind indicator or startup")
+    change = ruleset.add(
+        "change",
+        ruleset_change,
+        "Change what a ruleset is called, and on which ground it stands.",
+        "portero ruleset change quiet-link --ground bandwidth",
+    )
+    change.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    change.add_argument("--name", help="name for people; none takes it back")
+    change.add_argument("--ground", metavar="GROUND", help=f"{_GROUND_HELP}; none takes it back")
+    add_change(change)
     remove = ruleset.add(
         "remove", ruleset_remove, "Remove a ruleset that nothing uses.", "portero ruleset remove no-gambling"
     )

@@ -45,6 +45,7 @@ def _done_or_previewed(context: Context) -> int:
 def run_command(family: str, arguments: Sequence[str]) -> int:
     """Run a command of a family; returns its exit status. Nothing that a user can do ends in a traceback."""
     context = Context(parser_of(family).parse_args(arguments))
+    output.be_wide(getattr(context.options, "wide", False))
     try:
         return _done_or_previewed(context)
     except Unreachable as problem:

@@ -84,7 +84,7 @@ def token_list(context: Context) -> int:
         tokens = portero.access.tokens(everybody=everybody)
 
     def tell() -> None:
-        rows = [(*_whose(token, everybody), output.cut(token.label, 20), *_times(token)) for token in tokens]
+        rows = [(*_whose(token, everybody), token.label, *_times(token)) for token in tokens]
         output.print_table((*_whose_headings(everybody), "FOR", *_TIMES), rows)
 
     return present(context, tokens, tell)

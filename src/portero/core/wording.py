@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from portero.core.nouns.action import Action
 
 VERBS = {Action.BLOCK: "blocks", Action.WARN: "warns on", Action.ALLOW: "allows", Action.LOG: "only records"}
+VERB_OF_MANY = {Action.BLOCK: "block", Action.WARN: "warn on", Action.ALLOW: "allow", Action.LOG: "only record"}
 LAYER_WORDS = {"filter": "filter", "browser": "browser layer", "startup": "startup layer"}
 """How the layers are spoken of, by their names."""
 

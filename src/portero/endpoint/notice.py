@@ -7,6 +7,7 @@ from importlib import resources
 import jinja2
 
 from portero.core import sentences
+from portero.core.nouns.ground import ground_words
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.endpoint.agent import AgentRuling
 
@@ -27,7 +28,18 @@ def notice_page(ruling: AgentRuling, machine: str) -> str:
         sentence=sentences.notice_sentence(ruling.verdict.value, ruling.layer.winner, ruling.categories),
         own=ruling.notice,
         categories=[TAXONOMY.categories[key] for key in ruling.categories],
+        ground=_ground(ruling),
         reference=ruling.reference,
         machine=machine,
         notice_host=NOTICE_HOST,
     )
+
+
+def _ground(ruling: AgentRuling) -> str | None:
+    """The ground in words, where the notice is to tell it."""
+    winner = ruling.layer.winner
+    if ruling.notice is None or not ruling.notice.shows_ground or winner is None:
+        return None
+    listed = [TAXONOMY.categories[key].ground for key in ruling.categories]
+    ground = winner.ground or next(filter(None, listed), None)
+    return ground_words(ground) if ground else None

@@ -6,13 +6,15 @@ import sqlite3
 from collections.abc import Callable
 from typing import Any
 
+from portero.core.insight.blocks import blocks
+from portero.core.insight.effects.subjects import KnownSubjects
 from portero.core.insight.offline import UnknownDevice
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
 from portero.core.resolving.enforcement import Machine
-from portero.core.resolving.explaining import Case, blocks, explain
+from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy
 from portero.service.bundles import Bundles
 from portero.service.directory import DirectoryKeeper
@@ -63,9 +65,12 @@ class Checks:
         return judge
 
     def blocks(self, device: Device) -> Blocks:
-        """What the device does about each category that some rule names for it."""
+        """What the device does about each category, and about all else, that some rule names for it."""
         attempt = Attempt(device=device.hostname, url="http://nothing.test/")
-        return blocks(self._newest_policy(device), self._case(device, attempt), self._provenance(device))
+        estate = self._current.snapshot.estate
+        known = KnownSubjects.of((estate,), lambda: device.facts.applications, self._roster.catalogue)
+        case, provenance = self._case(device, attempt), self._provenance(device)
+        return blocks(self._newest_policy(device), case, estate, known, provenance)
 
     def difference(self, before: str, after: str) -> bytes | None:
         """What a device fetches that has one bundle and should have another; None where it needs the whole one."""

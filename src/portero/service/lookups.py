@@ -10,6 +10,7 @@ from functools import lru_cache
 from portero.core import sentences
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.indicators import has_ended
+from portero.core.insight.warnings import SeenBeside
 from portero.core.matching.categories import look_up
 from portero.core.matching.feed_entries import FeedEntry
 from portero.core.nouns.action import overridden
@@ -25,6 +26,7 @@ from portero.core.nouns.lookup import (
     TouchingAssignment,
     TouchingRule,
 )
+from portero.core.nouns.rule import registrable_domain
 from portero.core.nouns.taxonomy import UNCATEGORISED
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -35,6 +37,8 @@ from portero.service.state import Current, Snapshot
 from portero.store import activity, revisions
 from portero.store.database import Store
 from portero.store.moments import moment
+
+MOST_BESIDE = 20
 
 
 class Lookups:
@@ -87,6 +91,14 @@ class Lookups:
             visits=seen.visits if seen else 0,
             rules=tuple(self._rules(estate, visit.url, host)),
         )
+
+    def beside(self, host: str) -> SeenBeside:
+        """The other hosts of a host's domain that were seen, and on how many machines."""
+        domain = registrable_domain(host)
+        with self._store.reading() as connection:
+            found = [other for other in activity.hosts_within(connection, domain, MOST_BESIDE + 1) if other != host]
+            found = found[:MOST_BESIDE]
+            return SeenBeside(tuple(found), activity.devices_that_saw(connection, found, 0.0) if found else 0)
 
     def _feeds_on(self, estate: Estate, host: str, entry: str | None, corrected: bool) -> Iterator[FeedSays]:
         """The nearest entry at or above a host in each feed; whether it is the one that counts."""

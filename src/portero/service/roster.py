@@ -48,7 +48,7 @@ class Obstacles:
             facts.layer_versions,
             member.browsers,
             facts.zone is None,
-            facts.platform,
+            facts.os,
         )
         known = self._known.get(key)
         if known is None:

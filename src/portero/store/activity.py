@@ -214,6 +214,21 @@ def hosts_seen(connection: sqlite3.Connection) -> set[str]:
     return {row[0] for row in connection.execute("SELECT DISTINCT host FROM host_seen")}
 
 
+MOST_STEPS = 200_000
+
+
+def hosts_within(connection: sqlite3.Connection, domain: str, limit: int) -> list[str]:
+    """Hosts that were seen at a domain or below it, by name. Of a great many hosts not all are looked at."""
+    rows = connection.execute(
+        # one step of the index for each host, however many machines saw it
+        "WITH RECURSIVE seen (host) AS (SELECT min(host) FROM host_seen UNION ALL"
+        " SELECT (SELECT min(host) FROM host_seen WHERE host > seen.host) FROM seen WHERE host IS NOT NULL LIMIT ?)"
+        " SELECT host FROM seen WHERE host = ? OR substr(host, -length(?)) = ? LIMIT ?",
+        (MOST_STEPS, domain, f".{domain}", f".{domain}", limit),
+    )
+    return [row[0] for row in rows]
+
+
 def hosts_since(connection: sqlite3.Connection, since: float) -> list[tuple[str, Sightings]]:
     """The hosts that were seen since a moment, with all that is known of where."""
     rows = connection.execute(

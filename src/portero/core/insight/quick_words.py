@@ -49,7 +49,7 @@ class Known(NamedTuple):
     directory: Directory
 
 
-class Program(NamedTuple):
+class MeantProgram(NamedTuple):
     """A program that a word means: by an application set, its SHA-256, or its product, for which a set is made."""
 
     application_set: str | None = None
@@ -142,18 +142,18 @@ def rule_of(word: str, fields: Mapping[str, object]) -> Rule:
         raise QuickWordProblem(f"{word[:80]}: {fault_of(problem.errors()[0])}") from problem
 
 
-def program_of(value: str, known: Known) -> Program:
+def program_of(value: str, known: Known) -> MeantProgram:
     """The program that is meant: an application set, a SHA-256, or a product that machines have. QuickWordProblem."""
     if _SHA256.match(value):
-        return Program(sha256=value.casefold())
+        return MeantProgram(sha256=value.casefold())
     if value.casefold() in known.estate.application_set_by_key:
-        return Program(application_set=value.casefold())
+        return MeantProgram(application_set=value.casefold())
     product = _product(value, known)
     if product is None:
         names = {one.product for one in known.programs() if one.product}.union(known.estate.application_set_by_key)
         what = "it is an application set, a product that machines have, or a SHA-256"
         raise QuickWordProblem(_unknown("program", value, names, what))
-    return Program(product=product)
+    return MeantProgram(product=product)
 
 
 def _product(value: str, known: Known) -> str | None:

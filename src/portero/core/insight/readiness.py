@@ -67,6 +67,9 @@ def _of_layer(layer: LayerName, facts: MemberFacts, coverage: CoverageTable) -> 
     version = getattr(facts.layer_versions, layer)
     if row and is_older(version, row.layer_from):
         yield Obstacle(BlockerCode.LAYER_TOO_OLD, layer, f"{version}, and {row.layer_from} is needed")
+    if row and facts.os and is_older(facts.os.version, row.platform_from):
+        about = f"{facts.os.family} {facts.os.version}, and {row.platform_from} is needed"
+        yield Obstacle(BlockerCode.PLATFORM_TOO_OLD, layer, about)
 
 
 def _of_browsers(facts: MemberFacts, coverage: CoverageTable) -> Iterator[Obstacle]:

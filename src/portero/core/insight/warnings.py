@@ -29,6 +29,8 @@ MOST_WARNINGS = 200
 MOST_LOOKED_AT = 2_000
 MOST_WRITTEN = 200
 """How many rules, the last ones, are looked at one by one."""
+MOST_EXACT = 5
+"""How many hosts are looked at for what else was seen of their domains."""
 _NEAR = 0.85
 _suffixes = PublicSuffixList(accept_unknown=False)
 _RESERVED = ("example", "test", "invalid", "localhost", "internal", "local", "lan", "home", "corp", "arpa")
@@ -50,12 +52,21 @@ _TOLD = (
 )
 
 
-def warn_of_ruleset(ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> list[AuthoringWarning]:
+class SeenBeside(NamedTuple):
+    """Other hosts of a host's domain that were seen, and on how many machines."""
+
+    hosts: tuple[str, ...]
+    devices: int
+
+
+def warn_of_ruleset(
+    ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex, beside: Callable[[str], SeenBeside]
+) -> list[AuthoringWarning]:
     """What should be known of a ruleset, saved or not: by its rules, and by where it is assigned already.
 
-    A host that the index has an entry for is not taken for a mistyped one.
+    A host that the index has an entry for is not taken for a mistyped one. `beside` finds a host's siblings.
     """
-    writer = _Writer(ruleset, estate, world, hosts)
+    writer = _Writer(ruleset, estate, world, hosts, beside)
     found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
     after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
     if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
@@ -93,8 +104,15 @@ def _of_findings(
 class _Writer:
     """Looks at the rules of one ruleset."""
 
-    def __init__(self, ruleset: Ruleset, estate: Estate, world: World, hosts: CategoryIndex) -> None:
-        self._ruleset, self._hosts = ruleset, hosts
+    def __init__(
+        self,
+        ruleset: Ruleset,
+        estate: Estate,
+        world: World,
+        hosts: CategoryIndex,
+        beside: Callable[[str], SeenBeside],
+    ) -> None:
+        self._ruleset, self._hosts, self._beside, self._exact = ruleset, hosts, beside, 0
         self._search_pages = {page.host for page in estate.settings.search_pages}
         self._corrections = {one.host: one.categories for one in estate.corrections}
         shows_host = host_only(estate.coverage_table)
@@ -119,6 +137,7 @@ class _Writer:
         host = rule.host_named
         if host and address_of(host) is None:
             yield from self._mistyped(number, rule, host)
+            yield from self._alone(number, rule, host)
         if rule.action is Action.ALLOW and (by := self._beaten_by(rule)) is not None:
             words = sentences.never_allowed(sentences.selector_words(rule), sentences.selector_words(by.rule), by.where)
             yield AuthoringWarning(code="allow-beaten", rule=number, sentence=words)
@@ -170,6 +189,16 @@ class _Writer:
         if host.startswith("www.") and rule.host and not rule.exact and rule.action is not Action.ALLOW:
             words = sentences.www_only(host)
             yield AuthoringWarning(code="host-www", rule=number, sentence=words, instead=host.removeprefix("www."))
+
+    def _alone(self, number: int, rule: Rule, host: str) -> Iterator[AuthoringWarning]:
+        """One that is for this very host, where others of its domain are visited too."""
+        if not rule.exact or not rule.host or self._exact >= MOST_EXACT:
+            return
+        self._exact += 1
+        others = self._beside(host)
+        if others.hosts:
+            words = sentences.exact_alone(host, others.hosts, others.devices, rule.action)
+            yield AuthoringWarning(code="host-exact", rule=number, sentence=words, devices=others.devices)
 
     def _covered(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         """An earlier word for it: a broader rule of the same ruleset, or of one that everybody has."""

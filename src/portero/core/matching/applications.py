@@ -154,6 +154,13 @@ class SetTest:
             return Fit(None, missing.union(*(fit.missing for fit in included)))
         return Fit(narrowest, missing)
 
+    def leaves_out(self, program: Started) -> bool:
+        """Whether its exclude conditions take away what its include conditions hold."""
+        includes, excludes = (
+            any(test.fit(program).narrowness is not None for test in tests) for tests in (self._include, self._exclude)
+        )
+        return includes and excludes
+
     def _frozen_fit(self, program: Started, narrowest: int | None, missing: frozenset[str]) -> Fit:
         """A frozen set names its members; its conditions only say how narrow they are meant."""
         own = program.fields.get("sha256")

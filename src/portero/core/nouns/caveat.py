@@ -19,6 +19,7 @@ class CaveatCode(StrEnum):
     FILTER_OFF = "filter-off"
     FILTER_OBSERVING = "filter-observing"
     LAYER_TOO_OLD = "layer-too-old"
+    PLATFORM_TOO_OLD = "platform-too-old"
     BROWSER_TOO_OLD = "browser-too-old"
     BROWSER_MISSING = "browser-missing"
     NOTICE_HIDDEN = "notice-hidden"

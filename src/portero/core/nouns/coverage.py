@@ -45,6 +45,9 @@ class CoverageRow(Authored):
     https: Reach
     browser_from: Annotated[Text | None, Field(description="Lowest version of the browser for which it holds.")] = None
     layer_from: Annotated[Text | None, Field(description="Lowest version of the layer for which it holds.")] = None
+    platform_from: Annotated[
+        Text | None, Field(description="Lowest version of the operating system for which it holds.")
+    ] = None
     date: Day
     source: Annotated[Text, Field(description="Who found it out, and how.")]
 
@@ -55,9 +58,11 @@ class CoverageRow(Authored):
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
-        for value in (self.browser_from, self.layer_from):
+        for value in (self.browser_from, self.layer_from, self.platform_from):
             if value is not None and version_key(value) is None:
                 raise ValueError(f"“{value[:60]}” is not a version; it must begin with a number, as in 4.2")
+        if self.platform_from is not None and self.platform.casefold() == ANY:
+            raise ValueError("platform_from is a version of one platform; name it in “platform”")
         if "/" in self.browser or "/" in self.platform:
             raise ValueError("names of browsers and platforms hold no “/”")
         return self

@@ -4,14 +4,25 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
+from typing import Annotated
 
-from portero.core.nouns.base import rfc3339
+from pydantic import Field
+
+from portero.core.nouns.base import Noun, Timestamp, rfc3339
 
 _APART = re.compile(
     r"(?P<ahead>in +)?(?P<number>\d{1,5}) +(?P<unit>minute|hour|day|week)s?(?(ahead)| +ago)", re.IGNORECASE
 )
 _AHEAD = {"yesterday": -1, "today": 0, "tomorrow": 1}
 WAYS = "a day (2026-12-01), a day with a time (2026-12-01 18:00), “in 3 days”, or 2026-12-01T18:00:00Z"
+
+
+class MomentRead(Noun):
+    """A moment as it was read."""
+
+    moment: Timestamp
+    local: Annotated[str, Field(description="On the clock of the zone: “2026-12-01 18:00”.")]
+    sentence: Annotated[str, Field(description="In full, with the day of the week and the zone.")]
 
 
 def read_moment(text: str, zone: tzinfo, now: datetime, *, ends: bool = False) -> datetime:

@@ -22,6 +22,7 @@ class Notice(Authored):
     title: Annotated[str, StringConstraints(max_length=200)] | None = None
     text: Annotated[Note | None, Field(description="What it says, beside the reason, which is generated.")] = None
     contact: Annotated[str, StringConstraints(max_length=200)] | None = None
+    shows_ground: Annotated[bool, Field(description="Whether it tells the ground of what stops or warns.")] = False
     picture: Annotated[str, StringConstraints(max_length=1024)] | None = None
 
 

@@ -24,6 +24,7 @@ class BlockerCode(StrEnum):
     LAYER_OBSERVING = "layer-observing"
     LAYER_NOT_REPORTED = "layer-not-reported"
     LAYER_TOO_OLD = "layer-too-old"
+    PLATFORM_TOO_OLD = "platform-too-old"
     BROWSER_UNMANAGED = "browser-unmanaged"
     BROWSER_TOO_OLD = "browser-too-old"
     ZONE_MISSING = "zone-missing"

@@ -42,6 +42,12 @@ def is_public_suffix(host: str, listed: bool = False) -> bool:
     return not host.startswith("[") and bool(_public_suffixes(listed).is_public(host))
 
 
+def registrable_domain(host: str) -> str:
+    """The domain below a public suffix that a host is in: “harbour.example” for www.harbour.example; else itself."""
+    found: str | None = _public_suffixes(False).privatesuffix(host)
+    return found or host
+
+
 OF_EVERYBODY = (
     "is a public suffix, below which anybody may have a site, and cannot be allowed as a whole; name single hosts"
 )

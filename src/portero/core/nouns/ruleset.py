@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Key, Name, Noun
+from portero.core.nouns.ground import Ground
 from portero.core.nouns.layer import LayerName
 from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.rule import SELECTORS, Rule, RulesetKind
@@ -32,6 +33,7 @@ class Ruleset(Authored):
     key: Key
     name: Name | None = None
     kind: RulesetKind
+    ground: Ground | None = None
     feed: Annotated[Key | None, Field(description="The feed that brings it in.")] = None
     rules: Annotated[tuple[Rule, ...], Field(max_length=MAX_RULES)] = ()
 
@@ -69,6 +71,7 @@ class RulesetSummary(Noun):
     key: Key
     name: Name
     kind: RulesetKind
+    ground: Ground | None = None
     feed: Key | None = None
     rule_count: Annotated[int, Field(description="How many rules it has.")]
     sentence: Annotated[str, Field(description="What the ruleset does, in words.")]

@@ -8,6 +8,7 @@ from typing import Annotated
 from pydantic import Field
 
 from portero.core.nouns.base import Hostname, Key, Name, Note, Noun
+from portero.core.nouns.ground import Ground
 
 TEST_HOST_SUFFIX = ".category.test"
 """Test hosts live under `.test`, which RFC 6761 reserves: no real site can ever answer there."""
@@ -22,7 +23,7 @@ class Category(Noun):
     key: Key
     name: Name
     definition: Note
-
+    ground: Annotated[Ground | None, Field(description="Why one would stop it, if one does.")] = None
     test_host: Annotated[Hostname, Field(description="A reserved host, always in this category, to try a block with.")]
 
 

@@ -10,8 +10,9 @@ from pydantic import Field
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import Noun
-from portero.core.nouns.caveat import Caveat
+from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.layer import Layer
+from portero.core.nouns.rule import RulesetKind
 
 
 class Gap(StrEnum):
@@ -71,6 +72,9 @@ class RuleReference(Noun):
     mandatory: bool
     selector: Annotated[str, Field(description="The selector in words, such as “category gambling”.")]
     feed: Annotated[bool, Field(description="A feed brings it; else it is written by hand.")] = False
+    ground: Annotated[
+        str | None, Field(description="Why it is there: the ground of the ruleset, else of the category that it names.")
+    ] = None
 
 
 class LostRule(RuleReference):
@@ -165,16 +169,68 @@ class CategoryVerdict(Noun):
     gap: Gap
 
 
+class RuleVerdict(Noun):
+    """What a device does about what a rule names, other than a web category: intended beside effective."""
+
+    kind: RulesetKind
+    selector: Annotated[str, Field(description="As lists show it: “host x.example”.")]
+    name: Annotated[str, Field(description="What was looked at for it, as people know it.")]
+    intended: LayerVerdict
+    effective: LayerVerdict
+    gap: Gap
+    caveats: Annotated[tuple[CaveatCode, ...], Field(description="Those of its own, beside the machine's.")] = ()
+
+
+class RuleCount(Noun):
+    """How many rules in play do the same, from the same source."""
+
+    action: Action
+    feed: Annotated[str | None, Field(description="The ruleset, where a feed brings it.")] = None
+    rules: int
+
+
+class KindCount(Noun):
+    """How many rules of a kind are in play on a device."""
+
+    kind: RulesetKind
+    rules: int
+    shown: Annotated[int, Field(description="How many of them are shown one by one: those written by hand first.")]
+    by_action: Annotated[tuple[RuleCount, ...], Field(description="By action, and by the ruleset that a feed brings.")]
+    sentence: Annotated[str, Field(description="All of this in words.")] = ""
+
+
+class Sometimes(Noun):
+    """An assignment that holds only for some people, at some times, or in some places."""
+
+    assignment: str
+    ruleset: str
+    kind: RulesetKind
+    sentence: str
+    conditions: Annotated[str, Field(description="For whom, when and where: “for pursers, during rest-hours”.")]
+    aside: Annotated[Aside | None, Field(description="Why it does not hold now, for nobody in particular.")] = None
+
+
 class Blocks(Noun):
-    """What one device will do about every web category that some rule names for it."""
+    """What one device will do: about every web category that some rule names for it, and about what else rules name."""
 
     device: str
     categories: tuple[CategoryVerdict, ...]
     undecided: Annotated[int, Field(description="How many categories no rule names: they are allowed.")]
+    rules: Annotated[
+        tuple[RuleVerdict, ...], Field(description="Indicators, site patterns, programs and content; gaps first.")
+    ] = ()
+    counts: Annotated[tuple[KindCount, ...], Field(description="How many rules there are, by kind.")] = ()
+    sometimes: tuple[Sometimes, ...] = ()
     caveats: tuple[Caveat, ...] = ()
     revision: int | None = None
     bundle: str | None = None
     applied_bundle: str | None = None
+
+    @property
+    def gaps(self) -> int:
+        """How often meant and done differ."""
+        rows: tuple[CategoryVerdict | RuleVerdict, ...] = (*self.categories, *self.rules)
+        return sum(row.gap is not Gap.NONE for row in rows)
 
 
 def strictest(verdicts: tuple[Verdict, ...]) -> Verdict:

@@ -71,13 +71,39 @@ _FAMILIES: dict[tuple[str, str], list[tuple[str, str, str]]] = {
 }
 
 
-def _category(key: str, name: str, definition: str) -> Category:
-    return Category(key=key, name=name, definition=definition, test_host=key + TEST_HOST_SUFFIX)
+_GROUNDS = {
+    "pastime": "productivity",
+    "meeting": "productivity",
+    "danger": "malware",
+    "adult": "liability",
+    "harm": "liability",
+    "work": "compliance",
+    "money": "productivity",
+    "knowledge": "productivity",
+    "network": "bandwidth",
+}
+"""On which ground the categories of a family are stopped, as a rule,"""
+_OTHER_GROUNDS = {
+    "video-streaming": "bandwidth",
+    "music": "bandwidth",
+    "anonymisers": "compliance",
+    "software-downloads": "malware",
+    "image-hosting": "bandwidth",
+    "meetings": "bandwidth",
+    "parked": "malware",
+    "uncategorised": "malware",
+}
+"""and those that are stopped on another."""
+
+
+def _category(family: str, key: str, name: str, definition: str) -> Category:
+    ground = _OTHER_GROUNDS.get(key, _GROUNDS[family])
+    return Category(key=key, name=name, definition=definition, ground=ground, test_host=key + TEST_HOST_SUFFIX)
 
 
 TAXONOMY = Taxonomy(
     families=tuple(
-        Family(key=key, name=name, categories=tuple(_category(*entry) for entry in entries))
+        Family(key=key, name=name, categories=tuple(_category(key, *entry) for entry in entries))
         for (key, name), entries in _FAMILIES.items()
     )
 )

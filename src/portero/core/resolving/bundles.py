@@ -66,6 +66,7 @@ class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
     until_restart: bool = False
     replaces_weaker: bool = False
     notice: str | None = None
+    ground: str | None = None
     state: str = "active"
 
     @property
@@ -88,6 +89,7 @@ class BundleNotice(msgspec.Struct, frozen=True, omit_defaults=True):
     title: str | None = None
     text: str | None = None
     contact: str | None = None
+    shows_ground: bool = False
 
 
 class Parts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -226,6 +228,7 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
         until_restart=assignment.until_restart,
         replaces_weaker=assignment.replaces_weaker,
         notice=assignment.notice,
+        ground=ruleset.ground,
         state=assignment.state.value,
     )
 
@@ -242,7 +245,7 @@ def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
             for service in (estate.services if any(put.of_services for put in compiled) else ())
         },
         notices={
-            notice.key: BundleNotice(notice.title, notice.text, notice.contact)
+            notice.key: BundleNotice(notice.title, notice.text, notice.contact, notice.shows_ground)
             for notice in estate.notices
             if notice.key in notices
         },

@@ -31,6 +31,7 @@ class Machine(NamedTuple):
     layer_versions: LayerVersions = LayerVersions()
     addresses: tuple[str, ...] = ()
     platform: str | None = None
+    platform_version: str | None = None
     place: Place | None = None
     zone: str | None = None
     last_start: float | None = None
@@ -54,6 +55,7 @@ class Machine(NamedTuple):
             layer_versions=facts.layer_versions,
             addresses=facts.addresses,
             platform=facts.os.family if facts.os else None,
+            platform_version=facts.os.version if facts.os else None,
             place=facts.place,
             zone=facts.zone,
             last_start=facts.last_start.timestamp() if facts.last_start else None,
@@ -174,12 +176,15 @@ def _held_back(
 
 
 def _too_old(layer: Layer, machine: Machine, browser: str | None) -> Caveat | None:
-    """The caveat of a layer whose version the coverage table says nothing of."""
+    """The caveat of a layer, or of a system below it, whose version the coverage table says nothing of."""
     row = machine.coverage.row(_CONTROLS[layer], browser, machine.platform)
     version = getattr(machine.layer_versions, layer.value)
-    if row is None or not is_older(version, row.layer_from):
-        return None
-    return sentences.layer_too_old(layer, version, row.layer_from or "")
+    if row is not None and is_older(version, row.layer_from):
+        return sentences.layer_too_old(layer, version, row.layer_from or "")
+    if row is not None and is_older(machine.platform_version, row.platform_from):
+        platform = f"{machine.platform} {machine.platform_version}"
+        return sentences.platform_too_old(layer, platform, row.platform_from or "")
+    return None
 
 
 def _browser_too_old(control: Control, machine: Machine, path: Path) -> Caveat | None:

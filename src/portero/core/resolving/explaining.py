@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from portero.core import sentences
@@ -16,11 +16,8 @@ from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, Place
 from portero.core.nouns.essentials import is_essential
 from portero.core.nouns.layer import Layer
-from portero.core.nouns.taxonomy import TEST_HOST_SUFFIX
 from portero.core.nouns.urls import Visit, address_of, normal_address, parse_visit
 from portero.core.nouns.verdict import (
-    Blocks,
-    CategoryVerdict,
     Effective,
     Explanation,
     Intended,
@@ -28,7 +25,6 @@ from portero.core.nouns.verdict import (
     gap_between,
     strictest,
 )
-from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.deciding import Visited, weigh_start
 from portero.core.resolving.enforcement import (
     Machine,
@@ -339,47 +335,9 @@ class HostRulings:
         return told
 
 
-# --- a host's categories, and what a device does about all of them ---
+# --- a host's categories ---
 
 
 def categories_of(policy: Policy, index: CategoryIndex, host: str) -> Entry:
     """The host's entry as this policy's corrections and the index give it."""
     return look_up(host, index, policy.bundle.corrections)
-
-
-def blocks(policy: Policy, case: Case, provenance: Mapping[str, object]) -> Blocks:
-    """What a device does about each category that some rule names, intended beside effective, gaps first.
-
-    The case's attempt says who and when; what it visits does not count. `provenance` holds `revision`, `bundle` and
-    `applied_bundle`.
-    """
-    rows: list[CategoryVerdict] = []
-    applied = case.machine.applied
-    named = {*policy.categories, *(applied.categories if applied else ())}
-    caveats: list[Caveat] = machine_caveats(case.machine)
-    for category in TAXONOMY.categories.values():
-        if category.key not in named:
-            continue
-        visit = parse_visit(f"http://{category.key}{TEST_HOST_SUFFIX}/")
-        look = _look(policy, case, visit)
-        intended = _intended_visit(look, case, None)
-        effective = _effective_visit(look, case, intended)
-        caveats = effective.caveats
-        rows.append(
-            CategoryVerdict(
-                category=category.key,
-                name=category.name,
-                family=TAXONOMY.family_of[category.key],
-                intended=intended.layers[1],
-                effective=effective.layers[1],
-                gap=gap_between(intended.layers[1].verdict, effective.layers[1].verdict),
-            )
-        )
-    rows.sort(key=lambda row: row.gap == "none")
-    return Blocks(
-        device=case.attempt.device,
-        categories=tuple(rows),
-        undecided=len(TAXONOMY.categories) - len(rows),
-        caveats=tuple(caveats),
-        **provenance,
-    )

@@ -50,7 +50,7 @@ class Gates:
         self.windows = {
             key: Windows.of(Schedule.model_validate(written)) for key, written in bundle.parts.schedules.items()
         }
-        self._gated = [place for place, one in enumerate(bundle.assignments) if _has_gate(one)]
+        self._gated = [place for place, one in enumerate(bundle.assignments) if has_gate(one)]
         self._replacing = [place for place, one in enumerate(bundle.assignments) if one.replaces_weaker]
         self._open = tuple(
             NOT_IN_PLAY if place in set(self._gated) else EVERYONE for place in range(len(bundle.assignments))
@@ -136,7 +136,8 @@ class Gates:
             yield "last_start"
 
 
-def _has_gate(assignment: BundleAssignment) -> bool:
+def has_gate(assignment: BundleAssignment) -> bool:
+    """Whether it counts only for some people, at some times, in some places, or not yet."""
     return (
         assignment.names_people
         or assignment.schedule is not None

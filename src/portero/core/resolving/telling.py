@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Iterable, Iterator
 
 from portero.core import sentences
-from portero.core.matching.applications import Started
+from portero.core.matching.applications import SetTest, Started
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import Visit
 from portero.core.nouns.verdict import Aside, AsideRule, LayerVerdict, LostRule, RuleReference, Rung, ThisDevice
+from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.resolving.bundles import BundleRule
 from portero.core.resolving.deciding import Visited, matches, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import REPLACED, Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
@@ -18,6 +20,12 @@ from portero.core.resolving.situations import Situation
 
 MOST_LAYERS = 5_000
 """How many different outcomes a policy remembers having told."""
+
+
+def _ground_of(rule: BundleRule) -> str | None:
+    """The ground of the category that a rule names."""
+    category = TAXONOMY.categories.get(rule.selector_value) if rule.selector_kind == "category" else None
+    return category.ground if category else None
 
 
 class Teller:
@@ -44,6 +52,7 @@ class Teller:
                 mandatory=owner.mandatory,
                 selector=str(Selector(rule.selector_kind, rule.selector_value, rule.exact)),
                 feed=owner.feed,
+                ground=owner.ground or _ground_of(rule),
             )
         return known
 
@@ -163,7 +172,18 @@ class Teller:
         logged = self._logged(frame, outcome.logged)
         winner = outcome.settled.winner
         why = sentences.started_because(self.reference(winner) if winner else None, logged)
-        return self._layer(Layer.STARTUP, winner, why, lost, logged), outcome.missing
+        note = self._left_out(frame, program)
+        return self._layer(Layer.STARTUP, winner, why, lost, logged, note), outcome.missing
+
+    def _left_out(self, frame: Frame, program: Started) -> str | None:
+        """Which sets of rules in play leave the program out, though their include conditions hold it."""
+        found = []
+        for known in self._policy.programs:
+            in_play = frame.people[known.assignment] < REPLACED
+            if in_play and isinstance(known.test, SetTest) and known.test.leaves_out(program):
+                owner = self._policy.bundle.assignments[known.assignment]
+                found.append((known.rule.selector_value, f"{owner.ruleset} on {owner.target or self._policy.device}"))
+        return sentences.left_out_of(found) if found else None
 
     # --- site lists ---
 

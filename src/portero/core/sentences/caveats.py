@@ -76,6 +76,16 @@ def layer_too_old(layer: Layer, version: str, least: str) -> Caveat:
     )
 
 
+def platform_too_old(layer: Layer, platform: str, least: str) -> Caveat:
+    """The caveat of an operating system that is older than the coverage table relies on."""
+    return Caveat(
+        code=CaveatCode.PLATFORM_TOO_OLD,
+        layer=layer,
+        detail=f"This machine has {platform}, and the {LAYER_WORDS[layer]} needs {least}: it may let all pass.",
+        remedy="Update its system; the lowest versions are in the coverage table.",
+    )
+
+
 def browser_too_old(layer: Layer, browser: str, least: str) -> Caveat:
     """The caveat of a browser that is older than the coverage table relies on."""
     return Caveat(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
+from portero.core.nouns.action import Action
 from portero.core.nouns.verdict import Rung
 from portero.core.sentences.policy import moment_words
 from portero.core.wording import counted, joined
@@ -231,6 +232,13 @@ def host_near(host: str, near: str) -> str:
 def www_only(host: str) -> str:
     """A host with www in front, whose bare form is left open."""
     return f"{host} leaves {host.removeprefix('www.')} itself open; the host without www covers both."
+
+
+def exact_alone(host: str, others: Sequence[str], devices: int, action: Action) -> str:
+    """An exact host, where others of its domain are visited too."""
+    left = "does not allow" if action is Action.ALLOW else "leaves open"
+    where = f", seen on {counted(devices, 'machine')}" if devices else ""
+    return f"“exact” is for {host} alone: it {left} {named(others)}{where}."
 
 
 def covered(words: str, other: str, where: str) -> str:

@@ -62,6 +62,11 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
         "Update the endpoint on the machine.",
         "/fleet/coverage",
     ),
+    BlockerCode.PLATFORM_TOO_OLD: (
+        "Its system is too old for the {layer} to be relied on: {about}.",
+        "Update the system of the machine.",
+        "/fleet/coverage",
+    ),
     BlockerCode.BROWSER_UNMANAGED: (
         "A browser on it takes no managed policy: {about}.",
         "Let the browser take managed policy, remove it, or keep it from starting.",
@@ -129,6 +134,10 @@ _OF_MACHINES: dict[BlockerCode, tuple[str, str]] = {
         "has a {layer} that is too old to be relied on",
         "have a {layer} that is too old to be relied on",
     ),
+    BlockerCode.PLATFORM_TOO_OLD: (
+        "has a system too old for the {layer} to be relied on",
+        "have a system too old for the {layer} to be relied on",
+    ),
     BlockerCode.BROWSER_UNMANAGED: (
         "has a browser that takes no managed policy",
         "have a browser that takes no managed policy",
@@ -165,6 +174,7 @@ _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
     BlockerCode.LAYER_OBSERVING: ("only records", "only record"),
     BlockerCode.LAYER_NOT_REPORTED: ("does not report it", "do not report it"),
     BlockerCode.LAYER_TOO_OLD: ("is too old", "are too old"),
+    BlockerCode.PLATFORM_TOO_OLD: ("has a system that is too old", "have a system that is too old"),
     BlockerCode.BROWSER_UNMANAGED: ("has an unmanaged browser", "have an unmanaged browser"),
     BlockerCode.BROWSER_TOO_OLD: ("has a browser that is too old", "have a browser that is too old"),
     BlockerCode.ZONE_MISSING: ("has no time zone", "have no time zone"),

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from portero.core.nouns.layer import Layer, LayerMode
-from portero.core.nouns.verdict import Aside, LayerVerdict, RuleReference, Rung, ThisDevice
+from portero.core.nouns.selector import Selector
+from portero.core.nouns.verdict import Aside, KindCount, LayerVerdict, RuleCount, RuleReference, Rung, ThisDevice
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.wording import LAYER_WORDS, VERBS, joined
+from portero.core.wording import LAYER_WORDS, VERB_OF_MANY, VERBS, counted, joined
 
 PROVISIONAL = (
     "Provisional: of the patterns that match, the more specific one is taken to win, and an allow among equals; no"
@@ -49,6 +50,48 @@ def _selector_words(rule: RuleReference, other: RuleReference) -> str:
     return rule.selector if kind == other_kind else _KINDS[kind]
 
 
+_RULES_OF = {
+    "category": ("rule on web content", "rules on web content"),
+    "indicator": ("indicator", "indicators"),
+    "site": ("site pattern", "site patterns"),
+    "startup": ("rule on programs", "rules on programs"),
+}
+
+
+def kind_count(count: KindCount) -> str:
+    """How many rules of a kind are in play: “417 indicators in play: 15 by hand (15 block), 402 from harbour-watch (400
+    block, 2 warn on).”
+    """
+    by_source: dict[str | None, list[RuleCount]] = {}
+    for one in count.by_action:
+        by_source.setdefault(one.feed, []).append(one)
+    said = []
+    for feed in sorted(by_source, key=lambda feed: feed or ""):
+        does = joined(
+            [f"{one.rules:,} {(VERBS if one.rules == 1 else VERB_OF_MANY)[one.action]}" for one in by_source[feed]]
+        )
+        number = sum(one.rules for one in by_source[feed])
+        said.append(f"{number:,} {f'from {feed}' if feed else 'by hand'} ({does})")
+    by_hand = sum(one.rules for one in by_source.get(None, ()))
+    more = f"; {count.shown:,} of those by hand are shown" if count.shown < by_hand else ""
+    return f"{counted(count.rules, *_RULES_OF[count.kind])} in play: {joined(said)}{more}."
+
+
+def alike(name: str, others: int, noun: str, whence: str) -> str:
+    """One of several that go alike: “a.example/pay and 5 more pages from feeds”."""
+    return (
+        f"{name} and {others:,} more {noun if others == 1 else noun + 's'} {whence}" if others else f"{name}, {whence}"
+    )
+
+
+def programs_not_here(selector: Selector) -> str:
+    """What a rule about programs names, of which the machine has none."""
+    if selector.kind == "everything":
+        return "any program not named"
+    what = f"programs of {selector.value}" if selector.kind == "application_set" else f"{selector.value[:12]}…"
+    return f"{what}, none here"
+
+
 def lost_because(loser: RuleReference, winner: RuleReference, rung: Rung) -> str:
     """Why the loser lost to the winner, in one sentence."""
     named = _named(winner)
@@ -65,6 +108,12 @@ def lost_because(loser: RuleReference, winner: RuleReference, rung: Rung) -> str
         Rung.BROWSER: f"browsers let the more specific pattern count, and that is {winner.selector} of {named}",
     }
     return sentences.get(rung, f"{named} says the same and stands earlier")
+
+
+def left_out_of(sets: Sequence[tuple[str, str]]) -> str:
+    """That sets leave a program out which their conditions take in, each with the rule that names it."""
+    told = [f"the set {key}, by {rule}" for key, rule in sets]
+    return f"Left out, though what it takes in would hold it: {joined(told)}."
 
 
 def replaced_because(ruleset: str, target: str) -> str:

@@ -100,6 +100,6 @@ def _warnings(keepers: Keepers, snapshot: Snapshot, written: Written) -> list[Au
         ruleset = estate.ruleset_by_key[key]
         selectors = {rule.selector for rule in written.kept if rule.ruleset == key}
         new = {number for number, rule in enumerate(ruleset.rules, 1) if str(rule.selector) in selectors}
-        warnings = warn_of_ruleset(ruleset, estate, world, keepers.holdings.index_in_force)
+        warnings = warn_of_ruleset(ruleset, estate, world, keepers.holdings.index_in_force, keepers.lookups.beside)
         found += [warning for warning in warnings if warning.rule is None or warning.rule in new]
     return found

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
+
+from fastapi import Query
 
 from portero.core import sentences
 from portero.core.nouns.estate import NOUNS
@@ -10,7 +12,7 @@ from portero.core.nouns.ruleset import Ruleset, RulesetState, RulesetSummary, Se
 from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Signed
-from portero.service.routes.nouns import NounRoutes, Tell
+from portero.service.routes.nouns import NounRoutes, Sift, Tell
 from portero.service.routes.uses import assignments_with
 from portero.service.state import Snapshot
 
@@ -23,6 +25,7 @@ def _told(keepers: Keepers, snapshot: Snapshot, ruleset: Ruleset, version: int |
         "key": ruleset.key,
         "name": ruleset.name or ruleset.key,
         "kind": ruleset.kind,
+        "ground": ruleset.ground,
         "feed": ruleset.feed,
         "rule_count": len(ruleset.rules),
         "sentence": keepers.texts.sentence(ruleset),
@@ -42,7 +45,14 @@ def _telling_alone(keepers: Keepers, snapshot: Snapshot) -> Tell:
     )
 
 
-ROUTES = NounRoutes(NOUNS["ruleset"], telling=_telling, telling_alone=_telling_alone, users=_users)
+def _sifting(
+    ground: Annotated[str | None, Query(max_length=60, description="Of this ground only; “none” of none.")] = None,
+) -> Sift:
+    wanted = None if ground is None else ground.casefold()
+    return lambda ruleset: wanted is None or (ruleset.ground or "none").casefold() == wanted
+
+
+ROUTES = NounRoutes(NOUNS["ruleset"], telling=_telling, telling_alone=_telling_alone, users=_users, sifting=_sifting)
 
 
 @router.post("/sentences/ruleset", summary="A ruleset in words", operation_id="describeRuleset")

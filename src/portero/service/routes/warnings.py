@@ -23,7 +23,7 @@ def list_warnings(body: Writing, _who: Author, keepers: TheKeepers) -> list[Auth
     world = keepers.foresight.world(WARNING_SECONDS)
     found: list[AuthoringWarning] = []
     if body.ruleset is not None:
-        found += warn_of_ruleset(body.ruleset, estate, world, keepers.holdings.index_in_force)
+        found += warn_of_ruleset(body.ruleset, estate, world, keepers.holdings.index_in_force, keepers.lookups.beside)
     if body.assignment is not None:
         one = body.assignment.keyed(())
         ruleset = estate.ruleset_by_key.get(one.ruleset)
