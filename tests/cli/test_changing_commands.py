@@ -34,7 +34,7 @@ def run(service, portero, tmp_path_factory):
 
 def test_a_preview_says_what_would_change_and_does_nothing(run, portero):
     told = run("rule", "add", "away", "category", "games", "--action", "block", "--preview").stdout
-    assert "Changed ruleset away." in told
+    assert "Would change ruleset away." in told
     assert "1 of 1 machine would get another bundle (1 class)" in told
     assert "1 newly stopped." in told
     assert "Games" in told
@@ -48,7 +48,7 @@ def test_a_preview_says_what_would_change_and_does_nothing(run, portero):
     assert "is used by never--whole-fleet" in told
     # a preview needs no leave
     assert (
-        "Removed assignment never--whole-fleet."
+        "Would remove assignment never--whole-fleet."
         in run("assignment", "remove", "never--whole-fleet", "--preview").stdout
     )
 

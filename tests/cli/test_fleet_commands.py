@@ -57,7 +57,7 @@ def test_a_group_is_previewed_made_edited_moved_copied_and_removed(cli, machine)
     assert "it holds 1 machine" in cli("group", "edit", "office", "--unpin", machine)
     cli("group", "create", "second")
     told = cli("group", "move", "second", "--above", "office", "--preview")
-    assert "Changed the order of groups." in told
+    assert "Would change the order of groups." in told
     assert "No machine would get another bundle" in told
     assert "Nothing was changed." in told
     assert "Strongest first: second, office, unclaimed" in cli("group", "move", "second", "--first")

@@ -125,7 +125,7 @@ def test_an_estate_is_checked_put_exported_and_compared(cli, files, tmp_path):
     folder = tmp_path / "policy"
     assert "Wrote" in cli("estate", "export", folder)
     (folder / "rulesets" / "stale.yaml").write_text("portero: 1\nrulesets: [{key: stale, kind: site, rules: []}]\n")
-    assert "Created ruleset stale." in cli("estate", "compare", folder, expect=3)
+    assert "Would create ruleset stale." in cli("estate", "compare", folder, expect=3)
     assert "took 1 file" in cli("estate", "export", folder)
     assert cli("estate", "put", folder) == "It changes nothing.\n"
     (folder / "notes.yaml").write_text("shopping: list\n")

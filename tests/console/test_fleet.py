@@ -169,7 +169,7 @@ def test_groups_are_moved_by_keyboard_and_put_in_force_after_a_look(console, por
     keys.tab_to(console.get_by_role("button", name="Look at this order…"))
     keys.press("Enter")
     dialog = console.get_by_role("dialog")
-    expect(dialog).to_contain_text("Changed the order of groups")
+    expect(dialog).to_contain_text("Would change the order of groups")
     axe()
     keys.tab_to(dialog.get_by_label("Reason"))
     keys.type("by keyboard")

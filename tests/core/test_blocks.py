@@ -79,10 +79,10 @@ def test_all_kinds_are_told_with_what_really_happens():
     assert rows(found) == [
         ("indicator", "b.example/pay", "block", "allow"),  # over https nobody shows the filter what page it is
         ("indicator", "a.example", "allow", "allow"),
-        ("category", "cheap pills", "block", "block"),
+        ("category", "searches for “cheap pills”", "block", "block"),
         ("indicator", "203.0.113.0/28", "block", "block"),
         ("site", "c.example", "allow", "allow"),
-        ("site", "*", "block", "block"),
+        ("site", "every other site", "block", "block"),
         ("startup", "Chess 2", "block", "block"),
         ("startup", "aaaaaaaaaaaa…, none here", "block", "block"),
         ("startup", "programs of others, none here", "block", "block"),

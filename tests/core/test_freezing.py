@@ -68,7 +68,7 @@ def test_what_nothing_identifies_is_refused_and_not_let_through():
 def test_the_sentence_says_what_is_kept():
     told = application_set_sentence(frozen(KNOWN, UNHASHED, BY_PATH))
     assert told == "3 programs with vendor Deckhand; frozen, 1 by SHA-256 and 2 by what else is known of them."
-    assert application_set_sentence(frozen()) == "0 programs with vendor Deckhand; frozen, none."
+    assert application_set_sentence(frozen()) == "No program with vendor Deckhand; frozen, none."
 
 
 NAMELESS = [{"version": "4.2"}, {"vendor": "Deckhand"}, {}, {"product": "x", "owner": "y"}, "ab"]

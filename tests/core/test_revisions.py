@@ -84,7 +84,7 @@ def test_each_field_that_is_another_is_told_and_defaults_go_without_saying():
     assert change_details(change("assignment", None, old)) == ("to: ships and pc-1",)
     turned = {"precedence": ["b", "a"]}
     assert change_details(change("precedence", {"precedence": ["a", "b"]}, turned)) == (
-        "precedence: in the order b and a",
+        "precedence: b stands above a, moved up",
     )
 
 

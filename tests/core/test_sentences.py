@@ -226,3 +226,26 @@ def test_a_rule_that_names_something_else_says_what_it_no_longer_stops(before, a
 )
 def test_a_sentence_leaves_names_of_files_and_hosts_as_they_are(words: str, sentence: str) -> None:
     assert wording.as_sentence(words) == sentence
+
+
+def test_what_would_be_done_is_told_in_its_own_tense():
+    def change(noun: str, verb: str, key: str, **sides: object) -> Change:
+        return Change.model_validate({"noun": noun, "verb": verb, "key": key, **sides})
+
+    to = {"ruleset": "r", "to": ["ships"]}
+    made = [change("ruleset", "created", "r"), change("assignment", "created", "a", after=to)]
+    assert sentences.summary_of(made, ahead=True) == "Would create ruleset r and assign r to ships"
+    draft = change("assignment", "created", "a", after={**to, "state": "draft"})
+    assert sentences.change_sentence(draft) == "assigned r to ships as a draft, which does nothing yet"
+    paused = change("assignment", "changed", "a", before={**to, "state": "active"}, after={**to, "state": "paused"})
+    assert sentences.change_sentence(paused, ahead=True) == "would pause assignment a"
+    many = [change("schedule", "removed", f"s{number}") for number in range(4)]
+    assert sentences.summary_of(many, ahead=True) == "Would remove 4 schedules"
+    assert sentences.summary_of([], ahead=True) == "Would change nothing"
+
+
+def test_the_only_rule_there_is_needs_no_else():
+    assert sentences.ruleset_sentence(ruleset("category", {"everything": True, "action": "block"})) == (
+        "Blocks everything."
+    )
+    assert sentences.ruleset_sentence(ruleset("site", {"pattern": "*", "action": "block"})) == "Blocks every site."

@@ -164,7 +164,7 @@ def test_a_preview_of_what_has_none_is_refused_and_not_done(little, service, mac
         assert little.devices.get("office-1").lifecycle == "enrolled"
         answer = http.delete("/assignments/work--office?preview=true", headers={"If-Match": "*"})
         assert (answer.status_code, answer.headers["Portero-Preview"]) == (200, "true")
-        assert answer.json()["summary"] == "Removed assignment work--office"
+        assert answer.json()["summary"] == "Would remove assignment work--office"
         described = http.get("/openapi.json").json()["paths"]["/api/v1/assignments/{key}"]["delete"]["responses"]
         assert described["200"]["content"]["application/json"]["schema"] == {"$ref": "#/components/schemas/Preview"}
 
@@ -295,7 +295,7 @@ def test_an_author_does_not_restore_settings_and_feeds(little, service):
     with service.client("an-author", PASSWORD) as author:
         with pytest.raises(NotAllowed, match="needs the role of a keeper"):
             author.revisions.restore(at)
-        assert author.preview(lambda asked: asked.revisions.restore(at)).summary == "Changed the settings"
+        assert author.preview(lambda asked: asked.revisions.restore(at)).summary == "Would change the settings"
         little.revisions.restore(at)
         elsewhere = {"key": "old", "kind": "categories", "format": "csv", "address": "https://feeds.example/old.csv"}
         little.feeds.create(Feed.model_validate(elsewhere))

@@ -138,7 +138,7 @@ def test_a_preview_is_marked_and_a_change_is_not(http):
     assert made.status_code == 201
     assert "portero-preview" not in made.headers
     gone = http.delete("/rulesets/new", params={"preview": "true"}, headers={"If-Match": made.headers["etag"]})
-    assert gone.json()["summary"] == "Removed ruleset new"
+    assert gone.json()["summary"] == "Would remove ruleset new"
     assert http.delete("/rulesets/new", headers={"If-Match": made.headers["etag"]}).status_code == 204
 
 

@@ -53,7 +53,7 @@ def test_a_file_is_weighed_before_it_is_put_in(portero, service):
     assert names(portero, "fraud") == ["block host old.example", "warn host x.example"]
 
     preview = portero.preview(lambda asked: asked.indicators.put_in("fraud", data))
-    assert preview.summary == "Changed ruleset fraud"
+    assert preview.summary == "Would change ruleset fraud"
     revision = preview.revision
     assert portero.indicators.put_in("fraud", data).kept
     assert names(portero, "fraud") == [
@@ -149,7 +149,7 @@ def test_rules_are_edited_without_the_others(portero):
         put=(Rule(host="h7.example", action="warn"), Rule(host="new.example", action="block")),
         remove=("host h3.example",),
     )
-    assert portero.preview(lambda asked: asked.indicators.edit("long", edit)).summary == "Changed ruleset long"
+    assert portero.preview(lambda asked: asked.indicators.edit("long", edit)).summary == "Would change ruleset long"
     portero.indicators.edit("long", edit)
     found = names(portero, "long")
     assert (len(found), found[6], found[-1]) == (50, "warn host h7.example", "block host new.example")

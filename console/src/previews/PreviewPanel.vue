@@ -71,7 +71,7 @@ const hold = computed(() => {
               :key="`${hindrance.code}${hindrance.layer}`"
               class="high"
             >
-              <Icon name="exclamation" /> {{ counted(hindrance.devices, 'machine') }}: {{ hindrance.detail }}
+              <Icon name="exclamation" /> {{ hindrance.detail }}
               <span class="dim">as {{ hindrance.examples.slice(0, 3).join(', ') }}</span>
             </li>
           </ul>

@@ -12,7 +12,7 @@ from portero.cli.command import (
     Context,
     present,
 )
-from portero.core import sentences, wording
+from portero.core import sentences
 from portero.core.nouns.verdict import Aside, Blocks, CategoryVerdict, Gap, LayerVerdict, RuleVerdict, Sometimes
 
 _HEADINGS = {
@@ -39,7 +39,7 @@ def blocks(context: Context) -> int:
 
     def tell() -> None:
         _tell_rows("CATEGORY", found.categories)
-        output.say(f"No rule names the other {wording.counted(found.undecided, 'category', 'categories')}.")
+        output.say(sentences.undecided(found.undecided))
         for kind, heading in _HEADINGS.items():
             rows = [row for row in found.rules if row.kind == kind]
             if rows:

@@ -41,7 +41,7 @@ def tell_preview(preview: Preview) -> None:
     if preview.hindrances:
         output.say("It will not hold everywhere:")
     for hindrance in preview.hindrances:
-        output.say(f"{wording.counted(hindrance.devices, 'machine')}: {hindrance.detail} {hindrance.remedy}", indent=2)
+        output.say(f"{hindrance.detail} {hindrance.remedy}", indent=2)
     if preview.devices:
         output.say(preview.taking_hold.sentence)
     if not preview.complete:
@@ -50,10 +50,10 @@ def tell_preview(preview: Preview) -> None:
 
 def _tell_numbers(preview: Preview) -> None:
     least = "" if preview.complete else "at least "
-    classes = wording.counted(preview.classes, "class", "classes")
+    classes = f" ({wording.counted(preview.classes, 'class', 'classes')})" if preview.classes else ""
     machines = f"{preview.devices:,} of {wording.counted(preview.fleet, 'machine')}"
     told = (
-        f"{least}{machines} would get another bundle ({classes})"
+        f"{least}{machines} would get another bundle{classes}"
         if preview.devices
         else "no machine would get another bundle"
     )

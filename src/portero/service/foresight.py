@@ -90,9 +90,9 @@ class Foresight:
             rhythms = device_lists.rhythms(connection)
         return Preview(
             revision=revision,
-            summary=sentences.summary_of(seen.changes),
+            summary=sentences.summary_of(seen.changes, ahead=True),
             changes=seen.changes,
-            sentences=tuple(map(sentences.change_sentence, seen.changes)),
+            sentences=tuple(sentences.change_sentence(change, ahead=True) for change in seen.changes),
             devices=len(seen.touched),
             classes=seen.classes,
             fleet=len(world.members),

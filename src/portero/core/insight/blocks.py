@@ -189,7 +189,7 @@ def _subjects(kind: RulesetKind, selector: Selector, known: KnownSubjects) -> li
         return held or [_Named(subject, sentences.programs_not_here(selector), False) for subject in found[:1]]
     if _is_page(selector):
         found = [subject._replace(url=(subject.url or "").replace("http://", "https://", 1)) for subject in found]
-    return [_Named(subject, selector.value or subject.name) for subject in found[:1]]
+    return [_Named(subject, sentences.selected_words(selector)) for subject in found[:1]]
 
 
 def _is_page(selector: Selector) -> bool:

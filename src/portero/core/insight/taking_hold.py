@@ -88,9 +88,10 @@ def hidden_content(verdicts: Iterable[VerdictChange]) -> Iterator[str]:
 
 def _told(code: str, layer: str | None, names: Sequence[str]) -> Hindrance:
     if code in ("path-hidden", "content-hidden"):
-        detail, remedy = sentences.hidden(code)
+        detail, remedy = sentences.hidden(code, len(names))
     else:
-        detail, remedy, _ = sentences.blocker(BlockerCode(code), layer)
+        detail = sentences.blocked_machines(BlockerCode(code), layer, len(names))
+        remedy = sentences.blocker(BlockerCode(code), layer).remedy
     return Hindrance(
         code=code,
         layer=Layer(layer) if layer else None,

@@ -71,7 +71,7 @@ class Hindrance(Noun):
     code: BlockerCode | str
     layer: Layer | None = None
     devices: int
-    detail: str
+    detail: Annotated[str, Field(description="What it is, with the number of machines.")]
     remedy: str
     examples: tuple[str, ...] = ()
 

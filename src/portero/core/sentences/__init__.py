@@ -53,6 +53,7 @@ from portero.core.sentences.policy import (
     group_sentence,
     membership_sentence,
     ruleset_sentence,
+    selected_words,
     selector_words,
     summary_of,
 )
@@ -85,6 +86,7 @@ from portero.core.sentences.verdicts import (
     replaced_because,
     started_because,
     target_words,
+    undecided,
 )
 from portero.core.sentences.when import application_set_sentence, schedule_now, schedule_sentence
 
@@ -160,6 +162,7 @@ __all__ = [
     "schedule_now",
     "schedule_sentence",
     "searched_only_on",
+    "selected_words",
     "selector_words",
     "shadowed",
     "softened",
@@ -171,6 +174,7 @@ __all__ = [
     "summary_of",
     "taking_hold",
     "target_words",
+    "undecided",
     "undone_by_layer",
     "unenforceable",
     "unknown_machines",

@@ -15,7 +15,6 @@ from portero.core.wording import VERBS, counted, joined
 MOST_DETAILS = 60
 _LONG = 160
 _PLAIN: tuple[Any, ...] = (False, "anywhere", "active", [], {})
-_LISTS = ("to", "hosts", "windows", "days_off", "include", "exclude", "categories", "precedence", "probes")
 
 
 def change_details(change: Change) -> tuple[str, ...]:
@@ -88,19 +87,30 @@ def _fields(before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[str
             continue
         word = name.replace("_", " ")
         old, new = before.get(name), after.get(name)
-        if name in _LISTS and isinstance(old, list) and isinstance(new, list):
+        if isinstance(old, list) and isinstance(new, list):
             yield from _list(word, old, new)
+        elif isinstance(old, dict) and isinstance(new, dict):
+            within = "" if name == "settings" else f"{word}, "
+            yield from (f"{within}{detail}" for detail in _fields(old, new))
         elif old is None:
             # what is new and goes without saying is left out
-            if new not in _PLAIN:
+            if not _is_plain(new):
                 yield f"{word}: {_value(new)}"
-        elif new is None:
+        elif new is None and not _is_plain(old):
             yield f"{word}: none, and {_value(old)} before"
-        else:
+        elif new is not None:
             yield f"{word}: {_value(new)}, and {_value(old)} before"
 
 
+def _is_plain(value: Any) -> bool:
+    """Whether it goes without saying."""
+    return value in _PLAIN or (isinstance(value, dict) and all(map(_is_plain, value.values())))
+
+
 def _list(word: str, old: list[Any], new: list[Any]) -> Iterator[str]:
+    if word == "precedence" and (moved := _moved(old, new)):
+        yield moved
+        return
     added, gone = ([item for item in some if item not in other] for some, other in ((new, old), (old, new)))
     if added:
         yield f"{word}: also {_value(added)}"
@@ -108,6 +118,18 @@ def _list(word: str, old: list[Any], new: list[Any]) -> Iterator[str]:
         yield f"{word}: no longer {_value(gone)}"
     if not added and not gone:
         yield f"{word}: in the order {_value(new)}"
+
+
+def _moved(old: list[Any], new: list[Any]) -> str | None:
+    """How one group was put into the order, or moved within it: “precedence: crew-mess stands above ships”."""
+    for key in new:
+        rest = [one for one in new if one != key]
+        if rest == [one for one in old if one != key] and new != old:
+            place = new.index(key)
+            above = f"above {new[place + 1]}" if place + 1 < len(new) else "last"
+            was = "" if key not in old else ", moved " + ("up" if place < old.index(key) else "down")
+            return f"precedence: {key} stands {above}{was}"
+    return None
 
 
 def _value(value: Any) -> str:
@@ -119,7 +141,8 @@ def _value(value: Any) -> str:
     if isinstance(value, dict):
         if set(value) == {"device"}:
             return str(value["device"])
-        told = ", ".join(f"{name.replace('_', ' ')} {_value(one)}" for name, one in value.items())
+        given = {name: one for name, one in value.items() if one not in (None, [], {})}
+        told = ", ".join(f"{name.replace('_', ' ')} {_value(one)}" for name, one in given.items())
     else:
         told = str(value)
     return told if len(told) <= _LONG else told[:_LONG] + "…"

@@ -13,6 +13,7 @@ from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, V
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.selector import Selector
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.wording import VERBS, counted, joined
 
@@ -35,7 +36,12 @@ _PLURALS = {
 
 def selector_words(rule: Rule) -> str:
     """What a rule names, in words: a category's name, a host, services of some suitability."""
-    kind, value, exact = rule.selector
+    return selected_words(rule.selector)
+
+
+def selected_words(selector: Selector) -> str:
+    """What a selector matches, in words."""
+    kind, value, exact = selector
     if kind == "category":
         return TAXONOMY.categories[value].name
     if kind == "family":
@@ -53,7 +59,7 @@ def selector_words(rule: Rule) -> str:
         "sha256": f"the program {value[:12]}…",
     }
     if kind == "suitability":
-        return f"services with {rule.selector}"
+        return f"services with {selector}"
     return words.get(kind, value)
 
 
@@ -64,6 +70,9 @@ def ruleset_sentence(ruleset: Ruleset) -> str:
 
 
 def _does(rules: Sequence[Rule], override: Override | None = None) -> list[str]:
+    if len(rules) == 1 and _is_rest(rules[0]):
+        whole = {"everything": "everything", "pattern": "every site"}[rules[0].selector.kind]
+        return [f"{VERBS[overridden(rules[0].action, override)]} {whole}"]
     parts = []
     for action, verb in VERBS.items():
         own = [rule for rule in rules if overridden(rule.action, override) is action]
@@ -211,38 +220,70 @@ def group_sentence(group: Group) -> str:
     return "; ".join(parts)
 
 
-def change_sentence(change: Change) -> str:
-    """What one change did: “changed ruleset no-gambling”, with the state where an assignment's state moved, and the
-    change request that it goes back to.
+_AHEAD = {
+    "created": "create",
+    "changed": "change",
+    "removed": "remove",
+    "assigned": "assign",
+    "paused": "pause",
+    "took back to draft": "take back to draft",
+}
+"""What was done, and what would be; a verb that is not here is the same in both."""
+_STATES = {"paused": "paused", "active": "put in force", "draft": "took back to draft"}
+
+
+def change_sentence(change: Change, ahead: bool = False) -> str:
+    """What one change did, or `ahead` of it would do: “changed ruleset no-gambling”, “would change ruleset
+    no-gambling”; with the state where an assignment's state moved, and the change request that it goes back to.
     """
+    return f"would {_told(change, ahead)}" if ahead else _told(change, ahead)
+
+
+def _told(change: Change, ahead: bool) -> str:
+    verb, rest = _change(change)
     ticket = (change.after or {}).get("ticket") if change.noun == "assignment" else None
-    return f"{_change(change)} ({ticket})" if ticket else _change(change)
+    return f"{_AHEAD.get(verb, verb) if ahead else verb} {rest}{f' ({ticket})' if ticket else ''}"
 
 
-def _change(change: Change) -> str:
+def _change(change: Change) -> tuple[str, str]:
+    """The verb, as what was done, and what to."""
     if change.noun == "precedence":
-        return "changed the order of groups"
+        return "changed", "the order of groups"
     if change.noun == "settings":
-        return "changed the settings"
+        return "changed", "the settings"
     if change.noun == "assignment" and change.verb == "changed" and change.before and change.after:
         before, after = change.before.get("state"), change.after.get("state")
         if before != after:
-            verb = {"paused": "paused", "active": "put in force", "draft": "took back to draft"}[str(after)]
-            return f"{verb} assignment {change.key}"
+            return _STATES[str(after)], f"assignment {change.key}"
     if change.noun == "assignment" and change.verb == "created" and change.after:
         targets = [target if isinstance(target, str) else target["device"] for target in change.after["to"]]
-        return f"assigned {change.after['ruleset']} to {joined(targets)}"
-    return f"{change.verb} {change.noun} {change.key}"
+        state = change.after.get("state", "active")
+        idle = "" if state == "active" else f" as {_IDLE[state]}, which does nothing yet"
+        return "assigned", f"{change.after['ruleset']} to {joined(targets)}{idle}"
+    return change.verb, f"{change.noun} {change.key}"
 
 
-def summary_of(changes: Iterable[Change]) -> str:
-    """What a revision did, in one sentence; many changes are counted by noun."""
+_IDLE = {"draft": "a draft", "paused": "a paused assignment"}
+
+
+def summary_of(changes: Iterable[Change], ahead: bool = False) -> str:
+    """What a revision did, or would do, in one sentence; many changes are counted by noun."""
     listed = list(changes)
     if len(listed) <= 3:
-        sentence = joined([change_sentence(change) for change in listed]) or "changed nothing"
+        sentence = joined([_told(change, ahead) for change in listed]) or f"{'change' if ahead else 'changed'} nothing"
     else:
         counts: dict[tuple[str, str], int] = {}
         for change in listed:
-            counts[change.verb, change.noun] = counts.get((change.verb, change.noun), 0) + 1
-        sentence = joined([f"{verb} {counted(number, noun)}" for (verb, noun), number in counts.items()])
-    return sentence[0].upper() + sentence[1:]
+            verb = _AHEAD[change.verb] if ahead else change.verb
+            counts[verb, change.noun] = counts.get((verb, change.noun), 0) + 1
+        sentence = joined([f"{verb} {_counted_nouns(number, noun)}" for (verb, noun), number in counts.items()])
+    return f"Would {sentence}" if ahead else sentence[0].upper() + sentence[1:]
+
+
+_ONLY_ONE = {"precedence": "the order of groups", "settings": "the settings"}
+
+
+def _counted_nouns(number: int, noun: str) -> str:
+    many = {"category": "categories", "layer modes": "sets of layer modes"}
+    one = {"layer modes": "set of layer modes"}.get(noun, noun)
+    return _ONLY_ONE.get(noun) or counted(number, one, many.get(noun))

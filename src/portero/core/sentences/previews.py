@@ -73,18 +73,19 @@ def span_words(seconds: float) -> str:
     return ""
 
 
-def hidden(code: str) -> tuple[str, str]:
-    """Why part of a visit does not show to the filter on some machines, and what to do about it."""
-    return _HIDDEN[code]
+def hidden(code: str, devices: int) -> tuple[str, str]:
+    """Why part of a visit does not show to the filter on so many machines, and what to do about it."""
+    detail, remedy = _HIDDEN[code]
+    return f"On {counted(devices, 'machine')} a browser shows the filter only the host over https, {detail}", remedy
 
 
 _HIDDEN = {
     "path-hidden": (
-        "Over https a browser there shows the filter only the host, so a rule for a path does not hold.",
+        "so a rule for a path does not hold.",
         "Name the host instead, or put the URL on a site list, which the browser itself keeps.",
     ),
     "content-hidden": (
-        "Over https a browser there shows the filter only the host, not what is searched for or what comes back.",
+        "not what is searched for or what comes back.",
         "Name the host or the category instead.",
     ),
 }

@@ -77,6 +77,13 @@ def kind_count(count: KindCount) -> str:
     return f"{counted(count.rules, *_RULES_OF[count.kind])} in play: {joined(said)}{more}."
 
 
+def undecided(categories: int) -> str:
+    """Of how many categories no rule says anything."""
+    if categories == 0:
+        return "Some rule names each category."
+    return f"No rule names the other {counted(categories, 'category', 'categories')}."
+
+
 def alike(name: str, others: int, noun: str, whence: str) -> str:
     """One of several that go alike: “a.example/pay and 5 more pages from feeds”."""
     return (

@@ -56,7 +56,8 @@ def application_set_sentence(application_set: ApplicationSet) -> str:
     by_digest = sum(isinstance(member, str) for member in members)
     known = [(by_digest, "SHA-256"), (len(members) - by_digest, "what else is known of them")]
     kept = joined([f"{number:,} by {what}" for number, what in known if number]) or "none"
-    return f"{counted(len(members), 'program')} with {held}{less}; frozen, {kept}."
+    number = counted(len(members), "program") if members else "No program"
+    return f"{number} with {held}{less}; frozen, {kept}."
 
 
 def _condition(condition: ApplicationCondition) -> str:
