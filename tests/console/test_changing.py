@@ -173,7 +173,7 @@ def test_a_finding_is_accepted_and_another_remedied_with_its_preview(console, op
     console.get_by_label("accepted too").uncheck()
     detail.get_by_role("button", name=re.compile("Look at it… Put .* above")).click()
     looked = console.get_by_role("dialog", name="Before you save")
-    expect(looked).to_contain_text("Changed the order of groups")
+    expect(looked).to_contain_text("Would change the order of groups")
     expect(looked.get_by_role("row").filter(has_text="Music")).to_be_visible()
     before = opposed.groups.order().precedence
     put_in_force(console)

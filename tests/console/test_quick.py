@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime
 
 import pytest
@@ -10,6 +11,7 @@ from playwright.sync_api import expect
 from conftest import ruleset
 from console.conftest import put_in_force
 from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.directory import Directory
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
@@ -115,3 +117,26 @@ def test_a_start_is_tried_as_a_visit_is(console, portero):
     expect(console.get_by_role("region", name="Try it")).to_contain_text(
         "No rule decides on this program on this machine"
     )
+
+
+def test_the_search_finds_people_and_references(console, portero, axe):
+    people = {"users": ["mate-1"], "user_groups": [{"key": "watch", "users": ["office-1"]}]}
+    portero.directory.put(Directory.model_validate(people))
+    console.go("/find?q=office-1")
+    found = console.get_by_role("region", name="Machines")
+    expect(found.get_by_role("link", name="office-1")).to_be_visible()
+    expect(found).to_contain_text("watch")
+    axe()
+    found.get_by_role("link", name="office-1").click()
+    expect(console.get_by_label("Person")).to_have_value("office-1")
+    console.get_by_label("Find a host, a machine or a rule").fill("abcd-2345")
+    console.keyboard.press("Enter")
+    attempt = console.get_by_role("region", name="Attempt")
+    expect(attempt).to_contain_text("lucky-reef.example")
+    axe()
+
+
+def test_the_fleet_page_counts_what_its_filters_leave(console):
+    console.go("/fleet?kind=kiosk")
+    head = console.locator("header.head")
+    expect(head).to_contain_text(re.compile(r"1 machine matches\s*1 (waiting|current)$"))

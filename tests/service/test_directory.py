@@ -83,3 +83,21 @@ def test_the_commands(service, portero, tmp_path):
     assert "waits to be looked at" in run_portero("directory", "show", env=environment).stdout
     assert "counts now: 1 user group" in run_portero("directory", "take", env=environment).stdout
     assert "No generation" in run_portero("directory", "drop", env=environment, expect=1).stderr
+
+
+def test_people_are_found_by_part_of_their_names(portero):
+    people = {
+        "users": ["Mate-1"],
+        "user_groups": [
+            {"key": "Watch", "users": ["mate-1", "purser-2"], "user_groups": []},
+            {"key": "crew", "user_groups": ["Watch"]},
+        ],
+    }
+    if portero.directory.put(Directory.model_validate(people)).waiting:
+        portero.directory.take()
+    found = portero.directory.find("MATE")
+    assert [(person.user, person.user_groups) for person in found.people] == [("Mate-1", ("crew", "Watch"))]
+    assert (found.people_in_all, found.user_groups) == (1, ())
+    assert portero.directory.find("w").user_groups == ("crew", "Watch")
+    few = portero.directory.find("-", limit=1)
+    assert (len(few.people), few.people_in_all) == (1, 2)

@@ -6,7 +6,7 @@ import { computed } from 'vue'
 import { blockerCodeValues, kindValues, lifecycleValues } from '@/api/schema'
 import { useGroupOptions } from '@/groups/useGroups'
 import { plain } from '@/lib/words'
-import { useRollout } from '@/rollout/useRollout'
+import { type RolloutFilters, useRollout } from '@/rollout/useRollout'
 import { type DeviceFilters, useDevices } from './useDevices'
 
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
@@ -41,25 +41,32 @@ const conditions = computed(() =>
     .filter(Boolean),
 )
 
-const filters = computed(
+/** What narrows the list, its roll-out state aside. */
+const narrowed = computed(
   () =>
     ({
       search: typed.value || undefined,
       unit: unit.value || undefined,
       kind: kind.value || undefined,
       group: group.value || undefined,
-      rollout: rollout.value || undefined,
       lifecycle: lifecycle.value || undefined,
       blocker: blocker.value || undefined,
       layer: layer.value || undefined,
       where: conditions.value.length ? conditions.value : undefined,
+    }) as RolloutFilters,
+)
+const filters = computed(
+  () =>
+    ({
+      ...narrowed.value,
+      rollout: rollout.value || undefined,
       sort: sort.value || 'hostname',
       descending: order.value === 'descending',
       limit: 50,
     }) as DeviceFilters,
 )
 const devices = useDevices(filters)
-const { data: counts } = useRollout()
+const { data: counts } = useRollout(narrowed)
 const groupOptions = useGroupOptions('Any group')
 
 const narrowing = [search, unit, kind, group, rollout, lifecycle, blocker, layer, where]
@@ -95,7 +102,8 @@ function clear() {
     <PageHead title="Machines">
       <span role="status"
         ><b>{{ devices.total.value?.toLocaleString() ?? '…' }}</b>
-        {{ filtered ? 'machines match' : 'machines' }}</span
+        {{ devices.total.value === 1 ? 'machine' : 'machines'
+        }}{{ filtered ? (devices.total.value === 1 ? ' matches' : ' match') : '' }}</span
       >
       <template v-for="state in STATES" :key="state">
         <a v-if="counts?.[state]" href="#" @click.prevent="rollout = state"

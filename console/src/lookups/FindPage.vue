@@ -2,14 +2,17 @@
 import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
+import { useActivity } from '@/activity/useActivity'
 import { useDevices } from '@/devices/useDevices'
 import { useGroups } from '@/groups/useGroups'
 import { useIndicators } from '@/indicators/useIndicators'
 import { routeOf } from '@/rulesets/kinds'
 import { useRulesets } from '@/rulesets/useRulesets'
 import { useLookup } from './useLookup'
+import { usePeople } from './usePeople'
 
-/** What the search in the top bar finds: a host with all that is known of it, machines, rules, groups and rulesets. */
+/** What the search in the top bar finds: a host with all that is known of it, the attempt of a reference, machines,
+ * people, rules, groups and rulesets. */
 const FEW = 8
 const q = useRouteQuery<string>('q', '')
 const text = computed(() => String(q.value ?? '').trim())
@@ -17,6 +20,13 @@ const text = computed(() => String(q.value ?? '').trim())
 const host = computed(() => (/^\S+\.\S+$|^\S+:\/\//.test(text.value) ? text.value : ''))
 const lookup = useLookup(host)
 const devices = useDevices(computed(() => ({ search: text.value || undefined, limit: FEW })))
+/** The code on a notice. */
+const reference = computed(() => (/^[a-z0-9]{4}-[a-z0-9]{4}$/i.test(text.value) ? text.value : ''))
+const attempts = useActivity(
+  // what is no reference finds no attempt
+  computed(() => ({ reference: reference.value || 'none', limit: 1 })),
+)
+const people = usePeople(text, FEW)
 const rules = useIndicators(computed(() => ({ q: text.value, limit: FEW })))
 const { data: groups } = useGroups()
 const { data: rulesets } = useRulesets()
@@ -51,6 +61,9 @@ const places = computed(() => [
         <LookupPanel v-if="lookup.data.value" :found="lookup.data.value" />
       </StateBox>
     </div>
+    <section v-if="reference && attempts.items.value?.length" class="panel flush mt-3" aria-label="Attempt">
+      <ActivityTable :items="attempts.items.value" />
+    </section>
     <div v-if="text" class="halves mt-3">
       <section class="panel" aria-label="Machines">
         <h2>Machines</h2>
@@ -62,6 +75,18 @@ const places = computed(() => [
         <RouterLink v-if="(devices.total.value ?? 0) > FEW" :to="{ name: 'devices', query: { search: text } }"
           >all {{ devices.total.value?.toLocaleString() }} machines</RouterLink
         >
+        <template v-if="people.data.value?.people.length">
+          <h2 class="mt-3">People</h2>
+          <div v-for="person in people.data.value.people" :key="person.user">
+            <RouterLink :to="{ name: 'activity', query: { user: person.user } }">{{
+              person.user
+            }}</RouterLink>
+            <span class="small dim">{{ ` ${person.user_groups.join(', ')}` }}</span>
+          </div>
+          <p v-if="people.data.value.people_in_all > FEW" class="sub mb-0">
+            and {{ (people.data.value.people_in_all - FEW).toLocaleString() }} more
+          </p>
+        </template>
         <template v-if="places.length">
           <h2 class="mt-3">Groups and rulesets</h2>
           <div v-for="place in places.slice(0, FEW)" :key="`${place.what}/${place.key}`">

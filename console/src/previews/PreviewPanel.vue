@@ -22,9 +22,7 @@ const hold = computed(() => {
       <p class="mb-0">This changes nothing.</p>
     </template>
     <template v-else>
-      <p class="sub">
-        {{ preview.summary }}; revision {{ preview.revision }} becomes {{ preview.revision + 1 }}.
-      </p>
+      <p class="sub">{{ preview.summary }}. It would be revision {{ preview.revision + 1 }}.</p>
       <div class="big">
         <div>
           <b>{{ preview.devices.toLocaleString() }}</b><span class="sub"

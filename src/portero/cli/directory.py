@@ -29,6 +29,25 @@ def directory_show(context: Context) -> int:
     return present(context, found, tell)
 
 
+def directory_find(context: Context) -> int:
+    """Find people and user groups by part of their names."""
+    with context.client() as portero:
+        found = portero.directory.find(context.options.text, limit=100)
+
+    def tell() -> None:
+        if not found.people and not found.user_groups:
+            output.say("Nobody of that name is in the directory.")
+            return
+        rows = [(person.user, ", ".join(person.user_groups)) for person in found.people]
+        output.print_table(("PERSON", "IN USER GROUPS"), rows)
+        if found.people_in_all > len(rows):
+            output.say(f"and {found.people_in_all - len(rows):,} more; write more of the name.")
+        if found.user_groups:
+            output.say(f"User groups: {wording.joined(found.user_groups)}.")
+
+    return present(context, found, tell)
+
+
 def directory_put(context: Context) -> int:
     """Take a new generation into use."""
     name = context.options.file
@@ -72,6 +91,10 @@ def register(commands: Commands) -> None:
     """Add this family's commands."""
     directory = commands.noun("directory", "People and their user groups.")
     directory.add("show", directory_show, "Show user groups.", "portero directory show")
+    find = directory.add(
+        "find", directory_find, "Find people and user groups by part of their names.", "portero directory find purser"
+    )
+    find.add_argument("text", metavar="TEXT", help="part of a name")
     put = directory.add(
         "put",
         directory_put,

@@ -32,9 +32,11 @@ class Devices(Part):
         """What the device does about each web category that some rule names for it."""
         return self.connection.get(f"/devices/{segment(device)}/blocks", Blocks)
 
-    def rollout(self) -> RolloutCounts:
-        """How many devices hold the newest bundle, wait for it, failed, or are silent."""
-        return self.connection.get("/rollout", RolloutCounts)
+    def rollout(self, **filters: Any) -> RolloutCounts:
+        """How many devices, or of those that filters leave (as in `list`), hold the newest bundle, wait for it, failed,
+        or are silent.
+        """
+        return self.connection.get("/rollout", RolloutCounts, **filters)
 
     def readiness(self, device: str) -> Readiness:
         """Each layer of the device, and what stands in the way."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.client.connection import Part
-from portero.core.nouns.directory import Directory, DirectoryState
+from portero.core.nouns.directory import Directory, DirectoryFound, DirectoryState
 
 
 class DirectoryPart(Part):
@@ -12,6 +12,10 @@ class DirectoryPart(Part):
     def get(self) -> DirectoryState:
         """The newest generation. NotFound."""
         return self.connection.get("/directory", DirectoryState)
+
+    def find(self, text: str, *, limit: int = 20) -> DirectoryFound:
+        """The people and user groups in whose names a text stands, the first of them."""
+        return self.connection.get("/directory/search", DirectoryFound, q=text, limit=limit)
 
     def put(self, directory: Directory, *, version: int | None = None) -> DirectoryState:
         """Take a new generation into use, whole, in place of the one seen (its `generation`; None overwrites whatever

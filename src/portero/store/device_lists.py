@@ -189,6 +189,12 @@ def _device_of(row: sqlite3.Row, obstacles: list[BlockerCode], now: float) -> De
     )
 
 
+def _choose(connection: sqlite3.Connection, filter: DeviceFilter | None) -> None:
+    """Let SQL ask which devices are among those chosen."""
+    if filter is not None and filter.ids is not None:
+        connection.create_function("is_chosen", 1, filter.ids.__contains__, deterministic=True)
+
+
 def list_devices(
     connection: sqlite3.Connection,
     filter: DeviceFilter,
@@ -201,8 +207,7 @@ def list_devices(
 ) -> Rows:
     """One page of devices; map its rows with `devices_of`."""
     where, values = filter.conditions()
-    if filter.ids is not None:
-        connection.create_function("is_chosen", 1, filter.ids.__contains__, deterministic=True)
+    _choose(connection, filter)
     # the values name :now even where no condition uses it; SQLite takes unused names
     source = _SOURCE if sort == "hostname" or filter.group else _SCANNED
     counted = _SOURCE if filter.rollout else "device"
@@ -263,11 +268,13 @@ def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState | None:
     )
 
 
-def rollout_counts(connection: sqlite3.Connection, now: float) -> RolloutCounts:
-    """How many devices are in each roll-out state; those that never joined, or are retired, are in none."""
+def rollout_counts(connection: sqlite3.Connection, now: float, filter: DeviceFilter | None = None) -> RolloutCounts:
+    """How many of the devices are in each roll-out state; those that never joined, or are retired, are in none."""
+    where, values = (filter or DeviceFilter()).conditions()
+    _choose(connection, filter)
+    conditions = " AND ".join(["device.lifecycle = 'enrolled'", *where])
     rows = connection.execute(
-        f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' GROUP BY 1",
-        {"now": now},
+        f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} WHERE {conditions} GROUP BY 1", {**values, "now": now}
     )
     return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
 

@@ -19,6 +19,21 @@ class UserGroup(Noun):
     user_groups: Annotated[tuple[Text, ...], Field(max_length=10_000)] = ()
 
 
+class PersonFound(Noun):
+    """A person, with all user groups that they are in."""
+
+    user: str
+    user_groups: tuple[str, ...]
+
+
+class DirectoryFound(Noun):
+    """The people and user groups that a search finds, the first of them."""
+
+    people: tuple[PersonFound, ...]
+    people_in_all: int
+    user_groups: tuple[str, ...]
+
+
 class Directory(Noun):
     """People and their user groups. Names fold case."""
 
@@ -69,6 +84,22 @@ class Directory(Noun):
                 found.add(key)
                 waiting += self._parents.get(key, ())
         return frozenset(found)
+
+    def find(self, text: str, most: int) -> DirectoryFound:
+        """The people and user groups in whose names a text stands, the first of them."""
+        wanted = text.strip().casefold()
+        names = {user.casefold(): user for group in self.user_groups for user in group.users}
+        names |= {user.casefold(): user for user in self.users}
+        people = sorted(folded for folded in names if wanted in folded)
+        keys = {group.key.casefold(): group.key for group in self.user_groups}
+        return DirectoryFound(
+            people=tuple(
+                PersonFound(user=names[folded], user_groups=tuple(keys[key] for key in sorted(self.groups_of(folded))))
+                for folded in people[:most]
+            ),
+            people_in_all=len(people),
+            user_groups=tuple([key for folded, key in sorted(keys.items()) if wanted in folded][:most]),
+        )
 
     def faults(self) -> Iterator[Fault]:
         """User groups that stand twice, that are not there, or that take each other in."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, get_args
 
-from fastapi import Query, Response
+from fastapi import Depends, Query, Response
 from pydantic import ValidationError
 
 from portero.core.nouns.device import Device, DeviceEvent, DeviceLabels, Kind
@@ -48,9 +48,7 @@ def _matching(keepers: Keepers, where: list[str]) -> frozenset[str] | None:
     return keepers.fleet.matching(MembershipRule(all=tuple(conditions)))
 
 
-@router.get("/devices", summary="List devices", operation_id="listDevices")
-def list_devices(
-    _who: Signed,
+def _wanted(
     keepers: TheKeepers,
     search: Annotated[
         str | None, Query(max_length=255, description="Part of hostname, unit or serial; or an id.")
@@ -66,13 +64,8 @@ def list_devices(
         list[str],
         Query(max_length=20, description="Conditions that must all hold, as in “os.version below 12.4”."),
     ] = [],  # noqa: B006 (FastAPI copies it)
-    sort: Sort = "hostname",
-    descending: bool = False,
-    cursor: Cursor = None,
-    limit: Limit = 100,
-) -> Page[Device]:
-    """Devices with their facts, groups, roll-out state and blockers. Retired ones only where asked for."""
-    wanted = DeviceFilter(
+) -> DeviceFilter:
+    return DeviceFilter(
         search,
         unit,
         kind.value if kind else None,
@@ -83,6 +76,23 @@ def list_devices(
         layer,
         _matching(keepers, where),
     )
+
+
+Wanted = Annotated[DeviceFilter, Depends(_wanted)]
+"""Which devices are asked for."""
+
+
+@router.get("/devices", summary="List devices", operation_id="listDevices")
+def list_devices(
+    _who: Signed,
+    keepers: TheKeepers,
+    wanted: Wanted,
+    sort: Sort = "hostname",
+    descending: bool = False,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[Device]:
+    """Devices with their facts, groups, roll-out state and blockers. Retired ones only where asked for."""
     now = keepers.now()
     with keepers.store.reading() as connection:
         found = device_lists.list_devices(

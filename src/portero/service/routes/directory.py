@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import Response
+from typing import Annotated
 
-from portero.core.nouns.directory import Directory, DirectoryState
+from fastapi import Query, Response
+
+from portero.core.nouns.directory import Directory, DirectoryFound, DirectoryState
 from portero.service.auditing import audited_router
 from portero.service.routes.common import IfMatch, Keeper, Signed, TheKeepers, etag, expect_tag, tagged
 
@@ -20,6 +22,17 @@ def _shown(found: DirectoryState, response: Response) -> DirectoryState:
 def get_directory(response: Response, _who: Signed, keepers: TheKeepers) -> DirectoryState:
     """The generation of the directory that counts."""
     return _shown(keepers.people.newest(), response)
+
+
+@router.get("/directory/search", summary="Find people", operation_id="findPeople")
+def find_people(
+    _who: Signed,
+    keepers: TheKeepers,
+    q: Annotated[str, Query(min_length=1, max_length=255, description="Part of a name.")],
+    limit: Annotated[int, Query(ge=1, le=100, description="How many of each at most.")] = 20,
+) -> DirectoryFound:
+    """People and user groups in whose names a text stands. Without a directory nobody is found."""
+    return keepers.people.directory.find(q, limit)
 
 
 @router.put("/directory", summary="Bring the directory in", operation_id="putDirectory")
