@@ -19,9 +19,9 @@ const isGate = computed(() => route.name === 'sign-in' || route.name === 'setup'
 
 <template>
   <BApp>
-    <div v-if="isPending || error" class="page">
+    <main v-if="isPending || error" class="page">
       <StateBox :loading="isPending" :error="error" :rows="3" @retry="refetch()" />
-    </div>
+    </main>
     <main v-else-if="session?.has_first_password && route.name !== 'sign-in'"><FirstPasswordPage /></main>
     <template v-else-if="session && !isGate">
       <TopBar :session="session" />

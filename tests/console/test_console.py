@@ -14,36 +14,6 @@ from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
 
-PAGES = ["/overview", "/fleet", "/fleet/groups/office", "/fleet/groups/+new", "/fleet/enrolment", "/fleet/layers"]
-PAGES += ["/fleet/coverage", "/fleet/machines/laptop-1", "/fleet/machines/laptop-2?tab=readiness"]
-PAGES += ["/fleet/machines/laptop-2?tab=activity", "/fleet/machines/laptop-1?tab=facts"]
-PAGES += ["/controls/categories/leeway", "/controls/categories/+new", "/roll-out", "/activity", "/access", "/nowhere"]
-
-
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-def test_no_page_has_an_accessibility_violation(console, axe, scheme):
-    console.emulate_media(color_scheme=scheme)
-    # in the dark only the colours are others
-    dark = scheme == "dark"
-    for path in PAGES:
-        console.go(path)
-        console.get_by_role("heading", level=1).wait_for()
-        expect(console.locator("[aria-busy]")).to_have_count(0)
-        assert console.evaluate("document.documentElement.dataset.bsTheme") == scheme
-        axe(dark)
-    console.go("/fleet/machines/laptop-1")
-    console.get_by_label("Address to try").fill("http://lucky-reef.example/")
-    console.keyboard.press("Enter")
-    expect(console.get_by_text("Intended", exact=False).first).to_be_visible()
-    console.get_by_role("button", name="Games").click()
-    axe(dark)
-    console.go("/controls/categories/leeway")
-    console.get_by_role("button", name="Pastime").click()
-    axe(dark)
-    console.get_by_role("button", name="Assign to groups").click()
-    expect(console.get_by_role("dialog")).to_be_visible()
-    axe(dark)
-
 
 def test_signing_in_goes_back_to_where_one_wanted_to_go(page, service, machines):
     page.goto(service.url + "/console/activity?host=reef")

@@ -8,7 +8,6 @@ import pytest
 from playwright.sync_api import expect
 
 from console.conftest import put_in_force
-from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
@@ -250,21 +249,3 @@ def test_a_noun_without_a_page_is_edited_as_its_document_and_nobodys_change_is_l
         put_in_force(console)
         expect(console.get_by_role("button", name="Save")).to_be_disabled()
         assert portero.notices.get("watch").text == text
-
-
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-def test_no_page_of_controls_has_an_accessibility_violation(console, portero, axe, scheme):
-    if scheme == "light":
-        portero.rulesets.create(indicators("axed", "a"))
-        portero.application_sets.create(ApplicationSet.model_validate({"key": "axed", "include": [{"file": "x"}]}))
-        portero.schedules.create(hours("axed"))
-    console.emulate_media(color_scheme=scheme)
-    for path in ("indicators/axed", "sites", "startup", "application-sets/axed", "services", "schedules/axed"):
-        console.go(f"/controls/{path}")
-        console.get_by_role("heading", level=1).wait_for()
-        expect(console.locator("[aria-busy]")).to_have_count(0)
-        axe(scheme == "dark")
-    console.go("/controls/indicators/axed")
-    console.get_by_role("button", name="Assign to groups").click()
-    expect(console.get_by_role("dialog")).to_be_visible()
-    axe(scheme == "dark")

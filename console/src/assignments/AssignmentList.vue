@@ -42,7 +42,10 @@ function turn(assignment: Assignment, state: Assignment['state']) {
         Assignments of this ruleset
       </caption>
       <BThead>
-        <BTr><BTh>What it does, where and when</BTh><BTh>State</BTh><BTh>Machines</BTh><BTh></BTh></BTr>
+        <BTr
+          ><BTh>What it does, where and when</BTh><BTh>State</BTh><BTh>Machines</BTh
+          ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+        >
       </BThead>
       <BTbody>
         <BTr v-for="one in own" :key="one.key">

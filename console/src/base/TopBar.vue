@@ -40,7 +40,7 @@ function find() {
 
 <template>
   <a href="#content" class="visually-hidden-focusable">Skip to the content</a>
-  <div class="bar">
+  <header class="bar">
     <RouterLink :to="{ name: 'overview' }" class="brand"
       ><Icon name="doorClosed" class="door" />Portero</RouterLink
     >
@@ -86,7 +86,7 @@ function find() {
       <BDropdownItemButton @click="signOut()">Sign out</BDropdownItemButton>
     </BDropdown>
     <PasswordDialog v-model="changing" />
-  </div>
+  </header>
 </template>
 
 <style scoped>

@@ -25,8 +25,11 @@ defineProps<{ cell: BoardCell }>()
   gap: 0.2rem;
   align-items: center;
 }
-.idle {
+.idle > :not(span.small) {
   opacity: 0.75;
+}
+.cell .dim {
+  color: var(--ink-2);
 }
 .m {
   font-size: 0.75rem;

@@ -51,7 +51,7 @@ const neededFor = (target: string, ruleset: string) => (at(target, ruleset).leng
       </caption>
       <BThead>
         <BTr>
-          <BTh class="corner"></BTh>
+          <BTh class="corner"><span class="visually-hidden">Group</span></BTh>
           <BTh v-for="kind in kinds" :key="kind.title" :colspan="kind.number" class="kind begins">{{
             kind.title
           }}</BTh>

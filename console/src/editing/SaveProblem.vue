@@ -47,7 +47,10 @@ function wordsOf(value: unknown): string {
           Where the two versions differ
         </caption>
         <BThead
-          ><BTr><BTh></BTh><BTh>Theirs</BTh><BTh>Yours</BTh></BTr></BThead
+          ><BTr
+            ><BTh><span class="visually-hidden">Field</span></BTh
+            ><BTh>Theirs</BTh><BTh>Yours</BTh></BTr
+          ></BThead
         >
         <BTbody>
           <BTr v-for="row in differing" :key="row.name">

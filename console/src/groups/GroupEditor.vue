@@ -85,7 +85,7 @@ function makeCopy() {
         <template v-if="group">
           <h2 class="mt-3">What is assigned to it</h2>
           <ul v-if="users.length" class="users">
-            <li v-for="user in users" :key="user.key">
+            <li v-for="user in users" :key="user.key" class="mixed">
               <RouterLink :to="{ name: pageOf(user.ruleset), params: { ruleset: user.ruleset } }">{{
                 user.ruleset
               }}</RouterLink>

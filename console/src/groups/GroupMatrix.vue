@@ -33,7 +33,7 @@ function share(one: string, other: string) {
         </caption>
         <thead>
           <tr>
-            <th></th>
+            <th><span class="visually-hidden">Group</span></th>
             <th v-for="column in groups" :key="column.target" scope="col">
               <span class="turned">{{ column.target }}</span>
             </th>

@@ -84,4 +84,7 @@ h2 .dim {
   gap: 0.1rem 1.1rem;
   margin: 0.35rem 0 0;
 }
+.legend a {
+  line-height: 24px;
+}
 </style>

@@ -123,4 +123,8 @@ const places = computed(() => [
 .halves .panel {
   margin-top: 0;
 }
+.halves .panel > a,
+.halves .panel > div {
+  line-height: 26px;
+}
 </style>

@@ -24,7 +24,7 @@ const { data, isPending, error, refetch } = useGoverning(() => props.device)
             <div class="small sub">{{ one.sentence }}</div></BTd
           >
           <BTd class="small">{{ one.because }}</BTd>
-          <BTd class="small text-nowrap">
+          <BTd class="small text-nowrap mixed">
             <RouterLink :to="{ name: 'history', params: { number: one.revision } }"
               >revision {{ one.revision }}</RouterLink
             >, <RelativeTime :at="one.at" />

@@ -270,7 +270,8 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
                 :checked="allChosen"
                 @change="chooseAll"
             /></BTh>
-            <BTh>What</BTh><BTh>Action</BTh><BTh>Name</BTh><BTh>Until</BTh><BTh></BTh>
+            <BTh>What</BTh><BTh>Action</BTh><BTh>Name</BTh><BTh>Until</BTh
+            ><BTh><span class="visually-hidden">Next step</span></BTh>
           </BTr>
         </BThead>
         <BTbody>

@@ -51,8 +51,8 @@ const traits = (one: Service) =>
           <BThead>
             <BTr
               ><BTh>Service</BTh><BTh>Hosts</BTh><BTh>Suitability</BTh><BTh>Decision</BTh><BTh>Traits</BTh
-              ><BTh></BTh
-            ></BTr>
+              ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+            >
           </BThead>
           <BTbody>
             <BTr v-for="one in listed" :key="one.key">
