@@ -140,3 +140,16 @@ def test_the_fleet_page_counts_what_its_filters_leave(console):
     console.go("/fleet?kind=kiosk")
     head = console.locator("header.head")
     expect(head).to_contain_text(re.compile(r"1 machine matches\s*1 (waiting|current)$"))
+
+
+def test_an_error_is_said_once_and_whole(console, service):
+    console.go("/fleet")
+    expect(console.get_by_role("row", name="laptop-1")).to_be_visible()
+    console.route("**/api/v1/board*", lambda route: route.abort())
+    console.get_by_role("link", name="Assignments").click()
+    box = console.get_by_role("main").get_by_role("alert")
+    expect(box).to_be_visible(timeout=30_000)
+    expect(box).to_have_text(re.compile(r"^\s*The service does not answer\s*Is it running\?\s*Try again\s*$"))
+    console.unroute("**/api/v1/board*")
+    console.get_by_role("button", name="Try again").click()
+    expect(console.get_by_role("table")).to_be_visible()

@@ -12,7 +12,7 @@ import pytest
 from conftest import Wire, assignment, group, ruleset, run_async, signed, under
 from portero.client import AlreadyExists, ChangedMeanwhile, Invalid, NotFound, Portero, StillInUse
 from portero.core.nouns.coverage import CoverageRow
-from portero.core.nouns.device import Facts, NewDevice
+from portero.core.nouns.device import Facts, Kind, NewDevice
 from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.group import CopiedGroup, Group, Precedence
 from portero.core.nouns.settings import GroupLayers, Settings
@@ -440,3 +440,12 @@ def test_time_alone_makes_a_machine_silent_and_puts_it_into_the_groups_that_ask_
     keepers.close()
     with closing(sqlite3.connect(tmp_path / "portero.sqlite3")) as store:
         assert store.execute("SELECT recheck_at FROM device").fetchone() == (None,)
+
+
+def test_the_roll_out_is_counted_of_the_machines_that_filters_leave(portero):
+    every = portero.devices.rollout()
+    by_kind = [portero.devices.rollout(kind=kind.value) for kind in Kind]
+    for state in ("current", "waiting", "failed", "silent"):
+        assert sum(getattr(counts, state) for counts in by_kind) == getattr(every, state)
+    assert portero.devices.rollout(search="no machine is called that").current == 0
+    assert portero.devices.rollout(where=["kind is laptop"]) == portero.devices.rollout(kind="laptop")

@@ -33,5 +33,6 @@ const LEAST = 15
   display: flex;
   justify-content: space-between;
   gap: 0.5rem;
+  margin-top: 0.5rem;
 }
 </style>

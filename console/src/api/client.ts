@@ -102,6 +102,9 @@ export async function told<T>(answer: Promise<Answer<T>>): Promise<Exclude<T, Pr
     String(body.type ?? '')
       .split(':')
       .pop() ?? ''
+  const others = ((body.errors ?? []) as { detail: string }[]).slice(1).map((fault) => fault.detail)
   const detail = String(body.detail ?? `The service answered ${result.response.status}.`)
+    // here they are all said
+    .replace(/ \(and \d+ more, see errors\)$/, `; ${others.join('; ')}.`)
   throw new Problem(result.response.status, kind, detail, body)
 }

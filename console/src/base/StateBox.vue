@@ -17,13 +17,18 @@ const title = computed(() => {
   if (props.error.status === 0) return 'The service does not answer'
   return 'The service refuses this'
 })
+/** What it says beside its title, which it may begin with. */
+const detail = computed(() => {
+  const said = props.error?.message ?? ''
+  return said.startsWith(title.value) ? said.slice(title.value.length).replace(/^[.\s]+/, '') : said
+})
 </script>
 
 <template>
   <div v-if="error" class="box" role="alert">
     <Icon name="exclamation" class="sign" />
     <p class="title">{{ title }}</p>
-    <p class="sub">{{ error.message }}</p>
+    <p v-if="detail" class="sub">{{ detail }}</p>
     <BButton variant="light" @click="$emit('retry')">Try again</BButton>
   </div>
   <div v-else-if="loading" class="skeleton" role="progressbar" aria-busy="true" aria-label="Loading">
