@@ -112,7 +112,7 @@ def test_what_feeds_bring_is_counted_and_its_pages_stand_together():
     assert names[1:] == [f"own{number}.example" for number in range(MOST_ROWS)]
     (count,) = found.counts
     assert count.sentence == (
-        "360 indicators in play: 57 by hand (57 block) and 303 from indicator-0 (300 block and 3 warn on);"
+        "360 indicators in play: 57 by hand (57 block) and 303 from indicator-0 (300 block and 3 warn);"
         " 50 of those by hand are shown."
     )
 

@@ -70,7 +70,7 @@ const places = computed(() => [
         <p v-if="!devices.items.value?.length" class="sub mb-0">No machine matches.</p>
         <div v-for="item in devices.items.value ?? []" :key="item.id">
           <MachineName :id="item.id" :hostname="item.hostname" />
-          <span class="small dim">{{ item.facts.unit }}</span>
+          <span class="small dim">{{ ` ${item.facts.unit ?? ''}` }}</span>
         </div>
         <RouterLink v-if="(devices.total.value ?? 0) > FEW" :to="{ name: 'devices', query: { search: text } }"
           >all {{ devices.total.value?.toLocaleString() }} machines</RouterLink
@@ -91,7 +91,7 @@ const places = computed(() => [
           <h2 class="mt-3">Groups and rulesets</h2>
           <div v-for="place in places.slice(0, FEW)" :key="`${place.what}/${place.key}`">
             <RouterLink :to="place.to">{{ place.name }}</RouterLink>
-            <span class="small dim">{{ place.what }}</span>
+            <span class="small dim">{{ ` ${place.what}` }}</span>
           </div>
         </template>
       </section>

@@ -84,7 +84,7 @@ const open = (key: string) => router.push({ name: name.value, params: { ruleset:
           :current="isNew || isAll ? undefined : chosenKey"
           :small="
             (one) =>
-              `${counted(one.rule_count, 'rule')}${one.ground ? `, ${one.ground}` : ''}${one.feed ? ' from a feed' : ''}${one.assignments?.length ? '' : ', not assigned'}`
+              `${counted(one.rule_count, 'rule')}${one.feed ? ' from a feed' : ''}${one.ground ? `, ${one.ground}` : ''}${one.assignments?.length ? '' : ', not assigned'}`
           "
           empty="There is no ruleset yet. Make the first one."
         />

@@ -59,22 +59,25 @@ _RULES_OF = {
 
 
 def kind_count(count: KindCount) -> str:
-    """How many rules of a kind are in play: “417 indicators in play: 15 by hand (15 block), 402 from harbour-watch (400
-    block, 2 warn on).”
+    """How many rules of a kind are in play: “417 indicators in play: 15 by hand (15 block) and 402 from harbour-watch
+    (400 block and 2 warn).”
     """
     by_source: dict[str | None, list[RuleCount]] = {}
     for one in count.by_action:
         by_source.setdefault(one.feed, []).append(one)
     said = []
     for feed in sorted(by_source, key=lambda feed: feed or ""):
-        does = joined(
-            [f"{one.rules:,} {(VERBS if one.rules == 1 else VERB_OF_MANY)[one.action]}" for one in by_source[feed]]
-        )
         number = sum(one.rules for one in by_source[feed])
+        does = joined(list(map(_how_many, by_source[feed])))
         said.append(f"{number:,} {f'from {feed}' if feed else 'by hand'} ({does})")
     by_hand = sum(one.rules for one in by_source.get(None, ()))
     more = f"; {count.shown:,} of those by hand are shown" if count.shown < by_hand else ""
     return f"{counted(count.rules, *_RULES_OF[count.kind])} in play: {joined(said)}{more}."
+
+
+def _how_many(one: RuleCount) -> str:
+    verb = (VERBS if one.rules == 1 else VERB_OF_MANY)[one.action]
+    return f"{one.rules:,} {verb.removesuffix(' on')}"
 
 
 def undecided(categories: int) -> str:
