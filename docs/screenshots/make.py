@@ -49,7 +49,7 @@ DRAWN = {
 TERMINALS = {
     "terminal-check": (
         f"portero check visit {HANDS_ON} https://reeltide.example/",
-        f"portero blocks {HANDS_ON} | head -20",
+        f"portero blocks {HANDS_ON} | tail -22",
     ),
     "terminal-readiness": (
         "portero readiness | head -24",

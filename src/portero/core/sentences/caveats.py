@@ -68,31 +68,28 @@ def browser_missing(browser: str, installed: Sequence[str]) -> Caveat:
 
 def layer_too_old(layer: Layer, version: str, least: str) -> Caveat:
     """The caveat of a layer that is older than the coverage table relies on."""
-    return Caveat(
-        code=CaveatCode.LAYER_TOO_OLD,
-        layer=layer,
-        detail=f"The {LAYER_WORDS[layer]} of this machine is {version}, and {least} is needed: it may let all pass.",
-        remedy="Update it; the lowest versions are in the coverage table.",
-    )
+    detail = f"The {LAYER_WORDS[layer]} of this machine is {version}, and {least} is needed"
+    return _too_old(CaveatCode.LAYER_TOO_OLD, layer, detail, "it")
 
 
 def platform_too_old(layer: Layer, platform: str, least: str) -> Caveat:
     """The caveat of an operating system that is older than the coverage table relies on."""
-    return Caveat(
-        code=CaveatCode.PLATFORM_TOO_OLD,
-        layer=layer,
-        detail=f"This machine has {platform}, and the {LAYER_WORDS[layer]} needs {least}: it may let all pass.",
-        remedy="Update its system; the lowest versions are in the coverage table.",
-    )
+    detail = f"This machine has {platform}, and the {LAYER_WORDS[layer]} needs {least}"
+    return _too_old(CaveatCode.PLATFORM_TOO_OLD, layer, detail, "its system")
 
 
 def browser_too_old(layer: Layer, browser: str, least: str) -> Caveat:
     """The caveat of a browser that is older than the coverage table relies on."""
+    detail = f"This machine has {browser}, and {least} is needed"
+    return _too_old(CaveatCode.BROWSER_TOO_OLD, layer, detail, "the browser")
+
+
+def _too_old(code: CaveatCode, layer: Layer, detail: str, what: str) -> Caveat:
     return Caveat(
-        code=CaveatCode.BROWSER_TOO_OLD,
+        code=code,
         layer=layer,
-        detail=f"This machine has {browser}, and {least} is needed: it may let all pass.",
-        remedy="Update the browser; the lowest versions are in the coverage table.",
+        detail=f"{detail}: it may let all pass.",
+        remedy=f"Update {what}; the lowest versions are in the coverage table.",
     )
 
 
