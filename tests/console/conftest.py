@@ -121,7 +121,7 @@ def axe(console):
     of colours alone, where that is asked for.
     """
 
-    def check(colours_alone: bool = False) -> None:
+    def check(colours_alone: bool = False, where: str = "") -> None:
         if not console.evaluate("() => 'axe' in window"):
             console.evaluate(AXE.read_text())
         asked: dict[str, Any] = {"runOnly": ["color-contrast"]}
@@ -133,13 +133,14 @@ def axe(console):
                 "rules": {rule: {"enabled": True} for rule in more},
             }
         console.evaluate(FADED_IN)
-        found = console.evaluate("asked => axe.run(document, asked)", asked)
+        quick = {"resultTypes": ["violations"], "preload": False}
+        found = console.evaluate("asked => axe.run(document, asked)", asked | quick)
         told = [
             f"{violation['id']}: {violation['help']}: {node['html'][:160]} {node['failureSummary'][:200]}"
             for violation in found["violations"]
             for node in violation["nodes"]
         ]
-        assert not told, "\n".join(told)
+        assert not told, "\n".join([where, *told])
 
     return check
 
@@ -148,11 +149,11 @@ def axe(console):
 def looked_at(console, axe):
     """Asserts that axe finds nothing; in the dark only the colours are others."""
 
-    def look() -> None:
+    def look(where: str = "") -> None:
         for scheme in ("light", "dark"):
             console.emulate_media(color_scheme=scheme)
             expect(console.locator("html")).to_have_attribute("data-bs-theme", scheme)
-            axe(scheme == "dark")
+            axe(scheme == "dark", f"{where}, {scheme}")
 
     return look
 

@@ -19,6 +19,9 @@ const fed = (rule: { feed?: boolean }) => (rule.feed ? ', from a feed' : '')
           {{ targetText(layer.winner.target) }}
           <Icon v-if="layer.winner.mandatory" name="nut" label="mandatory" />
           <span class="dim">{{ layer.winner.selector }}{{ fed(layer.winner) }}</span>
+          <span v-if="layer.winner.ground && layer.winner.action !== 'allow'" class="dim">
+            · ground: {{ layer.winner.ground }}</span
+          >
         </div>
       </li>
       <li v-for="lost in layer.lost" :key="`${lost.assignment}/${lost.rule}`" class="step">
@@ -47,7 +50,7 @@ const fed = (rule: { feed?: boolean }) => (rule.feed ? ', from a feed' : '')
         </div>
       </li>
     </ol>
-    <p v-if="layer.note && layer.winner" class="small dim">{{ layer.note }}</p>
+    <p v-if="layer.note && (layer.winner || layer.layer === 'startup')" class="small dim">{{ layer.note }}</p>
   </div>
 </template>
 

@@ -20,6 +20,7 @@ _ASHORE = (("kiosk", 4, "kiosk"), ("desk", 7, "desktop"), ("tablet", 3, "tablet"
 # what is wrong with some of them
 _OBSERVING = {"workshop-diag-03", "workshop-diag-04", "office-laptop-17", "lowlight-desk-02"}
 _FILTER_OFF = {"workshop-diag-09", "sandpiper-purser-02"}
+_OLD_SYSTEM = {"stonepier-kiosk-02"}
 _OLD_ENDPOINT = {"gullrock-kiosk-02", "gullrock-kiosk-03"}
 _OLD_BROWSER = {"northmole-desk-04"}
 _SECOND_BROWSER = {"office-laptop-08", "office-laptop-22", "finance-laptop-05"}
@@ -84,12 +85,15 @@ def _machine(
     if kind == "tablet" or hostname in _SECOND_BROWSER:
         browsers.append({"name": "gullwing", "version": "7.2", "managed": False})
     layer_version = "0.0.9" if hostname in _OLD_ENDPOINT else "0.1.0"
+    system = rng.choice(versions)
+    if hostname in _OLD_SYSTEM:
+        system = "11.6"
     facts: dict[str, object] = {
         "hostname": hostname,
         "kind": kind,
         "unit": unit,
         "serial": f"BW-{hostname}",
-        "os": {"family": "linux", "version": rng.choice(versions)},
+        "os": {"family": "linux", "version": system},
         "addresses": [address],
         "browsers": browsers,
         "applications": _applications(rng, hostname),

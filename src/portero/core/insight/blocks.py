@@ -98,10 +98,10 @@ class _Looking:
 
     def __init__(self, policy: Policy, case: Case) -> None:
         self._policy, self._case = policy, case
-        self._own = {(caveat.code, caveat.layer) for caveat in machine_caveats(case.machine)}
-        self.caveats: dict[tuple[str, str | None], Caveat] = {}
-        for caveat in machine_caveats(case.machine):
-            self.caveats.setdefault((caveat.code, caveat.layer), caveat)
+        self.caveats: dict[tuple[str, str | None], Caveat] = {
+            (caveat.code, caveat.layer): caveat for caveat in machine_caveats(case.machine)
+        }
+        self._of_machine = frozenset(self.caveats)
 
     def _look(self, subject: Subject, kept: bool = True) -> Explanation:
         program = Program.model_validate(dict(subject.program)) if subject.program else None
@@ -157,7 +157,7 @@ class _Looking:
             caveat.code
             for caveat in found.effective.caveats
             if subject.is_here
-            if caveat.layer in (None, layer.value) and (caveat.code, caveat.layer) not in self._own
+            if caveat.layer in (None, layer.value) and (caveat.code, caveat.layer) not in self._of_machine
         ]
         return RuleVerdict(
             kind=kind,

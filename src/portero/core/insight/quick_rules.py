@@ -53,10 +53,13 @@ def write_quick_rules(asked: QuickRules, known: Known) -> Written:
     targets = {target_name(target): target for target in (target_of(word, known) for word in asked.on)}
     people = people_of(asked.people, known)
     said = {"action": asked.action, "valid_until": asked.until}
-    rules = [(word, _rule(word, known, written, said)) for word in dict.fromkeys(asked.what)]
+    rules: dict[RulesetKind, list[tuple[str, Rule]]] = {}
+    for word in dict.fromkeys(asked.what):
+        rule = _rule(word, known, written, said)
+        rules.setdefault(_KIND_OF[rule.selector.kind], []).append((word, rule))
     for target in targets.values():
-        for word, rule in rules:
-            _keep(written, word, rule, target, people)
+        for kind, some in rules.items():
+            _keep(written, kind, some, target, people)
     return written
 
 
@@ -91,31 +94,34 @@ def _folded(conditions: Iterable[ApplicationCondition]) -> list[dict[str, Any]]:
     ]
 
 
-def _keep(written: Written, word: str, rule: Rule, target: Target, people: People | None) -> None:
-    """Put a rule into the ruleset of its kind, place and people."""
-    kind, estate = _KIND_OF[rule.selector.kind], written.estate
+def _keep(
+    written: Written, kind: RulesetKind, rules: Iterable[tuple[str, Rule]], target: Target, people: People | None
+) -> None:
+    """Put rules, each with its word, into the ruleset of their kind, place and people."""
+    estate = written.estate
     assignment = _kept_at(estate, kind, target, people)
     made = assignment is None
     if assignment is None:
         ruleset, assignment = _begun(estate, kind, target, people)
     else:
         ruleset = estate.ruleset_by_key[assignment.ruleset]
-    before = next((one for one in ruleset.rules if one.selector == rule.selector), None)
-    ruleset = _with(ruleset, rule, before, word)
+    for word, rule in rules:
+        before = next((one for one in ruleset.rules if one.selector == rule.selector), None)
+        ruleset = _with(ruleset, rule, before, word)
+        told = QuickRuleKept(
+            word=word,
+            on=target_name(target),
+            kind=kind,
+            selector=str(rule.selector),
+            ruleset=ruleset.key,
+            assignment=assignment.key,
+            made=made,
+            before=before.action if before else None,
+        )
+        written.kept.append(told)
     written.estate = estate.replacing(
         rulesets=_replaced(estate.rulesets, ruleset), assignments=_replaced(estate.assignments, assignment)
     )
-    told = QuickRuleKept(
-        word=word,
-        on=target_name(target),
-        kind=kind,
-        selector=str(rule.selector),
-        ruleset=ruleset.key,
-        assignment=assignment.key,
-        made=made,
-        before=before.action if before else None,
-    )
-    written.kept.append(told)
 
 
 def _with(ruleset: Ruleset, rule: Rule, before: Rule | None, word: str) -> Ruleset:

@@ -85,10 +85,9 @@ def meaning_of(word: str, known: Known) -> Meaning:
     kind, value = _split(word, _KINDS)
     if kind is not None:
         return Meaning(kind, value)
-    near = unknown_word(
-        "category, host or program", value, [*TAXONOMY.categories, *known.estate.application_set_by_key]
-    )
-    return _single(word, [*_named(value, known), *_addressed(value)], f"{near}; write it {EXAMPLES}")
+    names = [*TAXONOMY.categories, *known.estate.application_set_by_key]
+    unknown = _unknown("category, host or program", value, names, f"write it {EXAMPLES}")
+    return _single(word, [*_named(value, known), *_addressed(value)], unknown)
 
 
 def _named(value: str, known: Known) -> list[Meaning]:
