@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 WIDTH = 100
 _GAP, _LEAST, _SHORT = 2, 6, 16
 """Blanks between columns, how narrow one becomes at the most, and how narrow one is not wrapped."""
-_STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "blue"}
+_STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "bright_blue"}
 _STATE_STYLES = {"current": "cyan", "waiting": "yellow", "failed": "magenta", "silent": "bright_black"}
 
 

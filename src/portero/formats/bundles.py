@@ -97,7 +97,7 @@ class CategoryParts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def read(cls, data: bytes) -> CategoryParts:
         """Read what `written` wrote. BadBundle."""
         try:
-            return msgspec.json.decode(data, type=cls)
+            return _CATEGORY_PARTS.decode(data)
         except msgspec.MsgspecError as problem:
             raise BadBundle(f"the category index does not read as one: {problem}") from problem
 
@@ -181,7 +181,7 @@ def unpack_bundle(packed: bytes, digest: str) -> Bundle:
     """The bundle of these bytes. BadBundle where they are not what the digest names."""
     plain = _unpacked(packed, digest, "bundle")
     try:
-        bundle = msgspec.json.decode(plain, type=Bundle)
+        bundle = _BUNDLE.decode(plain)
     except msgspec.MsgspecError as problem:
         raise BadBundle(f"the bundle does not read as one: {problem}") from problem
     if bundle.portero_bundle not in READABLE_FORMATS:
@@ -211,7 +211,7 @@ def unpack_overlay(packed: bytes, digest: str, bundle: str) -> Overlay:
     """The overlay of these bytes. BadBundle where they are not what the digest names, or for another bundle."""
     plain = _unpacked(packed, digest, "overlay")
     try:
-        bound = msgspec.json.decode(plain, type=_BoundOverlay)
+        bound = _BOUND_OVERLAY.decode(plain)
     except msgspec.MsgspecError as problem:
         raise BadBundle(f"the overlay does not read as one: {problem}") from problem
     if bound.bundle != bundle:
@@ -251,7 +251,7 @@ def open_manifest(token: str, public_pem: str) -> Manifest:
     """The manifest in a JWS, its signature verified. BadBundle where it is not signed by that key."""
     try:
         payload = _JWS.decode(token, public_pem, algorithms=["EdDSA"])
-        manifest = msgspec.json.decode(payload, type=Manifest)
+        manifest = _MANIFEST.decode(payload)
     except jwt.InvalidTokenError as problem:
         raise BadBundle("the manifest is not signed by this service's key") from problem
     except msgspec.MsgspecError as problem:
@@ -259,3 +259,11 @@ def open_manifest(token: str, public_pem: str) -> Manifest:
     if manifest.portero_manifest not in READABLE_MANIFESTS:
         raise BadBundle(f"the manifest is of format {manifest.portero_manifest}, which is not known here")
     return manifest
+
+
+# Made here, by one thread: msgspec works a type out when it is first asked for, and several threads that ask at once
+# bring the process down.
+_BUNDLE = msgspec.json.Decoder(Bundle)
+_BOUND_OVERLAY = msgspec.json.Decoder(_BoundOverlay)
+_MANIFEST = msgspec.json.Decoder(Manifest)
+_CATEGORY_PARTS = msgspec.json.Decoder(CategoryParts)
