@@ -133,6 +133,7 @@ def test_the_search_finds_people_and_references(console, portero, axe):
     console.keyboard.press("Enter")
     attempt = console.get_by_role("region", name="Attempt")
     expect(attempt).to_contain_text("lucky-reef.example")
+    expect(attempt.get_by_role("link", name="laptop-1")).to_be_visible()
     axe()
 
 

@@ -3,12 +3,12 @@ import { useRouteQuery } from '@vueuse/router'
 import { computed, ref } from 'vue'
 
 import { counted } from '@/lib/words'
-import { GROUNDS } from '@/rulesets/grounds'
 import { useCategorySearch } from './useCategories'
-import { useCategoryIndex } from './useTaxonomy'
+import { useCategoryIndex, useGrounds } from './useTaxonomy'
 
 /** The web taxonomy: what each category means, and the test host with which it can be tried. */
 const { data: index } = useCategoryIndex()
+const grounds = useGrounds()
 const sought = ref('')
 const ground = useRouteQuery<string>('ground', '')
 const { families: found, isPending, error, refetch } = useCategorySearch(sought)
@@ -57,7 +57,7 @@ function tryOut(host: string) {
           <BFormSelect
             v-model="ground"
             aria-label="Ground"
-            :options="[{ value: '', text: 'on any ground' }, ...GROUNDS]"
+            :options="[{ value: '', text: 'on any ground' }, ...grounds]"
           />
         </div>
         <BTableSimple caption-top>

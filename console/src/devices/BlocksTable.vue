@@ -74,14 +74,6 @@ function because(row: Row) {
   return rule ? { ...rule, recorded: !row.intended.winner } : null
 }
 const toggle = (id: string) => (open.value = open.value === id ? null : id)
-const NOW: Record<string, string> = {
-  'other-people': 'for them',
-  schedule: 'not now: closed',
-  'other-place': 'not here',
-  'not-started': 'not yet',
-  ended: 'over',
-  restarted: 'over',
-}
 </script>
 
 <template>
@@ -134,10 +126,10 @@ const NOW: Record<string, string> = {
       </template>
     </BTbody>
     <BTbody v-if="blocks.sometimes.length">
-      <BTr class="heading"><BTh colspan="3" scope="rowgroup">Only sometimes</BTh></BTr>
+      <BTr class="heading"><BTh colspan="2" scope="rowgroup">Only sometimes</BTh><BTh>Now</BTh></BTr>
       <BTr v-for="one in blocks.sometimes" :key="one.assignment">
         <BTd colspan="2">{{ one.sentence }}</BTd>
-        <BTd class="sub">{{ one.aside ? NOW[one.aside] : 'now' }}</BTd>
+        <BTd class="sub">{{ one.now }}</BTd>
       </BTr>
     </BTbody>
   </BTableSimple>

@@ -62,7 +62,7 @@ const places = computed(() => [
       </StateBox>
     </div>
     <section v-if="reference && attempts.items.value?.length" class="panel flush mt-3" aria-label="Attempt">
-      <ActivityTable :items="attempts.items.value" />
+      <ActivityTable :items="attempts.items.value" machine />
     </section>
     <div v-if="text" class="halves mt-3">
       <section class="panel" aria-label="Machines">

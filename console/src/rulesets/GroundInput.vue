@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useId } from 'vue'
 
-import { GROUNDS } from './grounds'
+import { useGrounds } from '@/categories/useTaxonomy'
 
 /** Why a ruleset is there: one of the usual grounds, or words of one's own. */
 defineProps<{ disabled?: boolean }>()
 const ground = defineModel<string>({ required: true })
 const id = useId()
+const grounds = useGrounds()
 </script>
 
 <template>
@@ -20,6 +21,6 @@ const id = useId()
       placeholder="why it is there"
       :disabled="disabled"
     />
-    <datalist :id="`${id}-list`"><option v-for="word in GROUNDS" :key="word" :value="word" /></datalist>
+    <datalist :id="`${id}-list`"><option v-for="word in grounds" :key="word" :value="word" /></datalist>
   </div>
 </template>

@@ -8,6 +8,7 @@ from typing import Any
 from portero.cli import output
 from portero.cli.command import (
     DONE,
+    TAKE_BACK,
     Commands,
     Context,
     UsageProblem,
@@ -28,8 +29,6 @@ from portero.core.nouns.assignment import Assignment, AssignmentSummary, NewAssi
 from portero.core.nouns.finding import FindingKind
 from portero.core.nouns.moments import WAYS
 
-_TAKE_BACK = "none"
-
 
 def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
     """What the options say of an assignment; `none` takes something back."""
@@ -45,14 +44,14 @@ def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
         "user_groups": joined_by_commas(*options.user_group or ()),
     }
     if any(people.values()):
-        everybody = people["users"] == [_TAKE_BACK]
+        everybody = people["users"] == [TAKE_BACK]
         values["people"] = None if everybody else people
     for name in ("action", "schedule", "starts", "ends", "notice", "owner", "ticket"):
         given = getattr(options, name)
-        if name in ("starts", "ends") and given not in (None, _TAKE_BACK):
+        if name in ("starts", "ends") and given not in (None, TAKE_BACK):
             given = moments.written(f"--{name}", given, ends=name == "ends")
         if given is not None:
-            values[name] = None if given == _TAKE_BACK else given
+            values[name] = None if given == TAKE_BACK else given
     for name in ("mandatory", "until_restart", "replaces_weaker", "place", "reason"):
         if getattr(options, name) is not None:
             values[name] = getattr(options, name)
@@ -189,7 +188,7 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     )
     when.add_argument("--until-restart", **switch, help="until the machine next starts")
     how = parser.add_argument_group("how strongly")
-    actions = ["log", "warn", "block", *([_TAKE_BACK] if changing else [])]
+    actions = ["log", "warn", "block", *([TAKE_BACK] if changing else [])]
     how.add_argument("--action", choices=actions, help=f"one action for the whole ruleset{back}")
     how.add_argument("--mandatory", **switch, help="no ordinary assignment can undo it")
     weaker = "puts weaker groups' rulesets of the same kind out of play"

@@ -13,23 +13,13 @@ from portero.cli.command import (
     present,
 )
 from portero.core import sentences
-from portero.core.nouns.verdict import Aside, Blocks, CategoryVerdict, Gap, LayerVerdict, RuleVerdict, Sometimes
+from portero.core.nouns.verdict import Blocks, CategoryVerdict, Gap, LayerVerdict, RuleVerdict, Sometimes
 
 _HEADINGS = {
     "indicator": "INDICATOR",
     "site": "SITE PATTERN",
     "startup": "PROGRAM",
     "category": "CONTENT",
-}
-
-_NOW = {
-    None: "yes",
-    Aside.OTHER_PEOPLE: "for them",
-    Aside.SCHEDULE: "no, closed",
-    Aside.OTHER_PLACE: "not here",
-    Aside.NOT_STARTED: "not yet",
-    Aside.ENDED: "over",
-    Aside.RESTARTED: "over",
 }
 
 
@@ -91,7 +81,7 @@ def _tell_counts(found: Blocks) -> None:
 def _tell_sometimes(sometimes: Sequence[Sometimes]) -> None:
     if sometimes:
         output.say()
-        rows = [(one.sentence, _NOW[one.aside]) for one in sometimes]
+        rows = [(one.sentence, one.now) for one in sometimes]
         output.print_table(("ONLY SOMETIMES", "NOW"), rows)
         output.say()
 

@@ -263,7 +263,7 @@ def register(commands: Commands) -> None:
         "start",
         check_start,
         "Say what happens when a program is started on a machine, and why. Exits 3 where there is a gap.",
-        'portero check start workshop-01 --product "Deckhand Viewer" --version 4.1',
+        'portero check start workshop-diag-01 --product "Deckhand Viewer" --version 4.1',
     )
     _add_common(start)
     for name in PROGRAM:

@@ -14,6 +14,9 @@ from portero.cli import output
 from portero.cli.settings import ClientSettings
 from portero.client import Portero
 
+TAKE_BACK = "none"
+"""What is written for an option to take back what it said before."""
+
 DONE, FAILED, USAGE, NOT_AS_EXPECTED, UNREACHABLE = 0, 1, 2, 3, 4
 """Exit statuses."""
 

@@ -8,6 +8,7 @@ from typing import Any
 from portero.cli import output
 from portero.cli.command import (
     DONE,
+    TAKE_BACK,
     Commands,
     Context,
     UsageProblem,
@@ -34,7 +35,6 @@ _USUAL: dict[RulesetKind, str] = {
 """What a word without a selector before it is, by the kind of ruleset."""
 
 
-_TAKE_BACK = "none"
 _GROUND_HELP = f"why it is there: {', '.join(GROUNDS)}, or words of your own"
 
 
@@ -131,7 +131,7 @@ def ruleset_change(context: Context) -> int:
         raise UsageProblem("say what to change: --name NAME, or --ground GROUND")
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
-        told = {name: None if value == _TAKE_BACK else value for name, value in values.items()}
+        told = {name: None if value == TAKE_BACK else value for name, value in values.items()}
         changed = Ruleset.model_validate({**fields_of(seen, Ruleset), **told})
         made = portero.rulesets.put(changed, version=seen.version, reason=options.reason)
     told_ground = f"; ground: {made.ground}" if made.ground else ""

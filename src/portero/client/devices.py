@@ -29,7 +29,7 @@ class Devices(Part):
         return self.connection.get(f"/devices/{segment(device)}", Device)
 
     def blocks(self, device: str) -> Blocks:
-        """What the device does about each web category that some rule names for it."""
+        """What the device does about each web category, and about all else, that some rule names for it."""
         return self.connection.get(f"/devices/{segment(device)}/blocks", Blocks)
 
     def rollout(self, **filters: Any) -> RolloutCounts:

@@ -230,11 +230,13 @@ def _sometimes(policy: Policy, case: Case, estate: Estate) -> Iterator[Sometimes
         authored = own.get(assignment.key)
         if not has_gate(assignment) or authored is None:
             continue
+        aside = policy.gates.aside(place, case.situation)
         yield Sometimes(
             assignment=assignment.key,
             ruleset=assignment.ruleset,
             kind=assignment.kind,
             sentence=sentences.assignment_sentence(authored, estate.ruleset_by_key[authored.ruleset]),
             conditions=sentences.assignment_conditions(authored),
-            aside=policy.gates.aside(place, case.situation),
+            aside=aside,
+            now=sentences.holds_now(aside),
         )

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, TypeVar
 
+from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.registry import AuthoredNoun
+from portero.core.nouns.ruleset import Ruleset
+
+Keyed = TypeVar("Keyed", bound=Ruleset | Assignment)
 
 
 def keeping_others(before: Estate, document: Estate) -> Estate:
@@ -16,6 +21,12 @@ def keeping_others(before: Estate, document: Estate) -> Estate:
     named = document.precedence
     parts["precedence"] = (*named, *(key for key in before.precedence if key not in named))
     return document.replacing(**parts)
+
+
+def put_in_place(one: Keyed, objects: Sequence[Keyed]) -> tuple[Keyed, ...]:
+    """The objects with one in place of that of the same key, or behind them."""
+    kept = [one if other.key == one.key else other for other in objects]
+    return tuple(kept if one in kept else [*kept, one])
 
 
 def _merged(noun: AuthoredNoun, before: Estate, document: Estate) -> tuple[Any, ...]:

@@ -14,6 +14,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from portero.core.insight.merging import put_in_place
 from portero.core.insight.quick_words import (
     Known,
     QuickWordProblem,
@@ -120,7 +121,7 @@ def _keep(
         )
         written.kept.append(told)
     written.estate = estate.replacing(
-        rulesets=_replaced(estate.rulesets, ruleset), assignments=_replaced(estate.assignments, assignment)
+        rulesets=put_in_place(ruleset, estate.rulesets), assignments=put_in_place(assignment, estate.assignments)
     )
 
 
@@ -170,11 +171,3 @@ def _free(key: str, taken: Iterable[str]) -> str:
     base, used = key[:_MOST_OF_KEY].rstrip("-"), set(taken)
     tried = (base if number == 1 else f"{base}-{number}" for number in count(1))
     return next(one for one in tried if one not in used)
-
-
-def _replaced(objects: tuple[Any, ...], one: Any) -> tuple[Any, ...]:
-    """The objects with one in place of that of the same key, or behind them."""
-    keys = [other.key for other in objects]
-    if one.key not in keys:
-        return (*objects, one)
-    return tuple(one if key == one.key else other for key, other in zip(keys, objects, strict=True))

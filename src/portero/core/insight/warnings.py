@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from difflib import get_close_matches
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple
 
 from publicsuffixlist import PublicSuffixList
 
 from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
+from portero.core.insight.merging import put_in_place
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.categories import CategoryIndex, look_up
 from portero.core.nouns.action import STOPPING, Action
@@ -24,7 +25,6 @@ from portero.core.nouns.urls import address_of
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.nouns.worklist import AuthoringWarning
 
-Keyed = TypeVar("Keyed", bound=Ruleset | Assignment)
 MOST_WARNINGS = 200
 MOST_LOOKED_AT = 2_000
 MOST_WRITTEN = 200
@@ -68,7 +68,7 @@ def warn_of_ruleset(
     """
     writer = _Writer(ruleset, estate, world, hosts, beside)
     found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
-    after = estate.replacing(rulesets=_with(ruleset, estate.rulesets))
+    after = estate.replacing(rulesets=put_in_place(ruleset, estate.rulesets))
     if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
         told = _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)
         if {one.code for one in told} & {FindingKind.SHADOWED.value, FindingKind.ALLOW_BEATEN.value}:
@@ -81,14 +81,8 @@ def warn_of_ruleset(
 def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> list[AuthoringWarning]:
     """What should be known of an assignment, saved or not. It is looked at as if it were in force."""
     in_force = assignment.model_copy(update={"state": State.ACTIVE})
-    after = estate.replacing(assignments=_with(in_force, estate.assignments))
+    after = estate.replacing(assignments=put_in_place(in_force, estate.assignments))
     return _of_findings(after, world, lambda keys, _rulesets: assignment.key in keys)[:MOST_WARNINGS]
-
-
-def _with(written: Keyed, nouns: Sequence[Keyed]) -> tuple[Keyed, ...]:
-    """The nouns with one as it is written: in its place, where it has one, or last."""
-    kept: list[Keyed] = [written if noun.key == written.key else noun for noun in nouns]
-    return tuple(kept if written in kept else [*kept, written])
 
 
 def _of_findings(

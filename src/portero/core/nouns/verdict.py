@@ -208,6 +208,7 @@ class Sometimes(Noun):
     sentence: str
     conditions: Annotated[str, Field(description="For whom, when and where: “for pursers, during rest-hours”.")]
     aside: Annotated[Aside | None, Field(description="Why it does not hold now, for nobody in particular.")] = None
+    now: Annotated[str, Field(description="The same in a word or two: “yes”, “for them”, “no, closed”.")]
 
 
 class Blocks(Noun):

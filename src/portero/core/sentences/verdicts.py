@@ -80,6 +80,21 @@ def _how_many(one: RuleCount) -> str:
     return f"{one.rules:,} {verb.removesuffix(' on')}"
 
 
+_HOLDS_NOW = {
+    Aside.OTHER_PEOPLE: "for them",
+    Aside.SCHEDULE: "no, closed",
+    Aside.OTHER_PLACE: "not here",
+    Aside.NOT_STARTED: "not yet",
+    Aside.ENDED: "over",
+    Aside.RESTARTED: "over",
+}
+
+
+def holds_now(aside: Aside | None) -> str:
+    """Whether something that holds only sometimes does now, for nobody in particular."""
+    return "yes" if aside is None else _HOLDS_NOW.get(aside, "no")
+
+
 def undecided(categories: int) -> str:
     """Of how many categories no rule says anything."""
     if categories == 0:

@@ -120,7 +120,7 @@ def get_device(device: str, response: Response, _who: Signed, keepers: TheKeeper
 
 @router.get("/devices/{device}/blocks", summary="What a device blocks", operation_id="getBlocks")
 def get_blocks(device: str, _who: Signed, keepers: TheKeepers) -> Blocks:
-    """Each web category that some rule names for the device: intended beside effective, gaps first."""
+    """Each web category, and all else, that some rule names for the device: intended beside effective, gaps first."""
     return keepers.checks.blocks(keepers.fleet.device(device))
 
 

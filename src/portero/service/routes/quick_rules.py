@@ -35,19 +35,15 @@ def make_quick_rules(body: QuickRules, change: Authoring) -> QuickRulesMade:
     kept.
     """
     keepers = change.keepers
-    written = _written(body, keepers.estate.snapshot, keepers)
+    said: list[Written] = []
 
     def edit(snapshot: Snapshot) -> Estate:
-        nonlocal written
-        written = _written(body, snapshot, keepers)
-        return written.estate
+        said.append(_written(body, snapshot, keepers))
+        return said[-1].estate
 
-    before = keepers.estate.snapshot.revision
-
-    def shown(snapshot: Snapshot) -> QuickRulesMade:
-        return _told(keepers, snapshot, written, snapshot.revision != before)
-
-    return answered(change(edit), shown)
+    result = change(edit)
+    changed = not isinstance(result, Preview) and result.made is not None
+    return answered(result, lambda snapshot: _told(keepers, snapshot, said[-1], changed))
 
 
 def _written(body: QuickRules, snapshot: Snapshot, keepers: Keepers) -> Written:
