@@ -18,11 +18,10 @@ from portero.core.nouns.action import Action
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.patterns import Pattern, SeenUrl
 from portero.core.nouns.preview import Effect, effect_of
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.urls import parse_visit
-from portero.core.resolving.deciding import matches
 
 GAMES = rules("category", {"category": "games", "action": "block"})
 
@@ -41,7 +40,7 @@ def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, ta
         pattern = Pattern.of(f"{scheme}{host}{port}{tail}")
     except ValueError:
         return
-    assert matches(pattern, parse_visit(url_of(pattern)))
+    assert pattern.holds(SeenUrl.of(parse_visit(url_of(pattern))), allow=False)
 
 
 @pytest.mark.parametrize("seed", range(60))

@@ -149,6 +149,8 @@ WITH_WORDS_OF_THEIR_OWN = (
     CaveatCode.PLATFORM_TOO_OLD,
     CaveatCode.BROWSER_TOO_OLD,
     CaveatCode.BROWSER_MISSING,
+    CaveatCode.LIST_TRUNCATED,
+    CaveatCode.PATTERN_CHANGED,
 )
 
 

@@ -26,6 +26,8 @@ class CaveatCode(StrEnum):
     PATH_HIDDEN = "path-hidden"
     CONTENT_HIDDEN = "content-hidden"
     BROWSER_UNMANAGED = "browser-unmanaged"
+    LIST_TRUNCATED = "list-truncated"
+    PATTERN_CHANGED = "pattern-changed"
     STARTUP_OFF = "startup-off"
     STARTUP_OBSERVING = "startup-observing"
     TRUSTED_GATEWAY = "trusted-gateway"

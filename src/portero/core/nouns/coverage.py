@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from datetime import date
 from enum import StrEnum
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import Field, PlainSerializer, model_validator
 
-from portero.core.nouns.base import Text
+from portero.core.nouns.base import Noun, Text
 from portero.core.nouns.registry import Authored, Declared, shows
-from portero.core.nouns.versions import version_key
+from portero.core.nouns.versions import is_older, version_key
 
 ANY = "any"
 
@@ -24,7 +25,16 @@ class Reach(StrEnum):
 
 
 Control = Literal["filter", "site-list", "startup"]
+BrowserFamily = Literal["chromium", "firefox"]
+"""By whose rules a browser reads its site list."""
 Day = Annotated[date, PlainSerializer(date.isoformat, return_type=str)]
+
+
+class ListLimit(Noun):
+    """How many entries browsers take of each of their two lists, from some version on."""
+
+    browser_from: Annotated[Text | None, Field(description="From this version on; None: from the first.")] = None
+    entries: Annotated[int, Field(ge=1, le=1_000_000)]
 
 
 class CoverageRow(Authored):
@@ -48,6 +58,16 @@ class CoverageRow(Authored):
     platform_from: Annotated[
         Text | None, Field(description="Lowest version of the operating system for which it holds.")
     ] = None
+    family: Annotated[
+        BrowserFamily | None, Field(description="By whose rules the browser reads its site list; None: as shipped.")
+    ] = None
+    list_limits: Annotated[
+        tuple[ListLimit, ...],
+        Field(max_length=20, description="How many entries it takes of each list; empty: as shipped."),
+    ] = ()
+    policy_file: Annotated[
+        Text | None, Field(description="Where the browser looks for its managed policy; None: as shipped.")
+    ] = None
     date: Day
     source: Annotated[Text, Field(description="Who found it out, and how.")]
 
@@ -58,7 +78,10 @@ class CoverageRow(Authored):
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
-        for value in (self.browser_from, self.layer_from, self.platform_from):
+        if self.control != "site-list" and (self.family or self.list_limits or self.policy_file):
+            raise ValueError("family, list_limits and policy_file are of the control site-list")
+        limits = (limit.browser_from for limit in self.list_limits)
+        for value in (self.browser_from, self.layer_from, self.platform_from, *limits):
             if value is not None and version_key(value) is None:
                 raise ValueError(f"“{value[:60]}” is not a version; it must begin with a number, as in 4.2")
         if self.platform_from is not None and self.platform.casefold() == ANY:
@@ -76,41 +99,69 @@ class CoverageEntry(CoverageRow):
     version: Annotated[int | None, Field(description="The revision that last changed it; None as shipped.")] = None
 
 
-def _shipped(control: Control, browser: str, http: str, https: str, source: str, **more: str) -> CoverageRow:
+class ListSupport(NamedTuple):
+    """What a browser on a platform makes of site lists."""
+
+    family: BrowserFamily
+    limit: int
+    """How many entries it takes of each list."""
+    policy_file: str | None
+
+
+def _shipped(control: Control, browser: str, http: str, https: str, source: str, **more: object) -> CoverageRow:
     return CoverageRow.model_validate(
-        {"control": control, "browser": browser, "http": http, "https": https, "source": source, **more}
-        | {"date": "2026-11-01"}
+        {"control": control, "browser": browser, "http": http, "https": https, "source": source}
+        | {"date": "2026-11-01", **more}
     )
 
 
+def _site_list(browser: BrowserFamily, platform: str, policy_file: str, source: str) -> CoverageRow:
+    more = {"platform": platform, "policy_file": policy_file, "family": browser, "date": "2026-11-28"}
+    return _shipped("site-list", browser, "page", "page", source, **more, **_LISTS[browser])
+
+
+_LISTS: dict[BrowserFamily, dict[str, object]] = {
+    "chromium": {"browser_from": "86", "list_limits": [{"entries": 1500}]},
+    "firefox": {"browser_from": "60", "list_limits": [{"entries": 1000}]},
+}
 _TRIED = "tried by the project against the endpoint stand-in"
-_TOLD = "the browser's own documentation of managed policy"
+_MEASURED = "tried by the project against the real browser on Linux"
+_UNTRIED = "written as the browser documents it; not tried on a real machine"
 SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
     _shipped("filter", ANY, "page", "host", _TRIED, layer_from="0.1"),
     _shipped("filter", "chromium", "page", "host", _TRIED, layer_from="0.1"),
     _shipped("filter", "firefox", "page", "host", _TRIED, layer_from="0.1"),
     _shipped("site-list", ANY, "none", "none", "nothing is known of its managed policy"),
-    _shipped("site-list", "chromium", "page", "page", _TOLD, browser_from="86"),
-    _shipped("site-list", "firefox", "page", "page", _TOLD, browser_from="60"),
+    _site_list("chromium", ANY, "/etc/chromium/policies/managed/portero.json", f"{_MEASURED}, version 156"),
+    _site_list("chromium", "windows", r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Chromium", _UNTRIED),
+    _site_list("chromium", "macos", "/Library/Managed Preferences/org.chromium.Chromium.plist", _UNTRIED),
+    _site_list("firefox", ANY, "/etc/firefox/policies/policies.json", f"{_MEASURED}, version 153"),
+    _site_list("firefox", "windows", r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Mozilla\Firefox", _UNTRIED),
+    _site_list("firefox", "macos", "/Library/Managed Preferences/org.mozilla.firefox.plist", _UNTRIED),
     _shipped("startup", ANY, "page", "page", "a program that does not start visits nothing", layer_from="0.1"),
 )
 """The table as shipped."""
+_SHIPPED = {row.key: row for row in SHIPPED_COVERAGE}
 
 
 class CoverageTable:
     """The rows that count: an edited row stands in place of the shipped one with the same key."""
 
     def __init__(self, edited: tuple[CoverageRow, ...] = ()) -> None:
-        self.rows = {row.key: row for row in (*SHIPPED_COVERAGE, *edited)}
+        self.rows = _SHIPPED | {row.key: row for row in edited}
 
     def row(self, control: Control, browser: str | None, platform: str | None) -> CoverageRow | None:
         """The row that fits best: the browser counts before the platform, the named before `any`."""
+        return next(self._rows(self.rows, control, browser, platform), None)
+
+    @staticmethod
+    def _rows(
+        rows: Mapping[str, CoverageRow], control: Control, browser: str | None, platform: str | None
+    ) -> Iterator[CoverageRow]:
         for name in dict.fromkeys(((browser or ANY).casefold(), ANY)):
             for family in dict.fromkeys(((platform or ANY).casefold(), ANY)):
-                found = self.rows.get(f"{control}/{name}/{family}")
-                if found is not None:
-                    return found
-        return None
+                if (found := rows.get(f"{control}/{name}/{family}")) is not None:
+                    yield found
 
     def reach(self, control: Control, browser: str | None, platform: str | None, scheme: str) -> Reach:
         """How much of a visit over http or https the control gets hold of."""
@@ -118,3 +169,19 @@ class CoverageTable:
         if row is None:
             return Reach.NONE
         return row.http if scheme == "http" else row.https
+
+    def list_support(self, browser: str | None, platform: str | None, version: str | None = None) -> ListSupport:
+        """What a browser makes of site lists. An unknown one is taken to read them as Chromium does."""
+        own = list(self._rows(self.rows, "site-list", browser, platform))
+        family: BrowserFamily = next((row.family for row in own if row.family), "chromium")
+        rows = [*own, *self._rows(_SHIPPED, "site-list", family, platform)]
+        limits = next(row.list_limits for row in rows if row.list_limits)
+        policy_file = next((row.policy_file for row in rows if row.policy_file), None)
+        return ListSupport(family, _limit(limits, version), policy_file)
+
+
+def _limit(limits: tuple[ListLimit, ...], version: str | None) -> int:
+    """That of the highest version at or below this one; of an unknown version the last, of one below all the first."""
+    known = sorted(limits, key=lambda limit: version_key(limit.browser_from or "0") or ())
+    held = [limit for limit in known if not is_older(version, limit.browser_from)] or known[:1]
+    return held[-1].entries

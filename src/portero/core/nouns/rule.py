@@ -27,6 +27,9 @@ SELECTORS: dict[RulesetKind, tuple[str, ...]] = {
 """The selectors of each kind of ruleset."""
 KEYS = tuple(dict.fromkeys(name for names in SELECTORS.values() for name in names))
 
+PatternReading = Literal["stricter", "left-out"]
+"""What becomes of a site pattern in a browser that cannot say it."""
+
 _MEDIA_TYPE = re.compile(r"^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\*)$")
 
 
@@ -101,6 +104,13 @@ class Rule(Noun):
     suitability: Suitability | None = None
     decision: Decision | None = None
     pattern: Annotated[str, StringConstraints(min_length=1, max_length=2048)] | None = None
+    reading: Annotated[
+        PatternReading | None,
+        Field(
+            description="With pattern: what a browser gets that cannot say it, `stricter` or `left-out`. By default"
+            " mandatory patterns are read more strictly, and others left out."
+        ),
+    ] = None
     application_set: Key | None = None
     sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-fA-F]{64}$", to_lower=True)] | None = None
     action: Action
@@ -140,7 +150,8 @@ class Rule(Noun):
     @field_validator("pattern")
     @classmethod
     def _taken_by_browsers(cls, value: str | None) -> str | None:
-        return None if value is None else normal_pattern(value)
+        # kept as it was written: what was made of it is told
+        return None if value is None else str(Pattern.of(value)) and value.strip()
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
@@ -150,6 +161,8 @@ class Rule(Noun):
             raise ValueError(f"a rule names exactly one thing that it matches, and {told}")
         if self.exact is not None and given[0] not in ("host", "url"):
             raise ValueError(f"“exact” goes with host and url, not with {given[0]}")
+        if self.reading is not None and given[0] != "pattern":
+            raise ValueError(f"“reading” goes with pattern, not with {given[0]}")
         if self.action is Action.ALLOW:
             host = UrlPattern.of(self.url, bool(self.exact)).host if self.url else self.host
             # by itself alone a name without a dot may well be a host inside
@@ -160,7 +173,7 @@ class Rule(Noun):
     @property
     def names_everything(self) -> bool:
         """Whether it is for whatever else there is."""
-        return self.everything is not None or self.pattern == EVERYTHING
+        return self.everything is not None or self.selector == ("pattern", EVERYTHING, False)
 
     @cached_property
     def names_path(self) -> bool:
@@ -187,5 +200,7 @@ class Rule(Noun):
             return Selector("suitability", "..".join("" if bound is None else str(bound) for bound in bounds))
         if self.search_term is not None:
             return Selector("search_term", normal_term(self.search_term))
+        if self.pattern is not None:
+            return Selector("pattern", normal_pattern(self.pattern))
         kind = next(name for name in KEYS if getattr(self, name) is not None)
         return Selector(kind, "" if kind == "everything" else str(getattr(self, kind)), bool(self.exact))

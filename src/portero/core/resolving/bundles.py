@@ -32,7 +32,7 @@ ANY_STATE = frozenset(State)
 class BundleRule(msgspec.Struct, frozen=True, array_like=True):
     """One rule: its number in the ruleset (from 1), selector, and action after the assignment's override.
 
-    `until` is when it is over, in seconds since 1970.
+    `until` is when it is over, in seconds since 1970; `reading` is that of a site pattern.
     """
 
     number: int
@@ -41,6 +41,7 @@ class BundleRule(msgspec.Struct, frozen=True, array_like=True):
     action: str
     exact: bool = False
     until: float | None = None
+    reading: str | None = None
 
 
 class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -213,6 +214,7 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
                 overridden(rule.action, assignment.action).value,
                 rule.selector.exact,
                 _seconds(rule.valid_until),
+                rule.reading,
             )
             for number, rule in enumerate(ruleset.rules, start=1)
         ),

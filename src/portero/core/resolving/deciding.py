@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple, Self
 
 from portero.core.matching.applications import Started
 from portero.core.nouns.action import Action
-from portero.core.nouns.patterns import Pattern, port_of
+from portero.core.nouns.coverage import ListSupport
+from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.urls import Visit
 from portero.core.resolving.ladder import NOBODY, REPLACED, Contender, Settled
 from portero.core.resolving.policy import Frame
@@ -151,35 +152,33 @@ def weigh_start(frame: Frame, program: Started) -> StartOutcome:
 
 
 class SiteOutcome(NamedTuple):
-    """What the merged site list comes to: the pattern that counts, and all that match, those left out too."""
+    """What a site list comes to in a browser: the pattern that counts, and all that match."""
 
     winner: tuple[Pattern, Contender] | None
     matching: Sequence[tuple[Pattern, Contender]]
-    in_play: bool
 
+    @classmethod
+    def of(cls, matching: Iterable[tuple[Pattern, Contender]]) -> Self:
+        """Of those that match, given in the order in which they count."""
+        found = tuple(matching)
+        return cls(found[0] if found else None, found)
 
-def matches(pattern: Pattern, visit: Visit) -> bool:
-    """Whether a site pattern holds a visit."""
-    behind = visit.url.partition("#")[0].partition("//")[2]
-    _, slash, tail = behind.partition("/")
-    path, _, query = (slash + tail).partition("?")
-    return pattern.matches(visit, port_of(visit), path, query)
+    @property
+    def allows(self) -> bool:
+        """Whether the visit passes."""
+        return self.winner is None or self.winner[1].action == Action.ALLOW
 
 
 def weigh_sites(frame: Frame, visit: Visit) -> SiteOutcome:
-    """What a browser makes of the merged list: of the patterns that match, the more specific one counts, and of
-    equally specific ones one that allows.
+    """What the merged list means, whatever the browser: of the patterns that match, the more specific one counts, and
+    of equally specific ones one that allows.
     """
-    patterns = frame.site_list.patterns
-    matching = [pattern for pattern in patterns if matches(pattern[0], visit)]
-    best = min(
-        matching,
-        key=lambda pattern: (
-            *pattern[0].precedence,
-            pattern[1].action != Action.ALLOW,
-            not pattern[1].mandatory,
-            pattern[1].place,
-        ),
-        default=None,
-    )
-    return SiteOutcome(best, matching, bool(patterns))
+    return SiteOutcome.of(frame.site_list.matching(visit))
+
+
+def weigh_handed(frame: Frame, visit: Visit, support: ListSupport) -> SiteOutcome:
+    """What a browser makes of the list that it is handed."""
+    merged = frame.site_list
+    if merged.is_handed_whole(support):
+        return weigh_sites(frame, visit)
+    return SiteOutcome.of(merged.patterns[place] for place in merged.handed(support).matching(visit))

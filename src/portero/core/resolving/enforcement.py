@@ -10,13 +10,15 @@ from portero.core import sentences
 from portero.core.matching.membership_conditions import is_within
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.caveat import Caveat, CaveatCode
-from portero.core.nouns.coverage import Control, CoverageTable, Reach
+from portero.core.nouns.coverage import Control, CoverageTable, ListSupport, Reach
 from portero.core.nouns.device import Browser, Facts, Lifecycle, Place
 from portero.core.nouns.layer import Layer, LayerMode, Layers, LayerVersions
+from portero.core.nouns.urls import Visit
 from portero.core.nouns.verdict import LayerVerdict
 from portero.core.nouns.versions import is_older
 from portero.core.resolving.bundles import Bundle
-from portero.core.resolving.policy import Policy
+from portero.core.resolving.deciding import SiteOutcome
+from portero.core.resolving.policy import Policy, SiteList
 
 SHIPPED_TABLE = CoverageTable()
 _STRENGTH = (LayerMode.OFF, LayerMode.OBSERVING, LayerMode.ENFORCING)
@@ -75,6 +77,12 @@ class Path(NamedTuple):
     place: Place | None = None
     browser: str | None = None
     scheme: str = "http"
+
+
+def list_support(machine: Machine, browser: str | None) -> ListSupport:
+    """What a browser of the machine makes of site lists; of none in particular what Chromium makes of them."""
+    installed = machine.browser(browser)
+    return machine.coverage.list_support(browser, machine.platform, installed.version if installed else None)
 
 
 def weaker(*modes: LayerMode) -> LayerMode:
@@ -239,6 +247,26 @@ def effective_browser(
             caveats.append(too_old)
             layer = in_mode(layer, LayerMode.OFF, too_old.detail)
     return layer, caveats
+
+
+def list_caveats(merged: SiteList, support: ListSupport, visit: Visit, browser: str) -> list[Caveat]:
+    """What keeps a site list from holding in a browser as it is meant: what is cut off, and what of this visit's
+    patterns it cannot say.
+    """
+    if merged.is_handed_whole(support):
+        return []
+    handed, caveats = merged.handed(support), []
+    if handed.cut:
+        cut = [str(merged.patterns[place][0]) for place in handed.cut]
+        whole, kept = len(merged.patterns), len(merged.patterns) - len(handed.needless)
+        caveats.append(sentences.list_truncated(whole, kept, cut, support.limit, browser))
+    meant, really = list(merged.matching(visit)), [merged.patterns[place] for place in handed.matching(visit)]
+    differs = SiteOutcome.of(meant).allows is not SiteOutcome.of(really).allows
+    for pattern, _ in dict.fromkeys((*really, *meant)):
+        changed = handed.changed.get(merged.place(pattern))
+        if changed is not None and (differs or not changed.is_slight):
+            caveats.append(sentences.pattern_changed(str(pattern), changed, support.family))
+    return caveats
 
 
 def reach_of(control: Control, machine: Machine, path: Path) -> Reach:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from portero.core import sentences
+from portero.core.browsers.handing import UNLIMITED
 from portero.core.matching.applications import Started
 from portero.core.matching.categories import CategoryIndex, Entry, look_up
 from portero.core.matching.searches import searched
@@ -33,6 +34,8 @@ from portero.core.resolving.enforcement import (
     effective_filter,
     effective_startup,
     intended_layer,
+    list_caveats,
+    list_support,
     machine_caveats,
     reach_of,
 )
@@ -146,7 +149,8 @@ def _look(policy: Policy, case: Case, visit: Visit) -> _Look:
         attempt.media_type,
     )
     frame, teller = policy.frame(case.situation), teller_of(policy)
-    return _Look(policy, frame, entry, visited, teller.sites(frame, visit), teller.filter(frame, visited))
+    whole = list_support(case.machine, attempt.browser)._replace(limit=UNLIMITED)
+    return _Look(policy, frame, entry, visited, teller.sites(frame, visit, whole), teller.filter(frame, visited))
 
 
 def _path(case: Case, visit: Visit) -> Path:
@@ -194,9 +198,12 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
         caveats.append(sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER))
     look = meant if applied is meant.policy else _look(applied, case, visit)
     policy, frame, path = meant.policy, look.frame, _path(case, visit)
-    in_play = bool(frame.site_list.patterns)
-    sites, more = effective_browser(policy, applied, look.sites, in_play, machine, path)
+    handed = _handed(look, case)
+    sites, more = effective_browser(policy, applied, handed, bool(frame.site_list.patterns), machine, path)
     caveats += more
+    if sites is handed and path.browser is not None:
+        support = list_support(machine, path.browser)
+        caveats += list_caveats(frame.site_list, support, visit, path.browser)
     filtered = look.filter
     if _depends_on_page(look) and reach_of("filter", machine, path) is Reach.HOST:
         seen = look.visited.by_host()
@@ -217,6 +224,15 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
         if len(intended.layers) > len(said[:2]) or layer.verdict is Verdict.BLOCK:
             caveats += [*more, *_missing_fields(missing)]
     return _Sayings(said, caveats)
+
+
+def _handed(look: _Look, case: Case) -> LayerVerdict:
+    """What the browser makes of as much of the site list as it takes."""
+    browser, merged = case.attempt.browser, look.frame.site_list
+    support = list_support(case.machine, browser)
+    if browser is None or len(merged.patterns) <= support.limit:
+        return look.sites
+    return teller_of(look.policy).sites(look.frame, look.visited.visit, support)
 
 
 def _depends_on_page(look: _Look) -> bool:

@@ -7,14 +7,19 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
+from portero.core.browsers.chromium import PatternTable
+from portero.core.browsers.handing import Handed
+from portero.core.browsers.needless import Listed
 from portero.core.matching.applications import EVERYTHING as EVERY_PROGRAM
 from portero.core.matching.applications import Fit, SetTest, Started, Test
 from portero.core.matching.indicators import IndicatorTable, ServiceFacts
 from portero.core.matching.searches import TermTable, pages_by_host
 from portero.core.nouns.action import Action
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
-from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.coverage import BrowserFamily, ListSupport
+from portero.core.nouns.patterns import Pattern, SeenUrl, hosts_above
 from portero.core.nouns.selector import Selector
+from portero.core.nouns.urls import Visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
 from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Settled, is_broad, narrowness, settle
@@ -53,6 +58,7 @@ class Policy:
             }
         )
         self.sites: list[tuple[Pattern, Contender]] = []
+        self._sites_by_host: PatternTable[tuple[Pattern, Contender]] | None = None
         self.programs: list[ProgramRule] = []
         self.search_pages = pages_by_host(bundle.search_pages)
         self._instants = sorted(_instants(bundle))
@@ -98,6 +104,12 @@ class Policy:
             broad,
             rule.until,
         )
+
+    def sites_met(self, visit: Visit) -> Iterator[tuple[Pattern, Contender]]:
+        """The site patterns that hold a visit, in play or not, each as often as it is named."""
+        if self._sites_by_host is None:
+            self._sites_by_host = PatternTable((one[0], one[1].action == Action.ALLOW, one) for one in self.sites)
+        return self._sites_by_host.matching(SeenUrl.of(visit)) if self.sites else iter(())
 
     def _program_test(self, rule: BundleRule) -> Test | SetTest | None:
         if rule.selector_kind == "sha256":
@@ -176,34 +188,79 @@ class Frame:
 
     @cached_property
     def site_list(self) -> SiteList:
-        """The site lists in play, merged as the browser is handed them."""
-        return SiteList.merged(self)
+        """The site lists in play, merged."""
+        return SiteList(self)
 
 
-class SiteList(NamedTuple):
-    """The merged site list: patterns with the rule that stands for each, mandatory ones first; and who lost to whom."""
+class SiteList:
+    """The site lists in play, merged, before a browser is handed them: mandatory patterns first, then by the ladder.
 
-    patterns: tuple[tuple[Pattern, Contender], ...]
-    settled: Mapping[Pattern, Settled]
-    left_out: Mapping[Pattern, Contender]
-    """Patterns left out, as an opposite mandatory one, here its rule, holds all that they do."""
+    Where the same pattern is named more than once, the ladder decides.
+    """
 
-    @classmethod
-    def merged(cls, frame: Frame) -> SiteList:
-        """Where the same pattern is named more than once, the ladder decides."""
+    def __init__(self, frame: Frame) -> None:
         by_pattern: dict[Pattern, list[Contender]] = {}
         for pattern, contender in frame.policy.sites:
             if contender.action != Action.LOG and frame.counts(contender):
                 by_pattern.setdefault(pattern, []).append(contender)
-        settled = {pattern: frame.settle(contenders) for pattern, contenders in by_pattern.items()}
-        won = [(pattern, one.winner) for pattern, one in settled.items() if one.winner is not None]
-        mandatory = [(pattern, winner) for pattern, winner in won if winner.mandatory]
-        left_out: dict[Pattern, Contender] = {}
-        for pattern, winner in won:
-            for other, above in mandatory if not winner.mandatory else ():
-                if above.action != winner.action and pattern.inside(other):
-                    left_out[pattern] = above
-                    break
-        kept = [(pattern, winner) for pattern, winner in won if pattern not in left_out]
-        kept.sort(key=lambda one: (not one[1].mandatory, one[1].place))
-        return cls(tuple(kept), settled, left_out)
+        self.settled: Mapping[Pattern, Settled] = {
+            pattern: frame.settle(contenders) for pattern, contenders in by_pattern.items()
+        }
+        """Who lost to whom among those that name the same pattern."""
+        won = [(pattern, one.winner) for pattern, one in self.settled.items() if one.winner is not None]
+        self.left_out = _inside_mandatory(won)
+        kept = [(pattern, winner) for pattern, winner in won if pattern not in self.left_out]
+        kept.sort(key=lambda one: (not one[1].mandatory, one[1].strength(frame.people)))
+        self.patterns: tuple[tuple[Pattern, Contender], ...] = tuple(kept)
+        self._bundle = frame.policy.bundle
+        self._handed: dict[tuple[BrowserFamily, int], Handed] = {}
+
+    @cached_property
+    def _table(self) -> PatternTable[tuple[Pattern, Contender]]:
+        named = sorted(self.patterns, key=lambda one: (not one[1].mandatory, one[1].place))
+        return PatternTable((one[0], one[1].action == Action.ALLOW, one) for one in named)
+
+    def matching(self, visit: Visit) -> Iterator[tuple[Pattern, Contender]]:
+        """The patterns that hold a visit as they are meant, those that count before others first."""
+        return self._table.matching(SeenUrl.of(visit))
+
+    def handed(self, support: ListSupport) -> Handed:
+        """The list as a browser is handed it."""
+        key = (support.family, support.limit)
+        found = self._handed.get(key)
+        if found is None:
+            found = self._handed[key] = Handed([self._listed(*one) for one in self.patterns], *key)
+        return found
+
+    @cached_property
+    def _places(self) -> Mapping[Pattern, int]:
+        return {pattern: place for place, (pattern, _) in enumerate(self.patterns)}
+
+    def place(self, pattern: Pattern) -> int:
+        """Where a pattern stands in the list."""
+        return self._places[pattern]
+
+    def is_handed_whole(self, support: ListSupport) -> bool:
+        """Whether a browser is handed all that is meant, with nothing changed or cut."""
+        return support.family == "chromium" and len(self.patterns) <= support.limit
+
+    def _listed(self, pattern: Pattern, winner: Contender) -> Listed:
+        rule = self._bundle.assignments[winner.assignment].rules[winner.rule - 1]
+        stricter = winner.mandatory if rule.reading is None else rule.reading == "stricter"
+        return Listed(pattern, winner.action == Action.ALLOW, stricter)
+
+
+def _inside_mandatory(won: Sequence[tuple[Pattern, Contender]]) -> Mapping[Pattern, Contender]:
+    """Patterns left out, as an opposite mandatory one, here its rule, holds all that they do."""
+    mandatory: dict[str, list[tuple[Pattern, Contender]]] = {}
+    for pattern, winner in won:
+        if winner.mandatory:
+            mandatory.setdefault(pattern.host, []).append((pattern, winner))
+    found: dict[Pattern, Contender] = {}
+    for pattern, winner in won if mandatory else ():
+        allows = winner.action == Action.ALLOW
+        for host in hosts_above(pattern.host) if not winner.mandatory else ():
+            for other, above in mandatory.get(host, ()):
+                if above.action != winner.action and pattern.inside(other, allows, not allows):
+                    found.setdefault(pattern, above)
+    return found

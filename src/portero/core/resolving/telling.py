@@ -7,13 +7,15 @@ from collections.abc import Callable, Hashable, Iterable, Iterator
 from portero.core import sentences
 from portero.core.matching.applications import SetTest, Started
 from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.coverage import ListSupport
 from portero.core.nouns.layer import Layer
+from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import Visit
 from portero.core.nouns.verdict import Aside, AsideRule, LayerVerdict, LostRule, RuleReference, Rung, ThisDevice
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import BundleRule
-from portero.core.resolving.deciding import Visited, matches, weigh, weigh_sites, weigh_start
+from portero.core.resolving.deciding import Visited, weigh, weigh_handed, weigh_sites, weigh_start
 from portero.core.resolving.ladder import REPLACED, Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
 from portero.core.resolving.situations import Situation
@@ -187,34 +189,58 @@ class Teller:
 
     # --- site lists ---
 
-    def sites(self, frame: Frame, visit: Visit) -> LayerVerdict:
-        """What a browser makes of the merged site list, with every reason."""
+    def sites(self, frame: Frame, visit: Visit, support: ListSupport) -> LayerVerdict:
+        """What a browser makes of the site list that it is handed, with every reason."""
         if not self._policy.sites:
             return _NO_SITE_LIST
-        outcome, merged = weigh_sites(frame, visit), frame.site_list
+        merged = frame.site_list
+        outcome, meant = weigh_handed(frame, visit, support), weigh_sites(frame, visit)
         winner = outcome.winner[1] if outcome.winner else None
-        lost: list[LostRule] = []
-        for pattern, one in outcome.matching:
-            if winner is not None and one is not winner:
-                lost.append(self._lost(one, winner, Rung.BROWSER))
-            own = [other for named, other in frame.policy.sites if named == pattern]
-            lost += self._losers(frame, own, merged.settled[pattern])
-        for pattern, above in merged.left_out.items():
-            left = merged.settled[pattern].winner
-            if left is not None and matches(pattern, visit):
-                lost.append(self._lost(left, above, Rung.MANDATORY))
+        lost = [
+            self._lost_in_browser(frame, one, winner, support)
+            for one in dict.fromkeys((*outcome.matching, *meant.matching))
+            if one[1] is not winner
+        ]
+        by_pattern: dict[Pattern, list[Contender]] = {}
+        for pattern, contender in self._policy.sites_met(visit):
+            by_pattern.setdefault(pattern, []).append(contender)
+        for pattern, own in by_pattern.items():
+            if pattern in merged.settled:
+                lost += self._losers(frame, own, merged.settled[pattern])
+            left = merged.settled[pattern].winner if pattern in merged.left_out else None
+            if left is not None:
+                lost.append(self._lost(left, merged.left_out[pattern], Rung.MANDATORY))
         if "site" in frame.replacers:
             lost += self._replaced(frame, self.matching_sites(visit))
-        if not outcome.in_play:
+        if not merged.patterns:
             return self._layer(Layer.BROWSER, None, sentences.NOTHING_IN_PLAY, lost)
         why = sentences.listed_because(self.reference(winner) if winner else None)
-        return self._layer(Layer.BROWSER, winner, why, lost, note=sentences.PROVISIONAL)
+        return self._layer(Layer.BROWSER, winner, why, lost)
+
+    def _lost_in_browser(
+        self, frame: Frame, one: tuple[Pattern, Contender], winner: Contender | None, support: ListSupport
+    ) -> LostRule:
+        """One that holds a visit, and does not count in a browser: another one does, or it is not handed over."""
+        loser = self.reference(one[1])
+        won = self.reference(winner) if winner else None
+        merged = frame.site_list
+        if merged.is_handed_whole(support):
+            why = sentences.counts_before(won, support.family)
+        else:
+            handed, place = merged.handed(support), merged.place(one[0])
+            if place in handed.cut:
+                why = sentences.is_cut(support.limit)
+            elif place in handed.changed and handed.entry_of(place) is None:
+                why = sentences.is_left_out(handed.changed[place], support.family)
+            else:
+                why = sentences.counts_before(won, support.family)
+        return LostRule(**dict(loser), rung=Rung.BROWSER, to=won, why=why)
 
     # --- what does not count now ---
 
     def matching_sites(self, visit: Visit) -> list[Contender]:
         """Every site rule that matches a visit, in play or not."""
-        return [one for pattern, one in self._policy.sites if matches(pattern, visit)]
+        return [one for _, one in self._policy.sites_met(visit)]
 
     def left_aside(self, frame: Frame, contenders: Iterable[Contender], situation: Situation) -> tuple[AsideRule, ...]:
         """Those of the rules that would match and do not count now, each with the reason."""

@@ -10,10 +10,6 @@ from portero.core.nouns.verdict import Aside, KindCount, LayerVerdict, RuleCount
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.wording import LAYER_WORDS, VERB_OF_MANY, VERBS, counted, joined
 
-PROVISIONAL = (
-    "Provisional: of the patterns that match, the more specific one is taken to win, and an allow among equals; no"
-    " browser was asked."
-)
 ESSENTIAL = "This program is on the list of essential ones, without which a machine neither runs nor can be mended."
 NOTHING_IN_PLAY = "No site list is in play."
 
@@ -130,7 +126,6 @@ def lost_because(loser: RuleReference, winner: RuleReference, rung: Rung) -> str
         Rung.ACTION: f"{winner.action} is stricter than {loser.action}, and nothing else tells {named} from it",
         Rung.STRICTEST: f"something else about the visit is settled by {named}, and the strictest counts",
         Rung.LIFTED: f"{named} names {winner.selector} by itself, which sets aside what its categories say",
-        Rung.BROWSER: f"browsers let the more specific pattern count, and that is {winner.selector} of {named}",
     }
     return sentences.get(rung, f"{named} says the same and stands earlier")
 

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from portero.core.insight.effects.subjects import Shown
 from portero.core.nouns.action import STRICTNESS, Action
 from portero.core.nouns.layer import Layer, LayerMode
-from portero.core.resolving.deciding import decide, matches, weigh, weigh_sites, weigh_start
+from portero.core.resolving.deciding import decide, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Frame, Policy
 from portero.core.resolving.situations import Situation
@@ -35,8 +35,7 @@ def rules_met(policy: Policy, frame: Frame, shown: Shown) -> Iterator[Contender]
         yield from outcome.met
         for contest in outcome.contests:
             yield from contest.contenders
-        visit = shown.visited.visit
-        yield from (one for pattern, one in policy.sites if matches(pattern, visit))
+        yield from (one for _, one in policy.sites_met(shown.visited.visit))
     elif shown.started is not None:
         yield from weigh_start(frame, shown.started).contenders
 

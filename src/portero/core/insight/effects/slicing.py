@@ -18,7 +18,7 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import UrlPattern
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import matches, weigh, weigh_start
+from portero.core.resolving.deciding import weigh, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
 
@@ -80,7 +80,7 @@ class Cutter:
             return [self._met(weigh_start(self._frame, shown.started).contenders)], [], []
         assert shown.visited is not None
         outcome, visit = weigh(self._frame, shown.visited), shown.visited.visit
-        sites = [one for pattern, one in self._whole.sites if matches(pattern, visit)]
+        sites = [one for _, one in self._whole.sites_met(visit)]
         others = [self._met(contest.contenders) for contest in outcome.contests]
         return others, self._met(outcome.met), self._met(sites)
 

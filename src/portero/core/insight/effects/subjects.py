@@ -133,7 +133,7 @@ def _of_indicator(selector: Selector, known: KnownSubjects) -> Iterator[Subject]
 def url_of(pattern: Pattern) -> str:
     """A URL that a site pattern holds."""
     port = f":{pattern.port}" if pattern.port else ""
-    query = "?" + "&".join(token.rstrip("*") for token in pattern.query) if pattern.query else ""
+    query = "?" + "&".join(str(token).rstrip("*") for token in pattern.query) if pattern.query else ""
     return f"{pattern.scheme or 'http'}://{pattern.host or ELSEWHERE}{port}{pattern.path or '/'}{query}"
 
 

@@ -20,7 +20,7 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.selector import OF_SERVICES
 from portero.core.nouns.urls import UrlPattern, normal_range
 from portero.core.nouns.verdict import Rung
-from portero.core.resolving.deciding import Outcome, matches, weigh, weigh_sites, weigh_start
+from portero.core.resolving.deciding import Outcome, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
 
@@ -292,13 +292,13 @@ class _Ring:
         outcome = weigh_sites(frame, visit)
         winner = outcome.winner[1] if outcome.winner else None
         merged = frame.site_list
-        for pattern, one in self._policy.sites:
-            if not matches(pattern, visit) or one.action == Action.LOG or not frame.counts(one):
+        for pattern, one in self._policy.sites_met(visit):
+            if one.action == Action.LOG or not frame.counts(one):
                 continue
             self._note(subject, one, one is winner)
-            winner = merged.settled[pattern].winner
-            if one is not winner and winner is not None:
-                self._meet(subject, winner, one, lost_on(one, winner, frame.people))
+            own = merged.settled[pattern].winner
+            if own is not None and one is not own:
+                self._meet(subject, own, one, lost_on(one, own, frame.people))
             elif pattern in merged.left_out:
                 self._meet(subject, merged.left_out[pattern], one, Rung.MANDATORY)
             elif winner is not None and one is not winner:
