@@ -12,8 +12,8 @@ ROUNDS ?= 1
 WORKERS ?= 2
 ARGS ?=
 
-# Debian packages that only the tests need: a real browser, and fonts for it to draw with
-TEST_PACKAGES := chromium fonts-dejavu-core
+# Debian packages that only the tests need: real browsers, and fonts for them to draw with
+TEST_PACKAGES := chromium firefox-esr fonts-dejavu-core
 # and those that only pictures of a terminal need: a screen, a terminal window, a camera
 SCREENSHOT_PACKAGES := xvfb xterm scrot
 
@@ -73,9 +73,9 @@ test: setup test-packages check ## everything: checks and all tests, a real brow
 test-fast: setup ## the core and the formats, in seconds
 	$(BIN)/pytest -q tests/core tests/formats
 
-EXPLORED := tests/core tests/formats tests/service/test_fuzz.py tests/service/test_roster.py tests/journeys/test_killed.py tests/journeys/test_import_killed.py
+EXPLORED := tests/core tests/formats tests/browsers tests/service/test_fuzz.py tests/service/test_roster.py tests/journeys/test_killed.py tests/journeys/test_import_killed.py
 
-explore: setup ## what is tried often, far more often, with other examples each time; ROUNDS=5 for more
+explore: setup test-packages ## what is tried often, far more often, with other examples each time; ROUNDS=5 for more
 	for round in $$(seq $(ROUNDS)); do PORTERO_EXPLORE=1 $(BIN)/pytest -q -n $(WORKERS) --hypothesis-profile=explore $(EXPLORED) || exit 1; done
 
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one

@@ -44,7 +44,7 @@ settings.load_profile("repeatable")
 os.environ.pop("COLUMNS", None)
 
 
-LONGEST_FIRST = ("journeys", "console", "endpoint", "cli", "core", "service")
+LONGEST_FIRST = ("journeys", "browsers", "console", "endpoint", "cli", "core", "service")
 """The folders whose files take longest begin first, so that no worker waits long for another one at the end."""
 
 
@@ -52,6 +52,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Put them in that order. A file stays on one worker (`--dist loadfile`), as its tests share a service."""
     ranks = {folder: rank for rank, folder in enumerate(LONGEST_FIRST)}
     items.sort(key=lambda item: ranks.get(item.path.parent.name, len(ranks)))
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Tell what tests have to tell beside that they passed: how many navigations agreed with the real browsers."""
+    for report in (*terminalreporter.stats.get("passed", ()), *terminalreporter.stats.get("failed", ())):
+        for name, value in report.user_properties:
+            if name == "summary":
+                terminalreporter.write_line(str(value))
 
 
 class Process:
