@@ -26,6 +26,7 @@ from portero.core.insight.probe_sets import ProbeOutcome, try_probes
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
 from portero.core.nouns.preview import Preview
+from portero.core.nouns.worklist import AuthoringWarning
 from portero.formats.category_index import read_index
 from portero.formats.estate_document import read_estate, read_facts, write_estate, write_estate_files
 
@@ -85,10 +86,11 @@ def estate_check(context: Context) -> int:
     offline.compile_all()
     outcomes = list(try_probes(estate, facts, offline))
     failed = [outcome for outcome in outcomes if not outcome.passed]
+    told = offline.told_of_sites()
     present(
         context,
-        {"document": _counts(estate), "probes": len(outcomes), "failed": failed},
-        lambda: _tell_check(estate, outcomes, failed),
+        {"document": _counts(estate), "told": told, "probes": len(outcomes), "failed": failed},
+        lambda: _tell_check(estate, told, outcomes, failed),
     )
     return NOT_AS_EXPECTED if failed else DONE
 
@@ -97,9 +99,13 @@ def _counts(estate: Estate) -> dict[str, int]:
     return {noun.list: len(noun.of(estate)) for noun in NOUNS.values()}
 
 
-def _tell_check(estate: Estate, outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]) -> None:
+def _tell_check(
+    estate: Estate, told_of_sites: list[AuthoringWarning], outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]
+) -> None:
     told = [wording.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)]
     output.say(f"It fits together: {wording.joined(told) or 'nothing in it yet'}.")
+    for warning in told_of_sites:
+        output.say(warning.sentence, 2)
     if outcomes:
         passed = len(outcomes) - len(failed)
         output.say(f"{passed} of {wording.counted(len(outcomes), 'probe')} came out as expected.")

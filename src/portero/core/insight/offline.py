@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 
+from portero.core.insight.site_lists import (
+    any_browsers,
+    governed_browsers,
+    list_in_force,
+    told_of_list,
+    told_of_patterns,
+)
 from portero.core.matching.applications import catalogue_of, members_of
 from portero.core.matching.categories import CategoryIndex
-from portero.core.matching.members import Member, facts_from
+from portero.core.matching.members import Member, MemberFacts, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.verdict import Explanation
+from portero.core.nouns.worklist import AuthoringWarning
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
@@ -69,6 +79,29 @@ class OfflineEstate:
         for hostname in self._devices:
             self._policy(self.groups_of(hostname), hostname)
         self._policy(self._estate.group_order, "")
+
+    def told_of_sites(self) -> list[AuthoringWarning]:
+        """What browsers make of the site rulesets otherwise than written, and of the merged lists of the machines; with
+        no machine in the document, of those of a machine in each group that has one.
+        """
+        sites = [ruleset for ruleset in self._estate.rulesets if ruleset.kind == "site"]
+        found = [told for ruleset in sites for told in told_of_patterns(ruleset)]
+        table = self._estate.coverage_table
+        classes: dict[tuple[str, ...], list[MemberFacts]] = {}
+        for hostname, device in self._devices.items():
+            classes.setdefault(self.groups_of(hostname), []).append(facts_from(device))
+        if not classes:
+            classes = {groups: [] for groups in self._groups_with_sites({ruleset.key for ruleset in sites})}
+        for groups, facts in classes.items():
+            merged = list_in_force(self._estate, groups, (), self._now)
+            browsers = governed_browsers(facts, table) if facts else any_browsers(table)
+            found += told_of_list(merged, browsers, rules=False) if merged.settled else ()
+        return list(dict.fromkeys(found))
+
+    def _groups_with_sites(self, sites: set[str]) -> Iterator[tuple[str, ...]]:
+        targets = {key for one in self._estate.assignments if one.ruleset in sites for key in one.groups}
+        for key in sorted(targets):
+            yield (key,) if key == WHOLE_FLEET else (key, WHOLE_FLEET)
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""

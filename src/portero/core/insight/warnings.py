@@ -12,6 +12,12 @@ from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.merging import put_in_place
+from portero.core.insight.site_lists import (
+    governed_browsers,
+    list_of_ruleset,
+    told_of_list,
+    told_of_patterns,
+)
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.categories import CategoryIndex, look_up
 from portero.core.nouns.action import STOPPING, Action
@@ -68,6 +74,10 @@ def warn_of_ruleset(
     """
     writer = _Writer(ruleset, estate, world, hosts, beside)
     found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
+    if ruleset.kind == "site":
+        found += told_of_patterns(ruleset, max(len(ruleset.rules) - MOST_WRITTEN, 0))
+        browsers = governed_browsers((member.facts for member in world.members), estate.coverage_table)
+        found += told_of_list(list_of_ruleset(ruleset, world.now), browsers)
     after = estate.replacing(rulesets=put_in_place(ruleset, estate.rulesets))
     if ruleset.key in {assignment.ruleset for assignment in estate.assignments} and not list(after.faults()):
         told = _of_findings(after, world, lambda _keys, rulesets: ruleset.key in rulesets)

@@ -203,6 +203,7 @@ class SiteList:
         for pattern, contender in frame.policy.sites:
             if contender.action != Action.LOG and frame.counts(contender):
                 by_pattern.setdefault(pattern, []).append(contender)
+        self._named = by_pattern
         self.settled: Mapping[Pattern, Settled] = {
             pattern: frame.settle(contenders) for pattern, contenders in by_pattern.items()
         }
@@ -231,6 +232,10 @@ class SiteList:
         if found is None:
             found = self._handed[key] = Handed([self._listed(*one) for one in self.patterns], *key)
         return found
+
+    def losers(self, pattern: Pattern) -> list[Contender]:
+        """The rules in play that name a pattern and do not stand."""
+        return [one for one in self._named[pattern] if one is not self.settled[pattern].winner]
 
     @cached_property
     def _places(self) -> Mapping[Pattern, int]:

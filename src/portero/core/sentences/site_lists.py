@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from portero.core.browsers.lists import Changed, Unsayable
+from portero.core.nouns.action import Action
 from portero.core.nouns.caveat import Caveat, CaveatCode
-from portero.core.nouns.coverage import BrowserFamily
+from portero.core.nouns.coverage import BrowserFamily, ListSupport
 from portero.core.nouns.layer import Layer
+from portero.core.nouns.patterns import Rewriting
 from portero.core.nouns.verdict import RuleReference
 from portero.core.sentences.verdicts import target_words
-from portero.core.wording import counted, joined
+from portero.core.wording import VERBS, counted, joined
 
 FAMILY_WORDS: dict[BrowserFamily, str] = {"chromium": "Chromium", "firefox": "Firefox"}
 
@@ -49,7 +51,8 @@ def is_left_out(changed: Changed, family: BrowserFamily) -> str:
 
 
 def _because(changed: Changed) -> str:
-    return joined([_REASONS[reason] for reason in changed.reasons])
+    weighty = [reason for reason in changed.reasons if reason is not Unsayable.CASE]
+    return joined([_REASONS[reason] for reason in weighty or changed.reasons])
 
 
 def pattern_changed(pattern: str, changed: Changed, family: BrowserFamily) -> Caveat:
@@ -80,6 +83,88 @@ _MOST_NAMED = 3
 
 
 def _cut(cut: Sequence[str]) -> str:
-    more = len(cut) - _MOST_NAMED
-    names = [*cut[:_MOST_NAMED], f"{more:,} more"] if more > 0 else list(cut)
-    return f"{joined(names)} {'is' if len(cut) == 1 else 'are'} cut off"
+    return f"{_some(cut)} {'is' if len(cut) == 1 else 'are'} cut off"
+
+
+def _some(names: Sequence[str]) -> str:
+    more = len(names) - _MOST_NAMED
+    return joined([*names[:_MOST_NAMED], f"{more:,} more"] if more > 0 else list(names))
+
+
+# --- while a list is written ---
+
+
+def pattern_rewritten(rewriting: Rewriting) -> str:
+    """That a pattern is handed over in another form than it was written, as browsers would not take it as meant."""
+    return f"“{rewriting.written}” is handed to browsers as {rewriting.handed}: written like that, {rewriting.why}."
+
+
+def patterns_spelt(alike: Sequence[tuple[str, str]]) -> str:
+    """That patterns are handed over in their usual form, which browsers take for the same."""
+    written, handed = alike[0]
+    more = f", and {counted(len(alike) - 1, 'more pattern')} likewise" if len(alike) > 1 else ""
+    return f"“{written}” is handed to browsers in its usual form, as {handed}, which is the same to them{more}."
+
+
+def pattern_literal(pattern: str) -> str:
+    """That an asterisk within a path is a plain character."""
+    return (
+        f"Within a path browsers take an asterisk as a plain character: {pattern} holds only pages that have it in"
+        " their address. Name the path up to it."
+    )
+
+
+def pattern_idle(pattern: str) -> str:
+    """That a pattern is of another scheme than the web's."""
+    return f"{pattern} holds no page over http or https; browsers keep it for addresses of that scheme alone."
+
+
+def pattern_doubled(pattern: str, action: Action) -> str:
+    """That a pattern is both blocked and allowed."""
+    return f"{pattern} is both blocked and allowed: {action} stands by the ladder, and only that is handed to browsers."
+
+
+def pattern_under_mandatory(pattern: str, above: Action) -> str:
+    """That a pattern is not handed over, as it lies within an opposite mandatory one."""
+    return f"{pattern} is not handed to browsers: it lies within a mandatory pattern that {VERBS[above]} it."
+
+
+def _there(family: BrowserFamily, devices: int | None) -> str:
+    return FAMILY_WORDS[family] + (f", on {counted(devices, 'machine')}," if devices else "")
+
+
+def pattern_changed_in(pattern: str, changed: Changed, family: BrowserFamily, devices: int | None) -> str:
+    """That a family of browsers cannot say a pattern as it is meant, and what it gets."""
+    got = f"it gets {changed.got} instead" if changed.got else "the pattern is left out there"
+    return (
+        f"{_there(family, devices)} cannot say {pattern} as it is meant: {_because(changed)}; {got}. The rule's"
+        " “reading” says whether it is read more strictly or left out."
+    )
+
+
+def case_ignored(patterns: Sequence[str], family: BrowserFamily) -> str:
+    """That a family of browsers compares paths without regard to case."""
+    holds = "holds" if len(patterns) == 1 else "hold"
+    return f"In {FAMILY_WORDS[family]} {_some(patterns)} {holds} in upper and lower case alike: it compares paths so."
+
+
+def patterns_needless(whole: int, needless: int, first: str, wider: str | None, family: BrowserFamily) -> str:
+    """That patterns are left out with the same outcome."""
+    why = f"{wider} says the same of all its pages" if wider else "nothing that is blocked holds any of its pages"
+    return (
+        f"Of {counted(whole, 'pattern')} {FAMILY_WORDS[family]} is handed {whole - needless:,}, the same outcome:"
+        f" {first} is needless, as {why}{_and_more(needless - 1)}."
+    )
+
+
+def _and_more(number: int) -> str:
+    return f", and so {'is' if number == 1 else 'are'} {number:,} more" if number else ""
+
+
+def list_cut(patterns: int, kept: int, cut: Sequence[str], support: ListSupport, devices: int | None) -> str:
+    """That a list is longer than browsers take."""
+    spared = f", {kept:,} of them needed" if kept < patterns else ""
+    return (
+        f"The list has {counted(patterns, 'pattern')}{spared}, and {_there(support.family, devices)} takes"
+        f" {support.limit:,} entries of each list: {_cut(cut)}."
+    )

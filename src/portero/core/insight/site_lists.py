@@ -1,0 +1,144 @@
+"""What becomes of site lists in browsers: what is written anew, what a browser cannot say, what is needless or cut."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from portero.core import sentences
+from portero.core.browsers.handing import Handed
+from portero.core.matching.members import MemberFacts
+from portero.core.nouns.action import Action
+from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.coverage import BrowserFamily, CoverageTable, ListSupport, Reach
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.patterns import Pattern, rewriting_of
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.worklist import AuthoringWarning
+from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.policy import Policy, SiteList
+from portero.core.resolving.situations import Situation
+
+_WEB = ("", "http", "https")
+
+
+class Governed(NamedTuple):
+    """Browsers that take site lists alike, and how many machines have one; None where nobody looked."""
+
+    support: ListSupport
+    devices: int | None = None
+
+
+def governed_browsers(facts: Iterable[MemberFacts], table: CoverageTable) -> list[Governed]:
+    """The managed browsers of some machines, those that most machines have first."""
+    found: Counter[ListSupport] = Counter()
+    for one in facts:
+        platform = one.platform
+        found.update(
+            {
+                table.list_support(browser.name, platform, browser.version)._replace(policy_file=None)
+                for browser in one.browsers
+                if browser.managed and table.reach("site-list", browser.name, platform, "https") is not Reach.NONE
+            }
+        )
+    return [Governed(support, devices) for support, devices in found.most_common()]
+
+
+def any_browsers(table: CoverageTable) -> list[Governed]:
+    """Both families, where no machine is known."""
+    families: tuple[BrowserFamily, ...] = ("chromium", "firefox")
+    return [Governed(table.list_support(family, None)._replace(policy_file=None)) for family in families]
+
+
+def list_in_force(estate: Estate, groups: tuple[str, ...], names: Collection[str], at: datetime) -> SiteList:
+    """The merged list of the machines in exactly these groups, given strongest first, or of one of some names."""
+    return Policy(compile_bundle(estate, groups, names)).frame(Situation(at=at)).site_list
+
+
+def list_of_ruleset(ruleset: Ruleset, at: datetime) -> SiteList:
+    """The list of a ruleset by itself, assigned to everybody."""
+    everybody = Assignment(key=ruleset.key, ruleset=ruleset.key, to=(WHOLE_FLEET,))
+    return list_in_force(Estate(rulesets=(ruleset,), assignments=(everybody,)), (WHOLE_FLEET,), (), at)
+
+
+# --- by rule: what was written, and what is handed over ---
+
+
+def told_of_patterns(ruleset: Ruleset, but: int = 0) -> Iterator[AuthoringWarning]:
+    """What is handed over in another form than it was written, by pattern; the first `but` rules are left out."""
+    alike: list[tuple[str, str]] = []
+    for number, rule in enumerate(ruleset.rules[but:], but + 1):
+        if rule.pattern is None:
+            continue
+        rewriting, pattern = rewriting_of(rule.pattern), Pattern.of(rule.pattern)
+        if rewriting is not None and rewriting.same:
+            alike.append((rewriting.written, rewriting.handed))
+        elif rewriting is not None:
+            words = sentences.pattern_rewritten(rewriting)
+            yield AuthoringWarning(code="pattern-rewritten", rule=number, sentence=words, instead=rewriting.handed)
+        if "*" in pattern.path:
+            words = sentences.pattern_literal(str(pattern))
+            yield AuthoringWarning(code="pattern-literal", rule=number, sentence=words)
+        if pattern.scheme not in _WEB:
+            words = sentences.pattern_idle(str(pattern))
+            yield AuthoringWarning(code="pattern-idle", rule=number, sentence=words)
+    if alike:
+        yield AuthoringWarning(code="pattern-spelling", sentence=sentences.patterns_spelt(alike))
+
+
+# --- by list: what a browser makes of it ---
+
+
+def told_of_list(merged: SiteList, browsers: Sequence[Governed], rules: bool = True) -> Iterator[AuthoringWarning]:
+    """What becomes of a merged list in some browsers. `rules`: it is one ruleset's, and its rules are named."""
+    yield from _settled(merged, rules)
+    for governed in browsers:
+        handed = merged.handed(governed.support)
+        yield from _changed(merged, handed, governed, rules)
+        yield from _needless(merged, handed)
+        if handed.cut:
+            cut = [str(merged.patterns[place][0]) for place in handed.cut]
+            kept = len(merged.patterns) - len(handed.needless)
+            words = sentences.list_cut(len(merged.patterns), kept, cut, *governed)
+            yield AuthoringWarning(code="list-truncated", sentence=words, devices=governed.devices)
+
+
+def _settled(merged: SiteList, rules: bool) -> Iterator[AuthoringWarning]:
+    """Patterns that are not handed over, as the ladder or a mandatory one decided against them."""
+    for pattern, settled in merged.settled.items():
+        winner = settled.winner
+        if pattern in merged.left_out or winner is None:
+            above = merged.left_out[pattern]
+            words = sentences.pattern_under_mandatory(str(pattern), Action(above.action))
+            yield AuthoringWarning(code="pattern-left-out", sentence=words)
+        elif any(loser.action != winner.action for loser in merged.losers(pattern)):
+            words = sentences.pattern_doubled(str(pattern), Action(winner.action))
+            yield AuthoringWarning(code="pattern-doubled", rule=winner.rule if rules else None, sentence=words)
+
+
+def _changed(merged: SiteList, handed: Handed, governed: Governed, rules: bool) -> Iterator[AuthoringWarning]:
+    family, devices = governed.support.family, governed.devices
+    for place, changed in handed.changed.items():
+        if not changed.is_slight:
+            pattern, winner = merged.patterns[place]
+            words = sentences.pattern_changed_in(str(pattern), changed, family, devices)
+            yield AuthoringWarning(
+                code="pattern-changed", rule=winner.rule if rules else None, sentence=words, devices=devices
+            )
+    alike = [str(merged.patterns[place][0]) for place, changed in handed.changed.items() if changed.is_slight]
+    if alike:
+        words = sentences.case_ignored(alike, family)
+        yield AuthoringWarning(code="pattern-changed", sentence=words, devices=devices)
+
+
+def _needless(merged: SiteList, handed: Handed) -> Iterator[AuthoringWarning]:
+    if handed.needless:
+        place, by = next(iter(handed.needless.items()))
+        wider = None if by is None else str(merged.patterns[by][0])
+        words = sentences.patterns_needless(
+            len(merged.patterns), len(handed.needless), str(merged.patterns[place][0]), wider, handed.family
+        )
+        yield AuthoringWarning(code="pattern-needless", sentence=words)
