@@ -97,6 +97,12 @@ export const router = createRouter({
       meta: { title },
     })),
     {
+      path: '/fleet/groups/:group/site-list',
+      name: 'group-site-list',
+      component: () => import('@/site-lists/GroupSiteListPage.vue'),
+      meta: { title: 'Site list' },
+    },
+    {
       path: '/controls/application-sets/:set?',
       name: 'application-sets',
       component: () => import('@/application-sets/ApplicationSetsPage.vue'),

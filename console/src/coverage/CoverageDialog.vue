@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { reactive, watch } from 'vue'
+import { computed, reactive, watch } from 'vue'
 
 import { wordsOf } from '@/lib/words'
-import { coverageRowControlValues } from '@/api/schema'
+import { browserListFamilyValues, coverageRowControlValues } from '@/api/schema'
 import type { CoverageRow } from '@/api/client'
 import { usePutCoverage } from './useCoverage'
 
@@ -19,9 +19,18 @@ const EMPTY = {
   browser_from: '',
   layer_from: '',
   platform_from: '',
+  family: '',
+  entries: '' as number | '',
+  policy_file: '',
   source: '',
 }
 const draft = reactive({ ...EMPTY })
+const FAMILIES = [
+  { value: '', text: 'as shipped' },
+  ...browserListFamilyValues.map((family) => ({ value: family, text: `as ${family} does` })),
+]
+// limits that differ by version are written on the command line, and kept here
+const limits = computed(() => props.row?.list_limits ?? [])
 const REACHES = [
   { value: 'page', text: 'page: the whole address, and the notice in its place' },
   { value: 'host', text: 'host: only the host, the notice beside it' },
@@ -39,9 +48,21 @@ watch(shown, () => {
       browser_from: row.browser_from ?? '',
       layer_from: row.layer_from ?? '',
       platform_from: row.platform_from ?? '',
+      family: row.family ?? '',
+      entries: limits.value[0]?.entries ?? '',
+      policy_file: row.policy_file ?? '',
     },
   )
 })
+function listParts() {
+  if (draft.control !== 'site-list') return { family: null, list_limits: [], policy_file: null }
+  const one = draft.entries === '' ? [] : [{ entries: draft.entries }]
+  return {
+    family: (draft.family || null) as CoverageRow['family'],
+    list_limits: limits.value.length > 1 ? limits.value : one,
+    policy_file: draft.policy_file.trim() || null,
+  }
+}
 function save() {
   const row = {
     control: draft.control as CoverageRow['control'],
@@ -52,6 +73,7 @@ function save() {
     browser_from: draft.browser_from.trim() || null,
     layer_from: draft.layer_from.trim() || null,
     platform_from: draft.platform_from.trim() || null,
+    ...listParts(),
     source: draft.source.trim(),
     date: new Date().toISOString().slice(0, 10),
   }
@@ -126,6 +148,28 @@ function save() {
           maxlength="255"
         />
       </div>
+      <template v-if="draft.control === 'site-list'">
+        <div>
+          <label class="form-label" for="cov-family">Reads its list</label>
+          <BFormSelect id="cov-family" v-model="draft.family" :options="FAMILIES" />
+        </div>
+        <div>
+          <label class="form-label" for="cov-entries">Entries of each list</label>
+          <BFormInput
+            id="cov-entries"
+            v-model.number="draft.entries"
+            type="number"
+            min="1"
+            max="1000000"
+            placeholder="as shipped"
+            :disabled="limits.length > 1"
+          />
+        </div>
+        <div>
+          <label class="form-label" for="cov-file">Policy file</label>
+          <BFormInput id="cov-file" v-model="draft.policy_file" placeholder="as shipped" maxlength="255" />
+        </div>
+      </template>
       <div class="wide">
         <label class="form-label" for="cov-source">Source: who found it out, and how</label>
         <BFormInput id="cov-source" v-model="draft.source" required maxlength="255" />

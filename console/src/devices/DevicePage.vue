@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 
 import { useActivity } from '@/activity/useActivity'
 import AttemptTry from '@/checks/AttemptTry.vue'
+import BrowserListView from '@/site-lists/BrowserListView.vue'
 import { shownAction } from '@/lib/shownAction'
 import { span } from '@/lib/words'
 import { useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from './useDevices'
@@ -25,6 +26,7 @@ const tabs = computed(() => {
   return [
     { key: '', label: 'What it will block' },
     { key: 'readiness', label: inTheWay ? `Readiness ${inTheWay}` : 'Readiness' },
+    { key: 'site-list', label: 'Site list' },
     { key: 'activity', label: 'Activity' },
     { key: 'facts', label: 'Facts' },
     { key: 'history', label: 'History' },
@@ -138,6 +140,12 @@ const crumbs = computed(() => {
               <ActivityTable :items="activity.items.value ?? []" />
             </StateBox>
           </div>
+          <BrowserListView
+            v-if="tab === 'site-list'"
+            :whose="{ device: device.id }"
+            :browsers="device.facts.browsers?.map((one) => one.name)"
+            :platform="device.facts.os?.family"
+          />
           <FactsTable v-if="tab === 'facts'" :device="device" />
           <section v-if="tab === 'readiness'" class="panel" aria-label="Readiness">
             <StateBox

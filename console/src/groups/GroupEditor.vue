@@ -119,8 +119,10 @@ function makeCopy() {
       <section v-if="group" class="panel">
         <RouterLink :to="{ name: 'devices', query: { group: group.key } }"
           >Its {{ group.devices.toLocaleString() }} machines</RouterLink
-        >,
-        <RouterLink :to="{ name: 'overview', query: { group: group.key } }">how they stand</RouterLink>
+        >, <RouterLink :to="{ name: 'overview', query: { group: group.key } }">how they stand</RouterLink>,
+        <RouterLink :to="{ name: 'group-site-list', params: { group: group.key } }"
+          >its site list in browsers</RouterLink
+        >
       </section>
     </div>
   </div>

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from typing import Any, get_args
 
 from portero.cli import output
 from portero.cli.command import (
@@ -14,7 +15,7 @@ from portero.cli.command import (
     present,
 )
 from portero.client import Portero
-from portero.core.nouns.coverage import ANY, CoverageEntry, CoverageRow
+from portero.core.nouns.coverage import ANY, BrowserFamily, CoverageEntry, CoverageRow
 
 
 def coverage_list(context: Context) -> int:
@@ -24,8 +25,19 @@ def coverage_list(context: Context) -> int:
             return _tell_coverage(context, portero)
         rows = list(portero.coverage.list())
     names = [name for name in CoverageEntry.model_fields if name != "version"]
-    output.print_csv(names, ([getattr(row, name) for name in names] for row in rows))
+    output.print_csv(names, ([_cell(row, name) for name in names] for row in rows))
     return DONE
+
+
+def _cell(row: CoverageEntry, name: str) -> object:
+    return _limits(row) if name == "list_limits" else getattr(row, name)
+
+
+def _limits(row: CoverageRow) -> str:
+    """As `--list-limit` takes them."""
+    return " ".join(
+        f"{one.browser_from}:{one.entries}" if one.browser_from else f"{one.entries}" for one in row.list_limits
+    )
 
 
 def _tell_coverage(context: Context, portero: Portero) -> int:
@@ -35,13 +47,14 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
         table = [
             (
                 *(row.control, row.browser, row.platform, row.http.value, row.https.value),
-                *(row.browser_from or "–", row.layer_from or "–", row.platform_from or "–", str(row.date)),
+                *(row.browser_from or "–", row.layer_from or "–", row.platform_from or "–"),
+                *(_limits(row) or "–", str(row.date)),
                 row.source + ("" if row.shipped else " (edited)"),
             )
             for row in rows
         ]
         reach = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS")
-        headings = (*reach, "BROWSER FROM", "LAYER FROM", "PLATFORM FROM", "DATE", "SOURCE")
+        headings = (*reach, "BROWSER FROM", "LAYER FROM", "PLATFORM FROM", "ENTRIES", "DATE", "SOURCE")
         output.print_table(headings, table)
 
     return present(context, rows, tell)
@@ -49,9 +62,13 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
 
 def coverage_set(context: Context) -> int:
     options = context.options
-    given = {
-        name: value for name in ("browser_from", "layer_from", "platform_from") if (value := getattr(options, name))
+    given: dict[str, Any] = {
+        name: value
+        for name in ("browser_from", "layer_from", "platform_from", "family", "policy_file")
+        if (value := getattr(options, name))
     }
+    if options.list_limit:
+        given["list_limits"] = [_limit(text) for text in options.list_limit]
     row = CoverageRow.model_validate(
         {
             **{name: getattr(options, name) for name in ("control", "browser", "platform", "http", "https", "source")},
@@ -63,6 +80,12 @@ def coverage_set(context: Context) -> int:
         version = {one.key: one.version for one in portero.coverage.list()}.get(row.key)
         portero.coverage.put(row, version=version, reason=options.reason)
         return _tell_coverage(context, portero)
+
+
+def _limit(text: str) -> dict[str, str | None]:
+    """A number of entries, or VERSION:ENTRIES."""
+    version, _, entries = text.rpartition(":")
+    return {"browser_from": version or None, "entries": entries}
 
 
 def coverage_reset(context: Context) -> int:
@@ -97,5 +120,10 @@ def register(commands: Commands) -> None:
     put.add_argument("--layer-from", metavar="VERSION", help="lowest version of the layer")
     told = "lowest version of the operating system, which is to be named"
     put.add_argument("--platform-from", metavar="VERSION", help=told)
+    told = "site-list: how many entries of each list the browser takes, from a version on; repeatable"
+    put.add_argument("--list-limit", metavar="[VERSION:]ENTRIES", action="append", help=told)
+    told = "site-list: by whose rules the browser reads its list"
+    put.add_argument("--family", choices=get_args(BrowserFamily), help=told)
+    put.add_argument("--policy-file", metavar="PLACE", help="site-list: where the browser looks for its managed policy")
     put.add_argument("--source", required=True, help="who found it out, and how")
     add_csv(listing)

@@ -40,6 +40,7 @@ FAMILIES = (
     "findings",
     "checks",
     "blocks",
+    "site_lists",
     "activity",
     "revisions",
     "worklist",

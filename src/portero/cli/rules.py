@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import Any, get_args
 
 from portero.cli import output
 from portero.cli.command import (
@@ -26,7 +26,7 @@ from portero.core import wording
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.moments import WAYS
-from portero.core.nouns.rule import KEYS, Rule
+from portero.core.nouns.rule import KEYS, PatternReading, Rule
 from portero.core.nouns.ruleset import Ruleset, RulesetState
 
 MOST_SHOWN = 200
@@ -84,6 +84,8 @@ def rule_add(context: Context) -> int:
     named = selected(options.kind, options.value)
     if options.exact:
         named["exact"] = True
+    if options.reading:
+        named["reading"] = options.reading
     with context.client() as portero:
         rule = Rule.model_validate({**named, **_values(options, portero)})
         seen = portero.rulesets.get(options.ruleset)
@@ -166,6 +168,8 @@ def register(commands: Commands) -> None:
     adding.add_argument("kind", choices=KEYS, metavar="KIND", help=f"one of {', '.join(KEYS)}")
     adding.add_argument("value", nargs="?", metavar="VALUE", help="what of that kind; everything takes none")
     adding.add_argument("--exact", action="store_true", help="with host or url: only this very one")
+    told = "with pattern: what a browser gets that cannot say it (stricter where mandatory, else left-out)"
+    adding.add_argument("--reading", choices=get_args(PatternReading), help=told)
     for made in (adding, changing):
         actions = [action.value for action in Action]
         made.add_argument("--action", choices=actions, required=made is adding, help="what to do about it")

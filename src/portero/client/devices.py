@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from portero.client.connection import Part, given, segment
+from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.device import Device, DeviceEvent
 from portero.core.nouns.readiness import Readiness
 from portero.core.nouns.rollout import RolloutCounts
@@ -31,6 +32,13 @@ class Devices(Part):
     def blocks(self, device: str) -> Blocks:
         """What the device does about each web category, and about all else, that some rule names for it."""
         return self.connection.get(f"/devices/{segment(device)}/blocks", Blocks)
+
+    def site_list(self, device: str, browser: str = "chromium", *, platform: ListPlatform | None = None) -> BrowserList:
+        """The site list that a browser of the device is handed now, with the very file; by default in the form of the
+        device's own platform. NotFound.
+        """
+        asked = {"browser": browser, "platform": platform}
+        return self.connection.get(f"/devices/{segment(device)}/site-list", BrowserList, **asked)
 
     def rollout(self, **filters: Any) -> RolloutCounts:
         """How many devices, or of those that filters leave (as in `list`), hold the newest bundle, wait for it, failed,

@@ -15,7 +15,7 @@ from portero.core.nouns.rule import KEYS, Rule
 from portero.formats.cells import guarded, unguarded
 from portero.formats.feed_files import BadFeed, RefusedLine, lines_of, unpacked
 
-COLUMNS = ("selector", "value", "exact", "action", "name", "note", "valid_until")
+COLUMNS = ("selector", "value", "exact", "action", "name", "note", "valid_until", "reading")
 MAX_BYTES = 200_000_000
 
 
@@ -38,6 +38,7 @@ def _cells(rule: Rule) -> Iterator[str]:
     yield rule.name or ""
     yield rule.note or ""
     yield rfc3339(rule.valid_until) if rule.valid_until else ""
+    yield rule.reading or ""
 
 
 def _line(cells: Iterable[str]) -> str:
@@ -122,7 +123,7 @@ def _given(cells: Mapping[str, str], action: str | None) -> dict[str, Any]:
             raise ValueError(f"“{exact[:20]}” under “exact” is neither yes nor no")
         given["exact"] = exact == "yes"
     given["action"] = cells.get("action", "").strip() or action
-    for name in ("name", "note", "valid_until"):
+    for name in ("name", "note", "valid_until", "reading"):
         if text := cells.get(name, ""):
             given[name] = text
     return given

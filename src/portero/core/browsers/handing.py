@@ -46,6 +46,11 @@ class Handed:
         """Those that the browser does not take any more."""
         self._lists = _FAMILIES[family].lists(self.blocks, self.allows, limit)
 
+    @property
+    def left_out(self) -> int:
+        """How many the browser cannot say and does not get at all, though they are not needless."""
+        return sum(one.got is None for place, one in self.changed.items() if place not in self.needless)
+
     def matching(self, visit: Visit) -> Iterator[int]:
         """The places of those that hold a visit in this browser; the first one counts. With none, it passes."""
         for entry in self._lists.matching(visit):

@@ -7,8 +7,11 @@ from datetime import datetime
 
 from portero.core.insight.site_lists import (
     any_browsers,
+    browser_list,
     governed_browsers,
+    groups_alone,
     list_in_force,
+    platform_of,
     told_of_list,
     told_of_patterns,
 )
@@ -18,9 +21,10 @@ from portero.core.matching.members import Member, MemberFacts, facts_from
 from portero.core.matching.membership import Membership
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import unknown_word
+from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.verdict import Explanation
 from portero.core.nouns.worklist import AuthoringWarning
 from portero.core.resolving.bundles import ANY_STATE, compile_bundle
@@ -98,10 +102,27 @@ class OfflineEstate:
             found += told_of_list(merged, browsers, rules=False) if merged.settled else ()
         return list(dict.fromkeys(found))
 
+    def site_list(self, name: str, browser: str, platform: ListPlatform | None) -> BrowserList:
+        """The site list of a device of the facts document, or of a group, as a browser is handed it. UnknownDevice."""
+        device = self._devices.get(name.casefold())
+        table = self._estate.coverage_table
+        if device is None:
+            if name not in self._estate.group_order and name not in BUILT_IN:
+                known = [*self._devices, *self._estate.group_order, *BUILT_IN]
+                raise UnknownDevice(unknown_word("device or group", name, known))
+            merged = list_in_force(self._estate, groups_alone(name), (), self._now)
+            return browser_list(name, merged, table, browser, platform or "linux")
+        facts = facts_from(device)
+        names = (name,) if name in self._estate.named_devices else ()
+        merged = list_in_force(self._estate, self.groups_of(device.hostname), names, self._now)
+        installed = next((one for one in facts.browsers if (one.name or "").casefold() == browser.casefold()), None)
+        version = installed.version if installed else None
+        return browser_list(name, merged, table, browser, platform or platform_of(facts.platform), version)
+
     def _groups_with_sites(self, sites: set[str]) -> Iterator[tuple[str, ...]]:
         targets = {key for one in self._estate.assignments if one.ruleset in sites for key in one.groups}
         for key in sorted(targets):
-            yield (key,) if key == WHOLE_FLEET else (key, WHOLE_FLEET)
+            yield groups_alone(key)
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""

@@ -9,9 +9,11 @@ from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.browsers.handing import Handed
+from portero.core.browsers.lists import Changed
 from portero.core.matching.members import MemberFacts
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.browser_list import BrowserList, ChangedPattern, ListPlatform, NeedlessPattern, PolicyFile
 from portero.core.nouns.coverage import BrowserFamily, CoverageTable, ListSupport, Reach
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
@@ -36,21 +38,35 @@ def governed_browsers(facts: Iterable[MemberFacts], table: CoverageTable) -> lis
     """The managed browsers of some machines, those that most machines have first."""
     found: Counter[ListSupport] = Counter()
     for one in facts:
-        platform = one.platform
-        found.update(
-            {
-                table.list_support(browser.name, platform, browser.version)._replace(policy_file=None)
-                for browser in one.browsers
-                if browser.managed and table.reach("site-list", browser.name, platform, "https") is not Reach.NONE
-            }
-        )
+        found.update(governed_support(one, table))
     return [Governed(support, devices) for support, devices in found.most_common()]
+
+
+def governed_support(facts: MemberFacts, table: CoverageTable) -> set[ListSupport]:
+    """What the managed browsers of a machine make of site lists."""
+    platform = facts.platform
+    return {
+        table.list_support(browser.name, platform, browser.version)._replace(policy_file=None)
+        for browser in facts.browsers
+        if browser.managed and table.reach("site-list", browser.name, platform, "https") is not Reach.NONE
+    }
 
 
 def any_browsers(table: CoverageTable) -> list[Governed]:
     """Both families, where no machine is known."""
     families: tuple[BrowserFamily, ...] = ("chromium", "firefox")
     return [Governed(table.list_support(family, None)._replace(policy_file=None)) for family in families]
+
+
+def groups_alone(group: str) -> tuple[str, ...]:
+    """The groups of a machine that is in no other one than this."""
+    return (group,) if group == WHOLE_FLEET else (group, WHOLE_FLEET)
+
+
+def platform_of(family: str | None) -> ListPlatform:
+    """The platform whose form a system's browsers read; Linux where it is not known."""
+    known: dict[str, ListPlatform] = {"windows": "windows", "macos": "macos"}
+    return known.get((family or "").casefold(), "linux")
 
 
 def list_in_force(estate: Estate, groups: tuple[str, ...], names: Collection[str], at: datetime) -> SiteList:
@@ -142,3 +158,49 @@ def _needless(merged: SiteList, handed: Handed) -> Iterator[AuthoringWarning]:
             len(merged.patterns), len(handed.needless), str(merged.patterns[place][0]), wider, handed.family
         )
         yield AuthoringWarning(code="pattern-needless", sentence=words)
+
+
+# --- as a browser is handed it ---
+
+
+def browser_list(
+    of: str, merged: SiteList, table: CoverageTable, browser: str, platform: ListPlatform, version: str | None = None
+) -> BrowserList:
+    """A merged list as a browser on a platform is handed it. Its file has no text yet, which is not the core's."""
+    support = table.list_support(browser, platform, version)
+    handed, row = merged.handed(support._replace(policy_file=None)), table.row("site-list", browser, platform)
+
+    def named(place: int) -> dict[str, str]:
+        pattern, winner = merged.patterns[place]
+        return {"pattern": str(pattern), "action": winner.action}
+
+    def why(place: int, changed: Changed) -> str:
+        pattern = str(merged.patterns[place][0])
+        if changed.is_slight:
+            return sentences.case_ignored([pattern], support.family)
+        return sentences.pattern_changed_in(pattern, changed, support.family, None)
+
+    def name(place: int | None) -> str | None:
+        return None if place is None else str(merged.patterns[place][0])
+
+    return BrowserList(
+        of=of,
+        browser=browser,
+        family=support.family,
+        platform=platform,
+        sentence=sentences.list_handed(
+            of, browser, len(merged.patterns), len(handed.needless), handed.left_out, len(handed.cut)
+        ),
+        patterns=len(merged.patterns),
+        block=handed.blocks,
+        allow=handed.allows,
+        limit=support.limit,
+        needless=tuple(NeedlessPattern(**named(place), by=name(by)) for place, by in handed.needless.items()),
+        changed=tuple(
+            ChangedPattern(**named(place), got=one.got, why=why(place, one))
+            for place, one in handed.changed.items()
+            if place not in handed.needless
+        ),
+        cut=tuple(str(merged.patterns[place][0]) for place in handed.cut),
+        file=PolicyFile(name="", text="", place=support.policy_file, tried=row.source if row else ""),
+    )

@@ -55,6 +55,8 @@ _TOLD = (
     FindingKind.UNDONE_BY_LAYER,
     FindingKind.ALLOW_BEATEN,
     FindingKind.UNKNOWN_NAME,
+    FindingKind.LIST_TRUNCATED,
+    FindingKind.PATTERN_CHANGED,
 )
 
 

@@ -30,6 +30,9 @@ class FindingKind(StrEnum):
     NOT_CARRIED_OUT = "not-carried-out"
     ALLOW_BEATEN = "allow-beaten"
     UNKNOWN_NAME = "unknown-name"
+    LIST_TRUNCATED = "list-truncated"
+    PATTERN_CHANGED = "pattern-changed"
+    PATTERN_IGNORED = "pattern-ignored"
 
 
 class Severity(StrEnum):

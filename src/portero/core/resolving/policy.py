@@ -233,6 +233,10 @@ class SiteList:
             found = self._handed[key] = Handed([self._listed(*one) for one in self.patterns], *key)
         return found
 
+    def assignment_of(self, contender: Contender) -> BundleAssignment:
+        """The assignment that a rule is of."""
+        return self._bundle.assignments[contender.assignment]
+
     def losers(self, pattern: Pattern) -> list[Contender]:
         """The rules in play that name a pattern and do not stand."""
         return [one for one in self._named[pattern] if one is not self.settled[pattern].winner]
@@ -250,7 +254,7 @@ class SiteList:
         return support.family == "chromium" and len(self.patterns) <= support.limit
 
     def _listed(self, pattern: Pattern, winner: Contender) -> Listed:
-        rule = self._bundle.assignments[winner.assignment].rules[winner.rule - 1]
+        rule = self.assignment_of(winner).rules[winner.rule - 1]
         stricter = winner.mandatory if rule.reading is None else rule.reading == "stricter"
         return Listed(pattern, winner.action == Action.ALLOW, stricter)
 

@@ -142,6 +142,17 @@ def pattern_changed_in(pattern: str, changed: Changed, family: BrowserFamily, de
     )
 
 
+def patterns_changed(ruleset: str, patterns: Sequence[tuple[str, Changed]], family: BrowserFamily, devices: int) -> str:
+    """That a family of browsers cannot say patterns of a ruleset as they are meant, on some machines."""
+    (first, changed), more = patterns[0], len(patterns) - 1
+    got = f"it gets {changed.got} instead of {first}" if changed.got else f"{first} is left out there"
+    also = f", and {counted(more, 'more pattern')} likewise" if more else ""
+    return (
+        f"{FAMILY_WORDS[family]}, on {counted(devices, 'machine')}, cannot say patterns of {ruleset} as they are meant:"
+        f" {_because(changed)}; {got}{also}."
+    )
+
+
 def case_ignored(patterns: Sequence[str], family: BrowserFamily) -> str:
     """That a family of browsers compares paths without regard to case."""
     holds = "holds" if len(patterns) == 1 else "hold"
@@ -168,3 +179,22 @@ def list_cut(patterns: int, kept: int, cut: Sequence[str], support: ListSupport,
         f"The list has {counted(patterns, 'pattern')}{spared}, and {_there(support.family, devices)} takes"
         f" {support.limit:,} entries of each list: {_cut(cut)}."
     )
+
+
+# --- as a browser is handed it ---
+
+
+def list_handed(of: str, browser: str, patterns: int, needless: int, left_out: int, cut: int) -> str:
+    """How much of its site list a browser of a machine or group is handed."""
+    if not patterns:
+        return f"No site list is in play on {of}, so {browser} is handed an empty one."
+    some = []
+    if needless:
+        some.append(f"{needless:,} {'is' if needless == 1 else 'are'} needless")
+    if left_out:
+        some.append(f"{left_out:,} cannot be said there and {'is' if left_out == 1 else 'are'} left out")
+    if cut:
+        some.append(f"{cut:,} {'is' if cut == 1 else 'are'} cut off, as it takes no more")
+    handed = counted(patterns - needless - left_out - cut, "entry", "entries")
+    why = f" ({joined(some)})" if some else ""
+    return f"The site list of {of} has {counted(patterns, 'pattern')}, of which {browser} is handed {handed}{why}."

@@ -10,6 +10,7 @@ from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
 from portero.core.insight.findings.contests import Contests, ContestTally, InForce, Meeting, hold_contests
+from portero.core.insight.findings.lists import BrowserLists
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.insight.findings.undone import Undone
 from portero.core.matching.members import Member
@@ -40,7 +41,7 @@ def find_all(
     With `rulesets`, of the findings about rules that meet only those in which one of these rulesets has a part.
     """
     alone = Alone(estate, world, known_people)
-    told = [*alone.find(), *Undone(estate, world, alone.puts).find()]
+    told = [*alone.find(), *Undone(estate, world, alone.puts).find(), *BrowserLists(estate, world).find()]
     contests = hold_contests(estate, world, world.cutter(estate), rulesets)
     met = _Judge(estate, world, alone.puts, contests).find()
     told += [put for put in met if rulesets is None or _is_about(put.finding, rulesets)]

@@ -1,0 +1,114 @@
+"""Site lists as browsers are handed them."""
+
+from __future__ import annotations
+
+from typing import get_args
+
+from portero.cli import output
+from portero.cli.checks import add_documents, offline
+from portero.cli.command import (
+    DONE,
+    CommandProblem,
+    Commands,
+    Context,
+    present,
+    write_bytes,
+)
+from portero.client import NotFound
+from portero.core.insight.offline import UnknownDevice
+from portero.core.nouns.browser_list import BrowserList, ListPlatform
+from portero.formats.policy_files import with_policy_file
+
+MOST_TOLD = 20
+
+
+def site_list_show(context: Context) -> int:
+    found = _found(context)
+    return present(context, found, lambda: _tell(found))
+
+
+def site_list_export(context: Context) -> int:
+    """Write the very file; standard output where none is named."""
+    options, found = context.options, _found(context)
+    name = options.file or "-"
+    write_bytes(name, found.file.text.encode(found.file.encoding))
+    if name != "-":
+        output.say(f"Wrote {name}. {found.sentence}")
+        for warning in (*(one.why for one in found.changed), *_of_cut(found)):
+            output.note(f"! {warning}")
+        output.say(f"It goes to {found.file.place} ({found.file.tried}).")
+    return DONE
+
+
+def _found(context: Context) -> BrowserList:
+    options, documents = context.options, offline(context.options)
+    if documents is not None:
+        try:
+            return with_policy_file(documents.site_list(options.name, options.browser, options.platform))
+        except UnknownDevice as problem:
+            raise CommandProblem(str(problem)) from problem
+    with context.client() as portero:
+        try:
+            return portero.devices.site_list(options.name, options.browser, platform=options.platform)
+        except NotFound:
+            # no machine of that name; a group perhaps
+            return portero.groups.site_list(options.name, options.browser, platform=options.platform)
+
+
+def _of_cut(found: BrowserList) -> list[str]:
+    return [f"{found.browser} takes {found.limit:,} entries of each list."] if found.cut else []
+
+
+def _tell(found: BrowserList) -> None:
+    output.say(found.sentence)
+    entries = [*(("block", entry) for entry in found.block), *(("allow", entry) for entry in found.allow)]
+    if entries:
+        output.print_table(("ACTION", "ENTRY"), [(output.mark(action), entry) for action, entry in entries[:MOST_TOLD]])
+    if len(entries) > MOST_TOLD:
+        output.say(f"and {len(entries) - MOST_TOLD:,} more; --json has them all")
+    _tell_needless(found)
+    for one in found.changed:
+        output.say(f"! {one.why}")
+    if found.cut:
+        shown = ", ".join(found.cut[:MOST_TOLD])
+        more = f" and {len(found.cut) - MOST_TOLD:,} more" if len(found.cut) > MOST_TOLD else ""
+        output.say(f"! Cut off, as {found.browser} takes {found.limit:,} entries of each list: {shown}{more}")
+    output.say(f"It goes to {found.file.place} ({found.file.tried}).")
+
+
+def _tell_needless(found: BrowserList) -> None:
+    if found.needless:
+        output.say()
+        rows = [
+            (output.mark(one.action), one.pattern, one.by or "nothing that is blocked")
+            for one in found.needless[:MOST_TOLD]
+        ]
+        output.print_table(("NEEDLESS", "PATTERN", "AS THIS SAYS THE SAME"), rows)
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    lists = commands.noun("site-list", "Site lists as browsers are handed them.")
+    show = lists.add(
+        "show",
+        site_list_show,
+        "What a browser of a machine or group is handed, and what became of patterns on the way.",
+        "portero site-list show kiosks --browser firefox",
+    )
+    export = lists.add(
+        "export",
+        site_list_export,
+        "Write the very policy file, as for machines without an agent.",
+        "portero site-list export kiosks list.reg --browser chromium --platform windows",
+        json=False,
+    )
+    for made in (show, export):
+        made.add_argument("name", metavar="NAME", help="hostname or id of a machine, or key of a group")
+        made.add_argument("--browser", default="chromium", help="name of the browser, as machines report it (chromium)")
+        made.add_argument(
+            "--platform",
+            choices=get_args(ListPlatform),
+            help="in the form of this platform; else the machine's, or linux",
+        )
+        add_documents(made)
+    export.add_argument("file", metavar="FILE", nargs="?", help="where to write it; else standard output")

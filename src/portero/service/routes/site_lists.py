@@ -1,0 +1,93 @@
+"""Site lists as browsers are handed them, by machine and by group."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import Query, Response
+
+from portero.core.insight.site_lists import browser_list, groups_alone, list_in_force, platform_of
+from portero.core.nouns.base import unknown_word
+from portero.core.nouns.browser_list import BrowserList, ListPlatform
+from portero.core.nouns.group import BUILT_IN
+from portero.formats.policy_files import with_policy_file
+from portero.service.auditing import audited_router
+from portero.service.keepers import Keepers
+from portero.service.problems import Refusal
+from portero.service.routes.common import Signed, TheKeepers
+from portero.store.moments import moment
+
+router = audited_router("site lists")
+Browser = Annotated[str, Query(max_length=100, description="Name of the browser, as machines report it.")]
+_FILE: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
+Platform = Annotated[ListPlatform | None, Query(description="In the form of this platform; else the machine's own.")]
+
+
+@router.get("/devices/{device}/site-list", summary="A device's site list", operation_id="getDeviceSiteList")
+def get_device_site_list(
+    device: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
+) -> BrowserList:
+    """The site list that a browser of the device is handed now, by the newest revision; with what became of patterns on
+    the way, and the very file.
+    """
+    return _of_device(keepers, device, browser, platform)
+
+
+@router.get(
+    "/devices/{device}/site-list/file",
+    summary="A device's policy file",
+    operation_id="getDeviceSiteListFile",
+    response_class=Response,
+    responses=_FILE,
+)
+def get_device_site_list_file(
+    device: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
+) -> Response:
+    """The very file by which a browser of the device is handed its site list."""
+    return _as_file(_of_device(keepers, device, browser, platform))
+
+
+def _of_device(keepers: Keepers, device: str, browser: str, platform: ListPlatform | None) -> BrowserList:
+    one, estate = keepers.fleet.device(device), keepers.estate.snapshot.estate
+    merged = list_in_force(estate, one.groups, (one.id, one.hostname), moment(keepers.now()))
+    installed = next((own for own in one.facts.browsers if own.name.casefold() == browser.casefold()), None)
+    system = one.facts.os.family if one.facts.os else None
+    version = installed.version if installed else None
+    made = browser_list(one.hostname, merged, estate.coverage_table, browser, platform or platform_of(system), version)
+    return with_policy_file(made)
+
+
+@router.get("/groups/{group}/site-list", summary="A group's site list", operation_id="getGroupSiteList")
+def get_group_site_list(
+    group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
+) -> BrowserList:
+    """The same for a machine that is in no other group than this, as for machines without an agent."""
+    return _of_group(keepers, group, browser, platform)
+
+
+@router.get(
+    "/groups/{group}/site-list/file",
+    summary="A group's policy file",
+    operation_id="getGroupSiteListFile",
+    response_class=Response,
+    responses=_FILE,
+)
+def get_group_site_list_file(
+    group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
+) -> Response:
+    """The very file by which a browser of a machine in this group alone is handed its site list."""
+    return _as_file(_of_group(keepers, group, browser, platform))
+
+
+def _of_group(keepers: Keepers, group: str, browser: str, platform: ListPlatform | None) -> BrowserList:
+    estate = keepers.estate.snapshot.estate
+    known = (*estate.group_order, *BUILT_IN)
+    if group not in known:
+        raise Refusal("not-found", unknown_word("group", group, known))
+    merged = list_in_force(estate, groups_alone(group), (), moment(keepers.now()))
+    return with_policy_file(browser_list(group, merged, estate.coverage_table, browser, platform or "linux"))
+
+
+def _as_file(made: BrowserList) -> Response:
+    headers = {"Content-Disposition": f'attachment; filename="{made.file.name}"'}
+    return Response(made.file.text.encode(made.file.encoding), media_type="application/octet-stream", headers=headers)
