@@ -6,9 +6,10 @@ import json
 
 import pytest
 
-from conftest import run_portero
+from conftest import assignment, run_portero
 from made_estates import INDEX, Maker
 from portero.cli import assignments
+from portero.core.nouns.ruleset import Ruleset
 
 pytestmark = pytest.mark.process
 
@@ -167,6 +168,56 @@ def test_probes_of_a_document_are_tried_on_the_facts(tmp_path):
     text = (tmp_path / "e.yaml").read_text().replace("expect: block", "expect: warn")
     (tmp_path / "e.yaml").write_text(text)
     assert "is block, not warn" in run_portero(*arguments, expect=3).stdout
+
+
+# --- site lists in browsers ---
+
+SITES = """portero: 1
+groups: [{key: kiosks}]
+rulesets:
+  - key: sites
+    kind: site
+    rules:
+      - {pattern: "*", action: block}
+      - {pattern: "*.tickets.example", action: allow}
+      - {pattern: tickets.example/staff, action: block}
+      - {pattern: News.example, action: allow}
+      - {pattern: files.example/x, action: block}
+assignments: [{ruleset: sites, to: kiosks}]
+"""
+
+
+def test_what_browsers_take_otherwise_is_told_and_exported_without_a_service(tmp_path):
+    (tmp_path / "e.yaml").write_text(SITES)
+    (tmp_path / "f.yaml").write_text("portero_facts: 1\ndevices: []\n")
+    checked = json.loads(run_portero("estate", "check", tmp_path / "e.yaml", "--json").stdout)
+    told = [(one["code"], one["rule"]) for one in checked["told"] if one["code"] != "pattern-needless"]
+    assert told == [("pattern-rewritten", 2), ("pattern-spelling", None), ("pattern-changed", None)]
+    documents = ("--estate", tmp_path / "e.yaml", "--facts", tmp_path / "f.yaml", "--browser", "firefox")
+    shown = run_portero("site-list", "show", "kiosks", *documents).stdout
+    assert "5 patterns, of which firefox is handed 3 entries" in shown
+    assert "whatever is allowed counts there before narrower blocks" in " ".join(shown.split())
+    done = run_portero("site-list", "export", "kiosks", tmp_path / "policies.json", *documents)
+    assert "It goes to /etc/firefox/policies/policies.json" in done.stdout
+    written = json.loads((tmp_path / "policies.json").read_text())["policies"]["WebsiteFilter"]
+    assert written == {"Block": ["*://*/*"], "Exceptions": ["*://*.tickets.example/*", "*://*.news.example/*"]}
+    assert "did you mean “kiosks”" in run_portero("site-list", "show", "kiosk", *documents, expect=1).stderr
+
+
+def test_the_list_of_a_group_is_shown_and_exported(cli, portero, tmp_path):
+    sites = {"key": "listed", "kind": "site", "rules": []}
+    portero.rulesets.create(Ruleset.model_validate(sites))
+    portero.assignments.create(assignment("listed", "whole-fleet"))
+    cli("rule", "add", "listed", "pattern", "a.example:8080", "--action", "block", "--reading", "stricter")
+    assert portero.rulesets.get("listed").rules[0].reading == "stricter"
+    shown = json.loads(cli("site-list", "show", "whole-fleet", "--browser", "firefox", "--json"))
+    assert (shown["block"], [one["got"] for one in shown["changed"]]) == (["*://*.a.example/*"], ["*://*.a.example/*"])
+    cli("site-list", "export", "whole-fleet", tmp_path / "list.reg", "--platform", "windows")
+    assert '"1"="a.example:8080"' in (tmp_path / "list.reg").read_text("utf-16")
+    assert "There is no machine and no group “nobody”" in cli("site-list", "show", "nobody", expect=1)
+    limited = ("--family", "firefox", "--list-limit", "9:200", "--source", "tried")
+    cli("coverage", "set", "site-list", "skua", "--https", "page", *limited)
+    assert "9:200" in cli("coverage", "list", "--csv")
 
 
 # --- rules, and what they refer to ---

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect
@@ -230,7 +231,32 @@ def test_a_site_list_cannot_be_for_some_people(console, portero):
     console.get_by_label("Address to try").fill("https://news.example/")
     console.keyboard.press("Enter")
     expect(console.get_by_text("Browser, by its site list")).to_be_visible()
-    expect(console.get_by_text("Provisional", exact=False)).to_be_visible()
+    console.go("/fleet/groups/kiosks/site-list")
+    expect(console.get_by_text("of which chromium is handed 1 entry")).to_be_visible()
+    console.get_by_label("Browser").select_option("firefox")
+    expect(console.get_by_role("cell", name="*://*/*")).to_be_visible()
+    console.get_by_label("In the form of").select_option("windows")
+    with console.expect_download() as download:
+        console.get_by_role("link", name="Download the file").click()
+    assert '"1"="*://*/*"' in Path(download.value.path()).read_text("utf-16")
+    console.go("/fleet/machines/kiosk-1?tab=site-list")
+    expect(console.get_by_role("region", name="Site list").get_by_role("cell", name="*", exact=True)).to_be_visible()
+
+
+def test_how_much_a_browser_takes_is_edited_and_kept(console, portero):
+    console.go("/fleet/coverage")
+    console.get_by_role("button", name="Add a row").click()
+    dialog = console.get_by_role("dialog", name="Add a row")
+    dialog.get_by_label("Control").select_option("site-list")
+    dialog.get_by_label("Browser", exact=True).fill("skua")
+    dialog.get_by_label("Reads its list").select_option("firefox")
+    dialog.get_by_label("Entries of each list").fill("200")
+    dialog.get_by_label("Source").fill("tried at the desk")
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    expect(dialog).to_be_hidden()
+    (row,) = [one for one in portero.coverage.list() if one.browser == "skua"]
+    assert (row.family, [limit.entries for limit in row.list_limits], row.policy_file) == ("firefox", [200], None)
 
 
 def test_a_noun_without_a_page_is_edited_as_its_document_and_nobodys_change_is_lost(console, portero):

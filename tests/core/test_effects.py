@@ -30,7 +30,7 @@ GAMES = rules("category", {"category": "games", "action": "block"})
     scheme=st.sampled_from(["", "http://", "https://"]),
     host=st.sampled_from(["*", "shop.example", ".shop.example", "a.b.example"]),
     port=st.sampled_from(["", ":8443"]),
-    tail=st.sampled_from(["", "/", "/a", "/a/b?x=1", "/?x=1&y", "/a?tag=*"]),
+    tail=st.sampled_from(["", "/", "/a", "/a/.", "/a/..", "/.x", "/a/b?x=1", "/?x=1&y", "/a?tag=*"]),
 )
 @settings(max_examples=200, deadline=None)
 def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, tail):

@@ -238,6 +238,34 @@ def test_a_site_list_against_an_indicator():
     assert "layers-disagree" not in settled(estate, finding, "remove-allow")
 
 
+BROWSERS = [{"name": "chromium", "version": "156", "managed": True}, {"name": "firefox", "managed": True}]
+
+
+def test_an_allow_only_list_that_a_weaker_group_opens():
+    closed = rules("site", {"pattern": "*", "action": "block"}, {"pattern": "tickets.example", "action": "allow"})
+    opening = rules("site", {"pattern": "play.example", "action": "allow"})
+    estate = assigned((closed, "strong"), (opening, "weak"), groups=OVERLAPPING)
+    finding = findings(estate)["opened-by-weaker"]
+    assert (finding.devices, finding.assignments) == (1, ("site-0--strong", "site-1--weak"))
+    assert "opened-by-weaker" not in settled(estate, finding, "replace-weaker")
+
+
+def test_site_lists_that_browsers_cannot_take_as_they_are_meant():
+    blocks = [{"pattern": f"b{number}.example", "action": "block"} for number in range(1001)]
+    more = [{"pattern": "b1.test:8080/*/x", "action": "block"}, {"pattern": "ftp://files.example", "action": "block"}]
+    estate = assigned((rules("site", *blocks, *more), "weak"), groups=OVERLAPPING)
+    devices = [{"hostname": "pc", "browsers": BROWSERS}, {"hostname": "other", "browsers": BROWSERS[:1]}]
+    fleet = Fleet.of({"portero_facts": 1, "devices": devices})
+    found = findings(estate, fleet)
+    cut = found["list-truncated"]
+    assert (cut.devices, cut.severity, cut.examples) == (1, "high", ("pc",))
+    assert "Firefox, on 1 machine, takes 1,000 entries of each list: b1000.example is cut off" in cut.sentence
+    changed = found["pattern-changed"]
+    assert (changed.devices, [rule.rule for rule in changed.rules]) == (1, [1002, 1003])
+    assert [rule.rule for rule in found["pattern-ignored"].rules] == [1002, 1003]
+    assert "pattern-ignored" not in settled(estate, found["pattern-ignored"], "remove-rules")
+
+
 def test_what_reaches_nobody_or_is_never_open():
     empty = [*OVERLAPPING, {"key": "empty"}]
     assert findings(assigned((GAMES, "empty"), groups=empty))["no-device"].remedies[0].key == "remove-assignment"

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from judging import assigned, rules
 
 from portero.core.browsers.handing import Handed
 from portero.core.browsers.lists import Unsayable
 from portero.core.browsers.needless import Listed, needless
+from portero.core.insight.offline import OfflineEstate, UnknownDevice
+from portero.core.matching.categories import MemoryIndex
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
+from portero.core.nouns.estate import FactsDocument
 from portero.core.nouns.patterns import Pattern, SeenUrl, rewriting_of
 from portero.core.nouns.urls import parse_visit
 from thorough import times
@@ -193,3 +200,79 @@ def test_how_much_a_browser_takes_is_a_row_of_the_coverage_table():
     assert limits == [100, 100, 9000, 9000]
     with pytest.raises(ValueError, match="control site-list"):
         CoverageRow(**{**common, "control": "filter"}, family="firefox")
+
+
+# --- what is said of it ---
+
+LISTED = rules(
+    "site",
+    {"pattern": "*", "action": "block"},
+    {"pattern": "h.example", "action": "allow"},
+    {"pattern": "h.example/staff", "action": "block"},
+    {"pattern": "news.example:8080", "action": "allow"},
+)
+BROWSERS = [{"name": name, "version": "156", "managed": True} for name in ("chromium", "firefox")]
+
+
+def judged(estate, url, browser, **more):
+    facts = {"hostname": "pc", "layers": {"browser": "enforcing", "filter": "enforcing"}, "browsers": BROWSERS}
+    facts = FactsDocument.model_validate({"devices": [facts]})
+    offline = OfflineEstate(estate, facts, MemoryIndex({}), datetime(2026, 12, 2, tzinfo=UTC))
+    found = offline.explain(Attempt(device="pc", url=url, browser=browser, **more))
+    return found, [caveat.code.value for caveat in found.effective.caveats if caveat.code != "notice-hidden"]
+
+
+@pytest.mark.parametrize(
+    ("url", "browser", "verdict", "caveats"),
+    [
+        ("http://h.example/staff", "chromium", "block", []),
+        ("http://h.example/staff", "firefox", "allow", ["pattern-changed"]),
+        ("http://news.example:8080/", "chromium", "allow", []),
+        ("http://news.example:8080/", "firefox", "block", ["pattern-changed"]),
+        ("http://news.example/", "firefox", "block", []),
+        ("http://h.example/", "firefox", "allow", []),
+        ("http://h.example/staff", "gullwing", "block", ["browser-unmanaged", "browser-missing"]),
+    ],
+)
+def test_each_browser_is_judged_by_its_own_rules(url, browser, verdict, caveats):
+    found, told_caveats = judged(assigned((LISTED, "whole-fleet")), url, browser)
+    assert found.intended.layers[0].verdict == verdict
+    assert found.effective.layers[0].verdict == ("allow" if browser == "gullwing" else verdict)
+    assert told_caveats == caveats
+
+
+def test_a_mandatory_block_closes_what_firefox_would_open():
+    estate = assigned(
+        (rules("site", {"pattern": "*", "action": "block"}, {"pattern": "h.example", "action": "allow"}), "weak"),
+        (rules("site", {"pattern": "h.example/staff", "action": "block"}), "weak", {"mandatory": True}),
+    )
+    found, caveats = judged(estate, "http://h.example/", "firefox")
+    assert (found.effective.verdict, caveats) == ("block", ["pattern-changed"])
+    (lost,) = [one for one in found.effective.layers[0].lost if one.action == "allow"]
+    assert "a narrower mandatory block could not count before it" in lost.why
+    assert judged(estate, "http://h.example/", "chromium")[0].effective.verdict == "allow"
+
+
+def test_what_is_cut_is_told_with_the_gap_that_it_makes():
+    blocks = [{"pattern": f"b{number}.example", "action": "block"} for number in range(1502)]
+    estate = assigned((rules("site", *blocks), "whole-fleet"))
+    found, caveats = judged(estate, "http://b1501.example/", "chromium")
+    assert (found.intended.verdict, found.effective.verdict, found.gap) == ("block", "allow", "looser")
+    assert caveats == ["list-truncated"]
+    assert "takes 1,500 entries" in found.effective.layers[0].lost[0].why
+    assert judged(estate, "http://b1499.example/", "chromium")[0].gap == "none"
+    assert judged(estate, "http://b1499.example/", "firefox")[0].gap == "looser", "it takes 1,000"
+
+
+def test_a_group_without_machines_is_told_of_as_one_that_has_some():
+    estate = assigned((LISTED, "weak"), (rules("site", {"pattern": "news.example", "action": "allow"}), "weak"))
+    offline = OfflineEstate(
+        estate, FactsDocument.model_validate({}), MemoryIndex({}), datetime(2026, 12, 2, tzinfo=UTC)
+    )
+    codes = [one.code for one in offline.told_of_sites()]
+    assert sorted(set(codes)) == ["pattern-changed", "pattern-needless"]
+    listed = offline.site_list("weak", "firefox", None)
+    assert listed.allow == ("*://*.h.example/*", "*://*.news.example/*")
+    assert {one.pattern for one in listed.changed} == {"h.example/staff"}
+    with pytest.raises(UnknownDevice, match="no device or group"):
+        offline.site_list("nobody", "firefox", None)

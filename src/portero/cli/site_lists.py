@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import get_args
 
 from portero.cli import output
@@ -48,11 +49,11 @@ def _found(context: Context) -> BrowserList:
         except UnknownDevice as problem:
             raise CommandProblem(str(problem)) from problem
     with context.client() as portero:
-        try:
-            return portero.devices.site_list(options.name, options.browser, platform=options.platform)
-        except NotFound:
-            # no machine of that name; a group perhaps
-            return portero.groups.site_list(options.name, options.browser, platform=options.platform)
+        # a machine's name, or else a group's
+        for part in (portero.devices, portero.groups):
+            with suppress(NotFound):
+                return part.site_list(options.name, options.browser, platform=options.platform)
+    raise CommandProblem(f"There is no machine and no group “{options.name}”.")
 
 
 def _of_cut(found: BrowserList) -> list[str]:

@@ -24,6 +24,7 @@ _OLD_SYSTEM = {"stonepier-kiosk-02"}
 _OLD_ENDPOINT = {"gullrock-kiosk-02", "gullrock-kiosk-03"}
 _OLD_BROWSER = {"northmole-desk-04"}
 _SECOND_BROWSER = {"office-laptop-08", "office-laptop-22", "finance-laptop-05"}
+_FIREFOX = {"eastquay-kiosk-03", "eastquay-kiosk-04"}
 _NO_ZONE = {"workshop-diag-11", "fairhaven-desk-06"}
 _FACTS_STALE = "office-meeting-03"
 LOST = "office-laptop-40"
@@ -84,6 +85,8 @@ def _machine(
     browsers = [{"name": "chromium", "version": chromium, "managed": True}]
     if kind == "tablet" or hostname in _SECOND_BROWSER:
         browsers.append({"name": "gullwing", "version": "7.2", "managed": False})
+    if hostname in _FIREFOX:
+        browsers.append({"name": "firefox", "version": "153.8", "managed": True})
     layer_version = "0.0.9" if hostname in _OLD_ENDPOINT else "0.1.0"
     system = rng.choice(versions)
     if hostname in _OLD_SYSTEM:

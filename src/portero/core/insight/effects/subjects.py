@@ -85,7 +85,10 @@ def subjects_of(kind: RulesetKind, selector: Selector, known: KnownSubjects) -> 
     elif kind == "indicator":
         yield from _of_indicator(selector, known)
     elif kind == "site":
-        yield Subject("pattern", selector.value, url_of(Pattern.of(selector.value)))
+        pattern = Pattern.of(selector.value)
+        if pattern.scheme in ("", "http", "https"):
+            # no visit shows one of another scheme
+            yield Subject("pattern", selector.value, url_of(pattern))
     else:
         yield from _of_startup_rule(selector, known)
 
@@ -134,7 +137,9 @@ def url_of(pattern: Pattern) -> str:
     """A URL that a site pattern holds."""
     port = f":{pattern.port}" if pattern.port else ""
     query = "?" + "&".join(str(token).rstrip("*") for token in pattern.query) if pattern.query else ""
-    return f"{pattern.scheme or 'http'}://{pattern.host or ELSEWHERE}{port}{pattern.path or '/'}{query}"
+    # a dot at the end begins a name here, and would be a step in a URL
+    path = f"{pattern.path}x" if pattern.path.endswith(".") else pattern.path or "/"
+    return f"{pattern.scheme or 'http'}://{pattern.host or ELSEWHERE}{port}{path}{query}"
 
 
 # --- programs ---

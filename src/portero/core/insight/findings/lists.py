@@ -54,7 +54,7 @@ class BrowserLists:
         """The estate with its site rulesets alone in force."""
         kinds = {ruleset.key: ruleset.kind for ruleset in self.estate.rulesets}
         own = tuple(one for one in self.estate.assignments if kinds[one.ruleset] == "site")
-        return self.estate.model_copy(update={"assignments": own})
+        return self.estate.replacing(assignments=own)
 
     def _by_list(self) -> dict[tuple[str, ...], list[Member]]:
         """The machines by those of their groups to which site rulesets are assigned."""
