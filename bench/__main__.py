@@ -14,6 +14,7 @@ from bench.estates import make_estate, make_index, make_situations, make_traffic
 from bench.fleet import membership_rows, store_rows
 from bench.foresight import foresight_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
+from bench.site_lists import site_list_rows
 from bench.starting import starting_rows
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
@@ -147,6 +148,7 @@ def main() -> int:
     more = index, make_estate(200, 1_000, indicators * 5)
     rows.append(growth_row("decision with five times the indicators", (index, estate), more, visits))
     rows += compile_rows(make_estate(200, 1_000), 100 if options.quick else 400, rounds)
+    rows += site_list_rows(rounds)
     rows += cedar_rows(2_000 if options.quick else 4_000)
     machines = 20_000 if options.quick else 100_000
     rows += membership_rows(machines, rounds)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import ada_url
@@ -187,10 +188,15 @@ def _entries_as(change: Callable[[str], str]) -> Mistake:
 
 
 def _globbed(test: Callable[[str, str], bool]) -> Mistake:
-    return lambda monkeypatch: monkeypatch.setattr(firefox, "_globs", test)
+    made = property(lambda self: partial(test, self.glob))
+    return lambda monkeypatch: monkeypatch.setattr(MatchPattern, "test", made)
 
 
-_globs = firefox._globs
+_test = MatchPattern.test.fget  # type: ignore[attr-defined]
+
+
+def _globs(glob: str, text: str) -> bool:
+    return bool(_test(MatchPattern("*", "", True, glob))(text))
 
 
 def _undone(test: str) -> Mistake:
@@ -208,9 +214,9 @@ def _in_order(monkeypatch: Any) -> None:
     real = FirefoxLists.matching
 
     def matching(self: FirefoxLists, visit: Any) -> Any:
-        found = dict.fromkeys(real(self, visit))
-        weights = {entry: pattern.weight for rows in self._hosts.values() for pattern, entry in rows if entry in found}
-        return iter(sorted(found, key=weights.__getitem__))
+        kept = ((below, *one) for below, hosts in ((0, self._exact), (1, self._below)) for one in hosts.items())
+        ranks = {row.entry: (below, -len(host), at) for below, host, rows in kept for at, row in enumerate(rows)}
+        return iter(sorted(real(self, visit), key=ranks.__getitem__))
 
     monkeypatch.setattr(FirefoxLists, "matching", matching)
 

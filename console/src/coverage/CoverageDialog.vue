@@ -27,7 +27,7 @@ const EMPTY = {
 const draft = reactive({ ...EMPTY })
 const FAMILIES = [
   { value: '', text: 'as shipped' },
-  ...browserListFamilyValues.map((family) => ({ value: family, text: `as ${family} does` })),
+  ...browserListFamilyValues.map((family) => ({ value: family, text: `as ${family}` })),
 ]
 // limits that differ by version are written on the command line, and kept here
 const limits = computed(() => props.row?.list_limits ?? [])
@@ -165,7 +165,7 @@ function save() {
             :disabled="limits.length > 1"
           />
         </div>
-        <div>
+        <div class="wide">
           <label class="form-label" for="cov-file">Policy file</label>
           <BFormInput id="cov-file" v-model="draft.policy_file" placeholder="as shipped" maxlength="255" />
         </div>

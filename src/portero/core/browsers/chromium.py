@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Generic, TypeVar
 
 from portero.core.browsers.lists import ListEntry
-from portero.core.nouns.patterns import Pattern, SeenUrl, hosts_above
+from portero.core.nouns.patterns import Pattern, SeenUrl
 from portero.core.nouns.urls import Visit
 
 Item = TypeVar("Item")
@@ -31,13 +31,15 @@ class PatternTable(Generic[Item]):
 
     def matching(self, seen: SeenUrl) -> Iterator[Item]:
         """Those that hold a visit, in the order in which they count."""
-        yield from _holding(self._exact.get(seen.host, ()), seen)
-        for host in hosts_above(seen.host):
-            yield from _holding(self._below.get(host, ()), seen)
-
-
-def _holding(rows: Sequence[tuple[Pattern, bool, Item]], seen: SeenUrl) -> Iterator[Item]:
-    return (item for pattern, allow, item in rows if pattern.holds_rest(seen, allow))
+        host = seen.host
+        rows = self._exact.get(host, ())
+        while True:
+            for pattern, allow, item in (*rows, *self._below.get(host, ())):
+                if pattern.holds_rest(seen, allow):
+                    yield item
+            if not host:
+                return
+            host, rows = "" if host[0] == "[" else host.partition(".")[2], ()
 
 
 class ChromiumLists:

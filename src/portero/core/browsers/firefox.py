@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
-from functools import lru_cache
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from typing import NamedTuple, Self
 
 import ada_url
 
 from portero.core.browsers.lists import ListEntry
-from portero.core.nouns.patterns import hosts_above
 from portero.core.nouns.urls import Visit
 
 ALL_URLS = "<all_urls>"
@@ -53,20 +53,19 @@ class MatchPattern(NamedTuple):
         """Sorts entries for naming one: the narrower first. For Firefox all that match count alike."""
         return (self.below, -len(self.host), -len(self.glob))
 
-    def holds_rest(self, seen: FilteredUrl) -> bool:
-        """Whether it holds a visit, whose host it holds already."""
-        return self.scheme in ("*", seen.scheme) and _globs(self.glob, seen.rest)
+    @property
+    def test(self) -> Callable[[str], object]:
+        """Tells whether its glob holds a path and query, in lower case."""
+        first, last = self.glob.find("*"), len(self.glob) - 1
+        if first == last:
+            return partial(_begins, self.glob[:-1])
+        if first < 0:
+            return self.glob.__eq__
+        return re.compile(".*".join(map(re.escape, re.split(r"\*+", self.glob))), re.DOTALL).fullmatch
 
 
-def _globs(glob: str, text: str) -> bool:
-    if glob.find("*") in (-1, len(glob) - 1):
-        return text.startswith(glob[:-1]) if glob[-1:] == "*" else text == glob
-    return _compiled(glob).fullmatch(text) is not None
-
-
-@lru_cache(maxsize=4_096)
-def _compiled(glob: str) -> re.Pattern[str]:
-    return re.compile(".*".join(map(re.escape, re.split(r"\*+", glob))), re.DOTALL)
+def _begins(beginning: str, text: str) -> bool:
+    return text.startswith(beginning)
 
 
 class FilteredUrl(NamedTuple):
@@ -79,14 +78,21 @@ class FilteredUrl(NamedTuple):
     @classmethod
     def of(cls, visit: Visit) -> Self:
         """Path and query of it, without the fragment."""
-        parsed = ada_url.URL(visit.url)
-        path, search = merged_path(parsed.pathname), _undone(parsed.search, _UNRESERVED)
-        if path != parsed.pathname:
-            parsed.pathname = path
-        if search != parsed.search:
-            parsed.search = search
-        _, mark, query = parsed.href.partition("#")[0].partition("?")
-        return cls(visit.scheme, visit.host, (parsed.pathname + mark + query).lower())
+        url = visit.url
+        if "%" in url or url.find("//", len(visit.scheme) + 3) >= 0:
+            url = _filtered(url)
+        rest = url[len(visit.scheme) + 3 :].partition("#")[0].partition("/")[2]
+        return cls(visit.scheme, visit.host, f"/{rest}".lower())
+
+
+def _filtered(url: str) -> str:
+    parsed = ada_url.URL(url)
+    path, search = merged_path(parsed.pathname), _undone(parsed.search, _UNRESERVED)
+    if path != parsed.pathname:
+        parsed.pathname = path
+    if search != parsed.search:
+        parsed.search = search
+    return str(parsed.href)
 
 
 _PRINTABLE = re.compile(r"[ -~]")
@@ -110,29 +116,43 @@ class FirefoxLists:
 
     def __init__(self, blocks: Sequence[str], exceptions: Sequence[str], limit: int) -> None:
         """Each list is cut after `limit` entries, those that are ignored counted too."""
-        self._hosts: dict[tuple[bool, str], list[tuple[MatchPattern, ListEntry]]] = {}
-        for texts, allow in ((exceptions, True), (blocks, False)):
-            for place, text in enumerate(texts[:limit]):
-                self._add(ListEntry(allow, place), text)
-        for entries in self._hosts.values():
-            entries.sort(key=lambda one: (one[0].weight, one[1].place))
-
-    def _add(self, entry: ListEntry, text: str) -> None:
-        try:
-            pattern = MatchPattern.read(text)
-        except ValueError:
-            return
-        self._hosts.setdefault((pattern.below, pattern.host), []).append((pattern, entry))
+        self._exact: dict[str, list[_Row]] = defaultdict(list)
+        self._below: dict[str, list[_Row]] = defaultdict(list)
+        read = (*_read(exceptions[:limit], True), *_read(blocks[:limit], False))
+        for pattern, entry in sorted(read, key=lambda one: (one[0].weight, one[1].place)):
+            scheme = None if pattern.scheme == "*" else pattern.scheme
+            (self._below if pattern.below else self._exact)[pattern.host].append(_Row(scheme, pattern.test, entry))
 
     def matching(self, visit: Visit) -> Iterator[ListEntry]:
         """The entries that hold a visit; the first one counts. Where there is none, it passes."""
-        seen = FilteredUrl.of(visit)
-        found = list(self._holding(False, seen.host, seen))
-        for host in hosts_above(seen.host):
-            found += self._holding(True, host, seen)
-        yield from (entry for entry in found if entry.allow)
-        yield from (entry for entry in found if not entry.allow)
+        scheme, host, rest = FilteredUrl.of(visit)
+        blocking = []
+        rows = self._exact.get(host, ())
+        while True:
+            for own, test, entry in (*rows, *self._below.get(host, ())):
+                if own in (None, scheme) and test(rest):
+                    if entry.allow:
+                        yield entry
+                    else:
+                        blocking.append(entry)
+            if not host:
+                break
+            host, rows = host.partition(".")[2], ()
+        yield from blocking
 
-    def _holding(self, below: bool, host: str, seen: FilteredUrl) -> Iterator[ListEntry]:
-        entries = self._hosts.get((below, host), ())
-        return (entry for pattern, entry in entries if pattern.holds_rest(seen))
+
+class _Row(NamedTuple):
+    """An entry ready to be tried at its host; without a scheme it is for both."""
+
+    scheme: str | None
+    test: Callable[[str], object]
+    entry: ListEntry
+
+
+def _read(texts: Sequence[str], allow: bool) -> Iterator[tuple[MatchPattern, ListEntry]]:
+    for place, text in enumerate(texts):
+        try:
+            yield MatchPattern.read(text), ListEntry(allow, place)
+        except ValueError:
+            # ignored by the browser
+            continue

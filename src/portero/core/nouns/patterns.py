@@ -13,7 +13,7 @@ from typing import NamedTuple, Self
 
 import ada_url
 
-from portero.core.nouns.urls import Visit, address_of, default_port, normal_host
+from portero.core.nouns.urls import Visit, address_of, normal_host
 
 EVERYTHING = "*"
 _SCHEME = re.compile(r"^([A-Za-z][A-Za-z0-9+.-]*):")
@@ -78,10 +78,11 @@ class SeenUrl(NamedTuple):
     @classmethod
     def of(cls, visit: Visit) -> Self:
         """As Chromium writes it: it escapes asterisks in hosts and bars in paths, which the URL standard leaves."""
-        parts = ada_url.parse_url(visit.url, attributes=("port", "pathname", "search"))
-        port = int(parts["port"]) if parts["port"] else default_port(visit.scheme)
-        query = f"&{parts['search'][1:]}&" if parts["search"] else ""
-        return cls(visit.scheme, visit.host.replace("*", "%2A"), port, parts["pathname"].replace("|", "%7C"), query)
+        port, path, query = visit.behind_host
+        if "|" in path:
+            path = path.replace("|", "%7C")
+        host = visit.host.replace("*", "%2A") if "*" in visit.host else visit.host
+        return cls(visit.scheme, host, port, path, f"&{query}&" if query else "")
 
 
 def hosts_above(host: str) -> Iterator[str]:
@@ -155,10 +156,10 @@ class Pattern(NamedTuple):
     def holds_rest(self, seen: SeenUrl, allow: bool) -> bool:
         """Whether it holds a visit, whose host it holds already."""
         return (
-            self.scheme in ("", seen.scheme)
+            seen.path.startswith(self.path)
+            and self.scheme in ("", seen.scheme)
             and self.port in (None, seen.port)
-            and seen.path.startswith(self.path)
-            and all(token.is_met(seen.query, allow) for token in self.query)
+            and (not self.query or all(token.is_met(seen.query, allow) for token in self.query))
         )
 
     def _holds_host(self, host: str) -> bool:

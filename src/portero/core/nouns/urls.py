@@ -37,6 +37,15 @@ class Visit(NamedTuple):
         return Rest(port, normal_path(parts["pathname"]), normal_query(parts["search"]))
 
     @property
+    def behind_host(self) -> tuple[int, str, str]:
+        """The port that it goes to, and path and query as they stand in it; a lone question mark says nothing."""
+        authority, _, tail = self.url[len(self.scheme) + 3 :].partition("/")
+        path, _, query = tail.partition("#")[0].partition("?")
+        _, mark, named = authority.rpartition(":")
+        port = int(named) if mark and named.isdigit() else default_port(self.scheme)
+        return port, f"/{path}", query
+
+    @property
     def request(self) -> UrlRequest:
         """What is asked of whom, to fetch this very URL and no other."""
         parts = ada_url.parse_url(self.url, attributes=("hostname", "port", "pathname", "search"))
