@@ -40,6 +40,8 @@ def machines(portero: Portero, service: Served) -> dict[str, str]:
         ("kiosk-1", "brackwater/terminals/eastquay", "kiosk", "enforcing"),
     ):
         facts = {"hostname": hostname, "unit": unit, "kind": kind, "layers": {"filter": mode}}
+        if kind == "kiosk":
+            facts["browsers"] = [{"name": "firefox", "version": "153.8", "managed": True}]
         joined = httpx.post(service.url + "/device/v1/join", json={"code": code, "facts": facts}).json()
         credentials[hostname] = joined["credential"]
         sync(service, joined["credential"])

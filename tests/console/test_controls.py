@@ -240,7 +240,31 @@ def test_a_site_list_cannot_be_for_some_people(console, portero):
         console.get_by_role("link", name="Download the file").click()
     assert '"1"="*://*/*"' in Path(download.value.path()).read_text("utf-16")
     console.go("/fleet/machines/kiosk-1?tab=site-list")
-    expect(console.get_by_role("region", name="Site list").get_by_role("cell", name="*", exact=True)).to_be_visible()
+    listed = console.get_by_role("region", name="Site list")
+    expect(listed.get_by_label("Browser")).to_have_value("firefox")
+    expect(listed.get_by_role("cell", name="*://*/*")).to_be_visible()
+
+
+def test_it_is_asked_what_a_browser_gets_that_cannot_say_a_pattern(console, portero):
+    portero.rulesets.create(Ruleset.model_validate({"key": "ports", "kind": "site", "rules": []}))
+    console.go("/controls/sites/ports")
+    console.get_by_label("Which").fill("*.files.example:8443")
+    console.get_by_role("button", name="Add rule").click()
+    told = console.get_by_role("list", name="What to know of it")
+    expect(told.get_by_text("is handed to browsers as files.example:8443")).to_be_visible()
+    expect(told.get_by_text("Firefox, on 1 machine, cannot say files.example:8443")).to_be_visible()
+    told.get_by_role("button", name="Read it more strictly there").click()
+    expect(told.get_by_text("it gets *://*.files.example/* instead")).to_be_visible()
+    told.get_by_role("button", name="Take files.example:8443").click()
+    console.get_by_role("button", name="Edit pattern files.example:8443").click()
+    expect(console.get_by_label("Where a browser cannot say it")).to_have_value("stricter")
+    console.get_by_role("region", name="Rules").get_by_label("Name").fill("Files")
+    console.get_by_role("button", name="Change rule").click()
+    console.get_by_role("button", name="Save", exact=True).click()
+    put_in_force(console)
+    expect(console.get_by_role("button", name="Save", exact=True)).to_be_disabled()
+    (rule,) = portero.rulesets.get("ports").rules
+    assert (rule.pattern, rule.reading, rule.name) == ("files.example:8443", "stricter", "Files")
 
 
 def test_how_much_a_browser_takes_is_edited_and_kept(console, portero):

@@ -9,6 +9,7 @@ import { useApplicationSets } from '@/application-sets/useApplicationSets'
 import { useEditor } from '@/editing/useEditor'
 import { useServices } from '@/services/useServices'
 import { useWarnings } from '@/worklist/useWarnings'
+import type { Reading } from '@/worklist/WarningList.vue'
 import { KINDS, selectorFrom, type SelectorName, selectorOf, selectorText } from './kinds'
 import { rulesets, useRulesetSentence } from './useRulesets'
 
@@ -61,12 +62,22 @@ const warnings = computed(() => {
 /** Put the stronger or likelier form in place of what a warning is about. */
 function takeInstead({ rule, instead, code }: AuthoringWarning) {
   const old = draft.value.rules[rule! - 1]
-  const { action, name, note, valid_until } = old
-  const kept = { action, name, note, valid_until }
+  const { action, name, note, valid_until, reading } = old
+  const kept = { action, name, note, valid_until, ...(old.pattern ? { reading } : {}) }
   const selector = old.pattern && code !== 'path-hidden' ? { pattern: instead } : { host: instead }
   draft.value.rules = draft.value.rules.map((rule) =>
     rule === old ? ({ ...kept, ...selector } as Rule) : rule,
   )
+}
+
+/** Whether the author has not said yet what a browser is to get that cannot say a block. */
+function asksReading({ code, rule }: AuthoringWarning) {
+  const about = rule == null ? undefined : draft.value.rules[rule - 1]
+  return code === 'pattern-changed' && about?.action === 'block' && !about.reading
+}
+function takeReading({ rule }: AuthoringWarning, reading: Reading) {
+  const old = draft.value.rules[rule! - 1]
+  draft.value.rules = draft.value.rules.map((one) => (one === old ? { ...one, reading } : one))
 }
 
 // --- what is shown ---
@@ -129,6 +140,7 @@ const fresh = () => ({
   selector: props.shape.selectors[0].name as SelectorName,
   value: '',
   exact: false,
+  reading: '' as Reading | '',
   action: 'block' as Rule['action'],
   name: '',
   until: null as string | null | undefined,
@@ -144,6 +156,11 @@ const choices = computed(() => {
   if (one.selector === 'decision') return decisionValues.map((word) => ({ value: word, text: word }))
   return undefined
 })
+const READINGS = [
+  { value: '', text: 'as usual where a browser cannot say it' },
+  { value: 'stricter', text: 'read more strictly there' },
+  { value: 'left-out', text: 'left out there' },
+]
 const mayBeExact = computed(() => one.selector === 'host' || one.selector === 'url')
 function edit(rule: Rule) {
   const { name, value } = selectorOf(rule)
@@ -151,6 +168,7 @@ function edit(rule: Rule) {
     selector: name,
     value,
     exact: Boolean(rule.exact),
+    reading: rule.reading ?? '',
     action: rule.action,
     name: rule.name ?? '',
     until: rule.valid_until ?? null,
@@ -162,6 +180,7 @@ function add() {
   const rule = {
     ...selectorFrom(one.selector, one.value),
     ...(mayBeExact.value && one.exact ? { exact: true } : {}),
+    ...(one.selector === 'pattern' && one.reading ? { reading: one.reading } : {}),
     action: one.action,
     name: one.name.trim() || null,
     note: before?.note ?? null,
@@ -187,7 +206,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
         <b>{{ changed ? 'Will be:' : 'Does:' }}</b> {{ sentence ?? '…' }}
         <span v-if="draft.feed" class="dim">Brought in by the feed {{ draft.feed }}.</span>
       </p>
-      <WarningList :warnings="warnings" @take="takeInstead" />
+      <WarningList :warnings="warnings" :asks="asksReading" @take="takeInstead" @read="takeReading" />
     </EditorForm>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
@@ -223,6 +242,13 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
           aria-label="Action"
           class="short"
           :options="shape.actions.map((word) => ({ value: word, text: word }))"
+        />
+        <BFormSelect
+          v-if="one.selector === 'pattern'"
+          v-model="one.reading"
+          aria-label="Where a browser cannot say it"
+          class="short"
+          :options="READINGS"
         />
         <BFormInput v-model="one.name" aria-label="Name" placeholder="Name" maxlength="120" class="named" />
         <MomentInput v-model="one.until" label="Until" ends class="until" />
@@ -291,7 +317,10 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
             <BTd><ActionMark :action="rule.action" /></BTd>
             <BTd
               >{{ rule.name }}
-              <div v-if="rule.note" class="small dim">{{ rule.note }}</div></BTd
+              <div v-if="rule.note" class="small dim">{{ rule.note }}</div>
+              <div v-if="rule.reading" class="small dim">
+                {{ READINGS.find(({ value }) => value === rule.reading)?.text }}
+              </div></BTd
             >
             <BTd class="text-nowrap"
               ><MomentText :at="rule.valid_until" />

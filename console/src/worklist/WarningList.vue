@@ -1,9 +1,15 @@
 <script setup lang="ts">
 import type { AuthoringWarning } from '@/api/client'
+import type { ruleReadingAnyOf0Values } from '@/api/schema'
 
-/** What should be known of what is being written; a stronger or likelier form can be taken at once. */
-defineProps<{ warnings: AuthoringWarning[] }>()
-defineEmits<{ take: [warning: AuthoringWarning] }>()
+export type Reading = (typeof ruleReadingAnyOf0Values)[number]
+
+/**
+ * What should be known of what is being written; a stronger or likelier form can be taken at once. Where a browser
+ * cannot say something, it is asked what that browser is to get.
+ */
+defineProps<{ warnings: AuthoringWarning[]; asks?: (warning: AuthoringWarning) => boolean }>()
+defineEmits<{ take: [warning: AuthoringWarning]; read: [warning: AuthoringWarning, reading: Reading] }>()
 </script>
 
 <template>
@@ -14,7 +20,14 @@ defineEmits<{ take: [warning: AuthoringWarning] }>()
         >{{ warning.sentence }}
         <BButton v-if="warning.instead" variant="link" size="sm" @click="$emit('take', warning)"
           >Take {{ warning.instead }}</BButton
-        ></span
+        ><template v-if="asks?.(warning)">
+          <BButton variant="link" size="sm" @click="$emit('read', warning, 'stricter')"
+            >Read it more strictly there</BButton
+          >
+          <BButton variant="link" size="sm" @click="$emit('read', warning, 'left-out')"
+            >Leave it out there</BButton
+          >
+        </template></span
       >
     </li>
     <li v-if="warnings.length > 6" class="dim">and {{ warnings.length - 6 }} more</li>
