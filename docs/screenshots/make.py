@@ -56,7 +56,11 @@ TERMINALS = {
         "portero group edit pilot --pin-in office-laptop-04 --preview",
         "portero layers show",
     ),
-    "terminal-rollout": ("portero rollout", "portero activity list --limit 9", "portero audit list --limit 9"),
+    "terminal-site-list": (
+        "portero site-list show kiosks --browser firefox",
+        "portero site-list export kiosks --browser chromium",
+        "portero check visit eastquay-kiosk-03 https://tickets.brackwater.example/staff --browser firefox",
+    ),
     "terminal-content": (
         "portero category lookup http://www.berth-invoice.example/x",
         "portero feed compare relays | head -8",
