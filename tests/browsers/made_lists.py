@@ -329,7 +329,7 @@ _CHROMIUM_SITUATIONS = (
     Run(["H/vid"], [], ["http://H/videos", "http://H/vid/x", "http://H/Vid"]),
     Run(["H?k"], [], ["http://H/?k", "http://H/?k=v", "http://H/?kk"]),
     Run(["H?k*", "www.H?k=v*"], [], ["http://H/?kk=v", "http://H/?k=v", "http://www.H/?k=vw", "http://www.H/?k=w"]),
-    Run(["H?*"], [], ["http://H/?x", "http://H/"]),
+    Run(["H?*"], [], ["http://H/?x", "http://H/", "http://H/?"]),
     Run(["H?k="], [], ["http://H/?k", "http://H/?k=", "http://H/?k=v"]),
     Run(["H"], ["H/?k=v"], ["http://H/?k=v&k=w", "http://H/?k=w&k=v", "http://H/?k=v&k=v", "http://H/?k=v"]),
     Run(["H"], ["H/?k"], ["http://H/?k&kk", "http://H/?k"]),

@@ -157,6 +157,7 @@ _CHROMIUM: dict[str, Mistake] = {
     "a path in another form is made canonical": _read(_canonical),
     "a Unicode host is read as punycode": _read(_ace),
     "a bar in a visited path stays": _seen(lambda seen: seen._replace(path=seen.path.replace("%7C", "|"))),
+    "a lone question mark is no query": _seen(lambda seen: seen._replace(query="") if seen.query == "&" else seen),
     "an entry that is none spoils its list": _without_spoiled,
     "one entry more is taken": _limit(chromium, "ChromiumLists", 1),
     "one entry less is taken": _limit(chromium, "ChromiumLists", -1),

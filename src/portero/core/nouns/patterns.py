@@ -78,11 +78,13 @@ class SeenUrl(NamedTuple):
     @classmethod
     def of(cls, visit: Visit) -> Self:
         """As Chromium writes it: it escapes asterisks in hosts and bars in paths, which the URL standard leaves."""
-        port, path, query = visit.behind_host
+        port, path, search = visit.behind_host
         if "|" in path:
             path = path.replace("|", "%7C")
         host = visit.host.replace("*", "%2A") if "*" in visit.host else visit.host
-        return cls(visit.scheme, host, port, path, f"&{query}&" if query else "")
+        # a lone question mark is a query with nothing in it
+        query = f"&{search[1:]}&" if search not in ("", "?") else "&" * len(search)
+        return cls(visit.scheme, host, port, path, query)
 
 
 def hosts_above(host: str) -> Iterator[str]:

@@ -38,12 +38,12 @@ class Visit(NamedTuple):
 
     @property
     def behind_host(self) -> tuple[int, str, str]:
-        """The port that it goes to, and path and query as they stand in it; a lone question mark says nothing."""
+        """The port that it goes to, and path and query as they stand in it, the query with its question mark."""
         authority, _, tail = self.url[len(self.scheme) + 3 :].partition("/")
-        path, _, query = tail.partition("#")[0].partition("?")
+        path, asks, query = tail.partition("#")[0].partition("?")
         _, mark, named = authority.rpartition(":")
         port = int(named) if mark and named.isdigit() else default_port(self.scheme)
-        return port, f"/{path}", query
+        return port, f"/{path}", asks + query
 
     @property
     def request(self) -> UrlRequest:
