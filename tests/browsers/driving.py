@@ -26,6 +26,7 @@ CHROMIUM, FIREFOX = "/usr/bin/chromium", "/usr/bin/firefox-esr"
 _SIOCSIFFLAGS, _UP_AND_RUNNING = 0x8914, 0x41
 _AT_ONCE = 4
 _PATIENCE = 20.0
+_NOWHERE = "about:blank"
 HOPS = ("hop/0", "hop/3")
 """Pages that redirect to the stopped host, so many times by way of another one."""
 BY_CLICK = ("link", "tab", "form", "script")
@@ -110,6 +111,9 @@ class Chromium:
                 context = await browser.new_context()
                 session = await context.new_cdp_session(await context.new_page())
                 for at in range(first, len(urls), _AT_ONCE):
+                    if "#" in urls[at]:
+                        # or it is taken for a step within the page that is there
+                        await session.send("Page.navigate", {"url": _NOWHERE})
                     answer = await session.send("Page.navigate", {"url": urls[at]})
                     found[at] = answer.get("errorText") == "net::ERR_BLOCKED_BY_ADMINISTRATOR"
                 await context.close()
@@ -253,10 +257,14 @@ class Firefox:
 
     def stopped(self, block: Sequence[str], allow: Sequence[str], urls: Sequence[str]) -> list[bool]:
         with self._started(block, allow) as driver:
-            return [self._is_stopped(driver.do("WebDriver:Navigate", url=url)) for url in urls]
+            return [self._is_stopped(driver, url) for url in urls]
 
     @staticmethod
-    def _is_stopped(answer: Any) -> bool:
+    def _is_stopped(driver: Marionette, url: str) -> bool:
+        if "#" in url:
+            # or it is taken for a step within the page that is there
+            driver.do("WebDriver:Navigate", url=_NOWHERE)
+        answer = driver.do("WebDriver:Navigate", url=url)
         return "e=blockedByPolicy" in (answer or {}).get("message", "")
 
     def kinds(self) -> dict[str, bool]:

@@ -241,8 +241,11 @@ def _is_visited(url: str) -> bool:
         visit = parse_whole(url)
     except BadUrl:
         return False
-    names_user = "@" in url.partition("//")[2].partition("/")[0]
-    return visit.request.port in PORTS and not names_user and '"' not in visit.host and "*" not in visit.host
+    authority = url.partition("//")[2].partition("/")[0]
+    # a name with nothing between two dots is none, and Firefox looks for a likelier one
+    if "@" in authority or ".." in authority:
+        return False
+    return visit.request.port in PORTS and '"' not in visit.host and "*" not in visit.host
 
 
 _CHROMIUM_ANYWHERE = (
@@ -364,5 +367,6 @@ _FIREFOX_SITUATIONS = (
     Run(["*://H/?k=a*"], [], ["http://H/?k=%61", "http://H/?k=%2D", "http://H/?k=a%20"]),
     Run(["*://H/%41*", "*://H/%25*"], [], ["http://H/A", "http://H/%2541", "http://H/%25"]),
     Run(["H", "*://H", "*://H/"], [], ["http://H/", "http://H/a"]),
+    Run(["*://*.[2001:db8::2]/*", "*://[2001:db8::3]/*"], [], ["http://[2001:db8::2]/", "http://[2001:db8::3]/"]),
     Run(["*://H/*"], ["https://H/a*"], ["http://H/a", "https://H/a", "http://H./a"]),
 )

@@ -175,7 +175,7 @@ def test_indicators_go_in_out_and_away(run, portero, tmp_path):
     assert "Nothing that was visited in the last 30 days meets them." in told
     file = tmp_path / "rules.csv"
     run("indicator", "export", "fraud", file)
-    assert file.read_text().splitlines()[0] == "selector,value,exact,action,name,note,valid_until"
+    assert file.read_text().splitlines()[0] == "selector,value,exact,action,name,note,valid_until,reading"
     assert "3 there already" in run("indicator", "import", "fraud", file, "--check").stdout
     file.write_text("selector,value,action\nhost,b.example,warn\nhost,nowhere at all,block\n")
     told = run("indicator", "import", "fraud", file, "--yes").stdout

@@ -215,7 +215,7 @@ def test_the_list_of_a_group_is_shown_and_exported(cli, portero, tmp_path):
     cli("site-list", "export", "whole-fleet", tmp_path / "list.reg", "--platform", "windows")
     assert '"1"="a.example:8080"' in (tmp_path / "list.reg").read_text("utf-16")
     assert "There is no machine and no group “nobody”" in cli("site-list", "show", "nobody", expect=1)
-    limited = ("--family", "firefox", "--list-limit", "9:200", "--source", "tried")
+    limited = ("--reads-as", "firefox", "--list-limit", "9:200", "--source", "tried")
     cli("coverage", "set", "site-list", "skua", "--https", "page", *limited)
     assert "9:200" in cli("coverage", "list", "--csv")
 

@@ -257,4 +257,4 @@ def test_bundles_are_the_standards_and_come_back_as_they_went(rules):
 def test_csv_of_rules_is_csv():
     rules = [Rule(host="a.example", action="block", name='say "no", please', note="=SUM(A1)")]
     rows = list(csv.reader(list(write_rules(rules))))
-    assert rows[1] == ["host", "a.example", "", "block", 'say "no", please', "'=SUM(A1)", ""]
+    assert rows[1] == ["host", "a.example", "", "block", 'say "no", please', "'=SUM(A1)", "", ""]

@@ -64,9 +64,11 @@ def coverage_set(context: Context) -> int:
     options = context.options
     given: dict[str, Any] = {
         name: value
-        for name in ("browser_from", "layer_from", "platform_from", "family", "policy_file")
+        for name in ("browser_from", "layer_from", "platform_from", "policy_file")
         if (value := getattr(options, name))
     }
+    if options.reads_as:
+        given["family"] = options.reads_as
     if options.list_limit:
         given["list_limits"] = [_limit(text) for text in options.list_limit]
     row = CoverageRow.model_validate(
@@ -123,7 +125,7 @@ def register(commands: Commands) -> None:
     told = "site-list: how many entries of each list the browser takes, from a version on; repeatable"
     put.add_argument("--list-limit", metavar="[VERSION:]ENTRIES", action="append", help=told)
     told = "site-list: by whose rules the browser reads its list"
-    put.add_argument("--family", choices=get_args(BrowserFamily), help=told)
+    put.add_argument("--reads-as", choices=get_args(BrowserFamily), help=told)
     put.add_argument("--policy-file", metavar="PLACE", help="site-list: where the browser looks for its managed policy")
     put.add_argument("--source", required=True, help="who found it out, and how")
     add_csv(listing)

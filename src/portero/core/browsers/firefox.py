@@ -40,12 +40,14 @@ class MatchPattern(NamedTuple):
         if found is None:
             raise ValueError("it is not of the form scheme://host/path")
         scheme, host, glob = found[1], found[2], found[3]
-        if host == "*":
+        if host in ("*", "*."):
             return cls(scheme, "", True, glob)
         below = host.startswith("*.")
         host = host.removeprefix("*.")
         if not host or "*" in host or (":" in host and host[0] != "["):
             raise ValueError("of its host: a port and asterisks within it are not taken")
+        if below and host[0] == "[":
+            raise ValueError("nothing is below an address")
         return cls(scheme, host, below, glob)
 
     @property
