@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Literal, NamedTuple
+from functools import cached_property
+from typing import NamedTuple
 
 from portero.core.browsers import for_chromium, for_firefox
 from portero.core.browsers.chromium import ChromiumLists
 from portero.core.browsers.firefox import FirefoxLists
-from portero.core.browsers.lists import Lists, Translation
+from portero.core.browsers.lists import Changed, Lists, Translation
 from portero.core.browsers.needless import Listed, needless
+from portero.core.nouns.coverage import BrowserFamily
 from portero.core.nouns.urls import Visit
-
-BrowserFamily = Literal["chromium", "firefox"]
 
 
 class _Family(NamedTuple):
@@ -46,10 +46,15 @@ class Handed:
         """Those that the browser does not take any more."""
         self._lists = _FAMILIES[family].lists(self.blocks, self.allows, limit)
 
+    @cached_property
+    def said_otherwise(self) -> Mapping[int, Changed]:
+        """Those of the changed ones that are not needless besides."""
+        return {place: one for place, one in self.changed.items() if place not in self.needless}
+
     @property
     def left_out(self) -> int:
-        """How many the browser cannot say and does not get at all, though they are not needless."""
-        return sum(one.got is None for place, one in self.changed.items() if place not in self.needless)
+        """How many the browser cannot say and does not get at all."""
+        return sum(one.got is None for one in self.said_otherwise.values())
 
     def matching(self, visit: Visit) -> Iterator[int]:
         """The places of those that hold a visit in this browser; the first one counts. With none, it passes."""

@@ -86,7 +86,7 @@ class OfflineEstate:
 
     def told_of_sites(self) -> list[AuthoringWarning]:
         """What browsers make of the site rulesets otherwise than written, and of the merged lists of the machines; with
-        no machine in the document, of those of a machine in each group that has one.
+        no machine in the document, of one in each group that has a list.
         """
         sites = [ruleset for ruleset in self._estate.rulesets if ruleset.kind == "site"]
         found = [told for ruleset in sites for told in told_of_patterns(ruleset)]
@@ -98,7 +98,7 @@ class OfflineEstate:
             classes = {groups: [] for groups in self._groups_with_sites({ruleset.key for ruleset in sites})}
         for groups, facts in classes.items():
             merged = list_in_force(self._estate, groups, (), self._now)
-            browsers = governed_browsers(facts, table) if facts else any_browsers(table)
+            browsers = governed_browsers(facts, table) or any_browsers(table)
             found += told_of_list(merged, browsers, rules=False) if merged.settled else ()
         return list(dict.fromkeys(found))
 

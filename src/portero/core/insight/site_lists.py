@@ -137,14 +137,15 @@ def _settled(merged: SiteList, rules: bool) -> Iterator[AuthoringWarning]:
 
 def _changed(merged: SiteList, handed: Handed, governed: Governed, rules: bool) -> Iterator[AuthoringWarning]:
     family, devices = governed.support.family, governed.devices
-    for place, changed in handed.changed.items():
+    for place, changed in handed.said_otherwise.items():
         if not changed.is_slight:
             pattern, winner = merged.patterns[place]
             words = sentences.pattern_changed_in(str(pattern), changed, family, devices)
             yield AuthoringWarning(
                 code="pattern-changed", rule=winner.rule if rules else None, sentence=words, devices=devices
             )
-    alike = [str(merged.patterns[place][0]) for place, changed in handed.changed.items() if changed.is_slight]
+    slight = [place for place, changed in handed.said_otherwise.items() if changed.is_slight]
+    alike = [str(merged.patterns[place][0]) for place in slight]
     if alike:
         words = sentences.case_ignored(alike, family)
         yield AuthoringWarning(code="pattern-changed", sentence=words, devices=devices)
@@ -198,8 +199,7 @@ def browser_list(
         needless=tuple(NeedlessPattern(**named(place), by=name(by)) for place, by in handed.needless.items()),
         changed=tuple(
             ChangedPattern(**named(place), got=one.got, why=why(place, one))
-            for place, one in handed.changed.items()
-            if place not in handed.needless
+            for place, one in handed.said_otherwise.items()
         ),
         cut=tuple(str(merged.patterns[place][0]) for place in handed.cut),
         file=PolicyFile(name="", text="", place=support.policy_file, tried=row.source if row else ""),

@@ -144,11 +144,16 @@ SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
 _SHIPPED = {row.key: row for row in SHIPPED_COVERAGE}
 
 
+_MOST_KEPT = 10_000
+"""How many browsers, with their versions, are remembered."""
+
+
 class CoverageTable:
     """The rows that count: an edited row stands in place of the shipped one with the same key."""
 
     def __init__(self, edited: tuple[CoverageRow, ...] = ()) -> None:
         self.rows = _SHIPPED | {row.key: row for row in edited}
+        self._supports: dict[tuple[str | None, ...], ListSupport] = {}
 
     def row(self, control: Control, browser: str | None, platform: str | None) -> CoverageRow | None:
         """The row that fits best: the browser counts before the platform, the named before `any`."""
@@ -172,6 +177,15 @@ class CoverageTable:
 
     def list_support(self, browser: str | None, platform: str | None, version: str | None = None) -> ListSupport:
         """What a browser makes of site lists. An unknown one is taken to read them as Chromium does."""
+        key = (browser, platform, version)
+        found = self._supports.get(key)
+        if found is None:
+            if len(self._supports) >= _MOST_KEPT:
+                self._supports.clear()
+            found = self._supports[key] = self._support(*key)
+        return found
+
+    def _support(self, browser: str | None, platform: str | None, version: str | None) -> ListSupport:
         own = list(self._rows(self.rows, "site-list", browser, platform))
         family: BrowserFamily = next((row.family for row in own if row.family), "chromium")
         rows = [*own, *self._rows(_SHIPPED, "site-list", family, platform)]

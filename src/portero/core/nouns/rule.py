@@ -150,8 +150,11 @@ class Rule(Noun):
     @field_validator("pattern")
     @classmethod
     def _taken_by_browsers(cls, value: str | None) -> str | None:
-        # kept as it was written: what was made of it is told
-        return None if value is None else str(Pattern.of(value)) and value.strip()
+        if value is None:
+            return None
+        Pattern.of(value)
+        # kept as it was written: what is made of it is told
+        return value.strip()
 
     @model_validator(mode="after")
     def _fits(self) -> Self:

@@ -85,7 +85,7 @@ class BrowserLists:
             yield finding(
                 FindingKind.LIST_TRUNCATED,
                 Severity.HIGH,
-                (governed.support.family, *groups),
+                (governed.support.family, str(governed.support.limit), *groups),
                 sentences.list_cut(len(merged.patterns), kept, [str(pattern) for pattern, _ in cut], *governed),
                 assignments=list(dict.fromkeys(one.key for one in assignments)),
                 rulesets=list(dict.fromkeys(one.ruleset for one in assignments)),
@@ -102,7 +102,7 @@ class BrowserLists:
     ) -> None:
         if merged.is_handed_whole(support):
             return
-        for place, one in merged.handed(support).changed.items():
+        for place, one in merged.handed(support).said_otherwise.items():
             if not one.is_slight:
                 pattern, winner = merged.patterns[place]
                 owner = merged.assignment_of(winner)
@@ -128,9 +128,9 @@ class BrowserLists:
         """Patterns that can hold no page, or hardly one."""
         in_use = {assignment.ruleset for assignment in self._sites.assignments}
         for ruleset in self.estate.rulesets:
-            told = (
-                [one for one in told_of_patterns(ruleset) if one.code in _HOLD_NOTHING] if ruleset.key in in_use else []
-            )
+            if ruleset.key not in in_use:
+                continue
+            told = [one for one in told_of_patterns(ruleset) if one.code in _HOLD_NOTHING]
             if told:
                 yield finding(
                     FindingKind.PATTERN_IGNORED,
