@@ -92,9 +92,14 @@ def _near(url: str, run: Run) -> str:
 @pytest.mark.timeout(5400)
 @pytest.mark.skipif(os.geteuid() != 0, reason="needs root: the browsers' policy folders are put in memory")
 class RealBrowser:
-    """The tests of one family. `mistake` is every deliberate mistake in its model (conftest)."""
+    """The tests of one family. `mistake` is every deliberate mistake in its model."""
 
     family: ClassVar[str]
+
+    def pytest_generate_tests(self, metafunc: pytest.Metafunc) -> None:
+        """One test a mistake."""
+        if "mistake" in metafunc.fixturenames:
+            metafunc.parametrize("mistake", MISTAKES[self.family])
 
     def test_every_navigation_goes_as_it_is_predicted(self, record_property: pytest.RecordProperty) -> None:
         seen = navigated(self.family)
