@@ -91,13 +91,13 @@ class OfflineEstate:
         sites = [ruleset for ruleset in self._estate.rulesets if ruleset.kind == "site"]
         found = [told for ruleset in sites for told in told_of_patterns(ruleset)]
         table = self._estate.coverage_table
-        classes: dict[tuple[str, ...], list[MemberFacts]] = {}
+        classes: dict[tuple[tuple[str, ...], tuple[str, ...]], list[MemberFacts]] = {}
         for hostname, device in self._devices.items():
-            classes.setdefault(self.groups_of(hostname), []).append(facts_from(device))
+            classes.setdefault((self.groups_of(hostname), self._own(hostname)), []).append(facts_from(device))
         if not classes:
-            classes = {groups: [] for groups in self._groups_with_sites({ruleset.key for ruleset in sites})}
-        for groups, facts in classes.items():
-            merged = list_in_force(self._estate, groups, (), self._now)
+            classes = {(groups, ()): [] for groups in self._groups_with_sites({ruleset.key for ruleset in sites})}
+        for (groups, names), facts in classes.items():
+            merged = list_in_force(self._estate, groups, names, self._now)
             browsers = governed_browsers(facts, table) or any_browsers(table)
             found += told_of_list(merged, browsers, rules=False) if merged.settled else ()
         return list(dict.fromkeys(found))
@@ -113,11 +113,14 @@ class OfflineEstate:
             merged = list_in_force(self._estate, groups_alone(name), (), self._now)
             return browser_list(name, merged, table, browser, platform or "linux")
         facts = facts_from(device)
-        names = (name,) if name in self._estate.named_devices else ()
-        merged = list_in_force(self._estate, self.groups_of(device.hostname), names, self._now)
-        installed = next((one for one in facts.browsers if (one.name or "").casefold() == browser.casefold()), None)
-        version = installed.version if installed else None
-        return browser_list(name, merged, table, browser, platform or platform_of(facts.platform), version)
+        merged = list_in_force(self._estate, self.groups_of(device.hostname), self._own(device.hostname), self._now)
+        return browser_list(
+            device.hostname, merged, table, browser, platform or platform_of(facts.platform), facts.browsers
+        )
+
+    def _own(self, hostname: str) -> tuple[str, ...]:
+        """The device's name, where something is meant for it alone."""
+        return (hostname,) if hostname in self._estate.named_devices else ()
 
     def _groups_with_sites(self, sites: set[str]) -> Iterator[tuple[str, ...]]:
         targets = {key for one in self._estate.assignments if one.ruleset in sites for key in one.groups}
@@ -146,7 +149,7 @@ class OfflineEstate:
         return known
 
     def _policy(self, groups: tuple[str, ...], hostname: str, whole: bool = False) -> Policy:
-        names = (hostname,) if hostname in self._estate.named_devices else ()
+        names = self._own(hostname)
         key = (groups, names, whole)
         policy = self._policies.get(key)
         if policy is None:

@@ -10,11 +10,12 @@ from typing import NamedTuple
 from portero.core import sentences
 from portero.core.browsers.handing import Handed
 from portero.core.browsers.lists import Changed
-from portero.core.matching.members import MemberFacts
+from portero.core.matching.members import Item, MemberFacts
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.browser_list import BrowserList, ChangedPattern, ListPlatform, NeedlessPattern, PolicyFile
 from portero.core.nouns.coverage import BrowserFamily, CoverageTable, ListSupport, Reach
+from portero.core.nouns.device import Browser
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.patterns import Pattern, rewriting_of
@@ -126,11 +127,11 @@ def _settled(merged: SiteList, rules: bool) -> Iterator[AuthoringWarning]:
     """Patterns that are not handed over, as the ladder or a mandatory one decided against them."""
     for pattern, settled in merged.settled.items():
         winner = settled.winner
-        if pattern in merged.left_out or winner is None:
-            above = merged.left_out[pattern]
+        above = merged.left_out.get(pattern)
+        if above is not None:
             words = sentences.pattern_under_mandatory(str(pattern), Action(above.action))
             yield AuthoringWarning(code="pattern-left-out", sentence=words)
-        elif any(loser.action != winner.action for loser in merged.losers(pattern)):
+        elif winner is not None and any(loser.action != winner.action for loser in merged.losers(pattern)):
             words = sentences.pattern_doubled(str(pattern), Action(winner.action))
             yield AuthoringWarning(code="pattern-doubled", rule=winner.rule if rules else None, sentence=words)
 
@@ -165,10 +166,18 @@ def _needless(merged: SiteList, handed: Handed) -> Iterator[AuthoringWarning]:
 
 
 def browser_list(
-    of: str, merged: SiteList, table: CoverageTable, browser: str, platform: ListPlatform, version: str | None = None
+    of: str,
+    merged: SiteList,
+    table: CoverageTable,
+    browser: str,
+    platform: ListPlatform,
+    installed: Iterable[Browser | Item] = (),
 ) -> BrowserList:
-    """A merged list as a browser on a platform is handed it. Its file has no text yet, which is not the core's."""
-    support = table.list_support(browser, platform, version)
+    """A merged list as a browser on a platform is handed it, of the version that is installed, where it is known. Its
+    file has no text yet, which is not the core's.
+    """
+    versions = {(one.name or "").casefold(): one.version for one in installed}
+    support = table.list_support(browser, platform, versions.get(browser.casefold()))
     handed, row = merged.handed(support._replace(policy_file=None)), table.row("site-list", browser, platform)
 
     def named(place: int) -> dict[str, str]:

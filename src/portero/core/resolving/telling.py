@@ -194,7 +194,8 @@ class Teller:
         if not self._policy.sites:
             return _NO_SITE_LIST
         merged = frame.site_list
-        outcome, meant = weigh_handed(frame, visit, support), weigh_sites(frame, visit)
+        outcome = weigh_handed(frame, visit, support)
+        meant = outcome if merged.is_handed_whole(support) else weigh_sites(frame, visit)
         winner = outcome.winner[1] if outcome.winner else None
         lost = [
             self._lost_in_browser(frame, one, winner, support)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import Query, Response
+from fastapi import Depends, Query, Response
 
 from portero.core.insight.site_lists import browser_list, groups_alone, list_in_force, platform_of
 from portero.core.nouns.base import unknown_word
@@ -12,7 +12,6 @@ from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.group import BUILT_IN
 from portero.formats.policy_files import with_policy_file
 from portero.service.auditing import audited_router
-from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers
 from portero.store.moments import moment
@@ -23,14 +22,37 @@ _FILE: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-s
 Platform = Annotated[ListPlatform | None, Query(description="In the form of this platform; else the machine's own.")]
 
 
-@router.get("/devices/{device}/site-list", summary="A device's site list", operation_id="getDeviceSiteList")
-def get_device_site_list(
+def _of_device(
     device: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
 ) -> BrowserList:
+    one, estate = keepers.fleet.device(device), keepers.estate.snapshot.estate
+    merged = list_in_force(estate, one.groups, (one.id, one.hostname), moment(keepers.now()))
+    form = platform or platform_of(one.facts.os.family if one.facts.os else None)
+    made = browser_list(one.hostname, merged, estate.coverage_table, browser, form, one.facts.browsers)
+    return with_policy_file(made)
+
+
+def _of_group(
+    group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
+) -> BrowserList:
+    estate = keepers.estate.snapshot.estate
+    known = (*estate.group_order, *BUILT_IN)
+    if group not in known:
+        raise Refusal("not-found", unknown_word("group", group, known))
+    merged = list_in_force(estate, groups_alone(group), (), moment(keepers.now()))
+    return with_policy_file(browser_list(group, merged, estate.coverage_table, browser, platform or "linux"))
+
+
+OfDevice = Annotated[BrowserList, Depends(_of_device)]
+OfGroup = Annotated[BrowserList, Depends(_of_group)]
+
+
+@router.get("/devices/{device}/site-list", summary="A device's site list", operation_id="getDeviceSiteList")
+def get_device_site_list(_who: Signed, made: OfDevice) -> BrowserList:
     """The site list that a browser of the device is handed now, by the newest revision; with what became of patterns on
     the way, and the very file.
     """
-    return _of_device(keepers, device, browser, platform)
+    return made
 
 
 @router.get(
@@ -40,29 +62,15 @@ def get_device_site_list(
     response_class=Response,
     responses=_FILE,
 )
-def get_device_site_list_file(
-    device: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
-) -> Response:
+def get_device_site_list_file(_who: Signed, made: OfDevice) -> Response:
     """The very file by which a browser of the device is handed its site list."""
-    return _as_file(_of_device(keepers, device, browser, platform))
-
-
-def _of_device(keepers: Keepers, device: str, browser: str, platform: ListPlatform | None) -> BrowserList:
-    one, estate = keepers.fleet.device(device), keepers.estate.snapshot.estate
-    merged = list_in_force(estate, one.groups, (one.id, one.hostname), moment(keepers.now()))
-    installed = next((own for own in one.facts.browsers if own.name.casefold() == browser.casefold()), None)
-    system = one.facts.os.family if one.facts.os else None
-    version = installed.version if installed else None
-    made = browser_list(one.hostname, merged, estate.coverage_table, browser, platform or platform_of(system), version)
-    return with_policy_file(made)
+    return _as_file(made)
 
 
 @router.get("/groups/{group}/site-list", summary="A group's site list", operation_id="getGroupSiteList")
-def get_group_site_list(
-    group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
-) -> BrowserList:
+def get_group_site_list(_who: Signed, made: OfGroup) -> BrowserList:
     """The same for a machine that is in no other group than this, as for machines without an agent."""
-    return _of_group(keepers, group, browser, platform)
+    return made
 
 
 @router.get(
@@ -72,20 +80,9 @@ def get_group_site_list(
     response_class=Response,
     responses=_FILE,
 )
-def get_group_site_list_file(
-    group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
-) -> Response:
+def get_group_site_list_file(_who: Signed, made: OfGroup) -> Response:
     """The very file by which a browser of a machine in this group alone is handed its site list."""
-    return _as_file(_of_group(keepers, group, browser, platform))
-
-
-def _of_group(keepers: Keepers, group: str, browser: str, platform: ListPlatform | None) -> BrowserList:
-    estate = keepers.estate.snapshot.estate
-    known = (*estate.group_order, *BUILT_IN)
-    if group not in known:
-        raise Refusal("not-found", unknown_word("group", group, known))
-    merged = list_in_force(estate, groups_alone(group), (), moment(keepers.now()))
-    return with_policy_file(browser_list(group, merged, estate.coverage_table, browser, platform or "linux"))
+    return _as_file(made)
 
 
 def _as_file(made: BrowserList) -> Response:
