@@ -198,6 +198,9 @@ def test_how_much_a_browser_takes_is_a_row_of_the_coverage_table():
     assert edited.list_support("gullwing", "linux")[:2] == ("firefox", 1000)
     limits = [edited.list_support("chromium", "linux", version).limit for version in ("90", "159", "160.1", None)]
     assert limits == [100, 100, 9000, 9000]
+    assert shipped.list_support("gullwing", None).policy_file is None
+    without = CoverageTable((CoverageRow(**common, browser="firefox", platform="linux"),))
+    assert without.list_support("firefox", "linux") == shipped.list_support("firefox", "linux"), "as shipped"
     with pytest.raises(ValueError, match="control site-list"):
         CoverageRow(**{**common, "control": "filter"}, family="firefox")
 

@@ -40,7 +40,10 @@ const entries = computed(() => [
       <template v-if="list.data.value">
         <p class="mt-3 mb-1">{{ list.data.value.sentence }}</p>
         <p class="sub small">
-          It goes to <code>{{ list.data.value.file.place }}</code>: {{ list.data.value.file.tried }}.
+          <template v-if="list.data.value.file.place"
+            >It goes to <code>{{ list.data.value.file.place }}</code></template
+          ><template v-else>It is not known where {{ browser }} looks for it</template>:
+          {{ list.data.value.file.tried }}.
         </p>
         <ul v-if="list.data.value.changed?.length || list.data.value.cut?.length" class="told">
           <li v-for="one in list.data.value.changed" :key="one.pattern">{{ one.why }}</li>

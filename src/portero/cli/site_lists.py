@@ -37,7 +37,7 @@ def site_list_export(context: Context) -> int:
         output.say(f"Wrote {name}. {found.sentence}")
         for warning in (*(one.why for one in found.changed), *_of_cut(found)):
             output.note(f"! {warning}")
-        output.say(f"It goes to {found.file.place} ({found.file.tried}).")
+        output.say(_whereto(found))
     return DONE
 
 
@@ -54,6 +54,13 @@ def _found(context: Context) -> BrowserList:
             with suppress(NotFound):
                 return part.site_list(options.name, options.browser, platform=options.platform)
     raise CommandProblem(f"There is no machine and no group “{options.name}”.")
+
+
+def _whereto(found: BrowserList) -> str:
+    place = (
+        f"It goes to {found.file.place}" if found.file.place else f"It is not known where {found.browser} looks for it"
+    )
+    return f"{place} ({found.file.tried})."
 
 
 def _of_cut(found: BrowserList) -> list[str]:
@@ -74,7 +81,7 @@ def _tell(found: BrowserList) -> None:
         shown = ", ".join(found.cut[:MOST_TOLD])
         more = f" and {len(found.cut) - MOST_TOLD:,} more" if len(found.cut) > MOST_TOLD else ""
         output.say(f"! Cut off, as {found.browser} takes {found.limit:,} entries of each list: {shown}{more}")
-    output.say(f"It goes to {found.file.place} ({found.file.tried}).")
+    output.say(_whereto(found))
 
 
 def _tell_needless(found: BrowserList) -> None:

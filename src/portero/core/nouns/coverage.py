@@ -142,6 +142,7 @@ SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
 )
 """The table as shipped."""
 _SHIPPED = {row.key: row for row in SHIPPED_COVERAGE}
+_LIMITS_OF_UNKNOWN = _SHIPPED["site-list/chromium/any"].list_limits
 
 
 _MOST_KEPT = 10_000
@@ -186,12 +187,13 @@ class CoverageTable:
         return found
 
     def _support(self, browser: str | None, platform: str | None, version: str | None) -> ListSupport:
-        own = list(self._rows(self.rows, "site-list", browser, platform))
-        family: BrowserFamily = next((row.family for row in own if row.family), "chromium")
-        rows = [*own, *self._rows(_SHIPPED, "site-list", family, platform)]
-        limits = next(row.list_limits for row in rows if row.list_limits)
+        asked = (browser, platform)
+        own = [row for rows in (self.rows, _SHIPPED) for row in self._rows(rows, "site-list", *asked)]
+        family = next((row.family for row in own if row.family), None)
+        rows = [*own, *(self._rows(_SHIPPED, "site-list", family, platform) if family else ())]
+        limits = next((row.list_limits for row in rows if row.list_limits), _LIMITS_OF_UNKNOWN)
         policy_file = next((row.policy_file for row in rows if row.policy_file), None)
-        return ListSupport(family, _limit(limits, version), policy_file)
+        return ListSupport(family or "chromium", _limit(limits, version), policy_file)
 
 
 def _limit(limits: tuple[ListLimit, ...], version: str | None) -> int:
