@@ -22,6 +22,8 @@ from playwright.async_api import Error as ChromiumError
 from playwright.async_api import Page as ChromiumPage
 from playwright.async_api import async_playwright
 
+from portero.endpoint.browsers.driving import FIREFOX_PREFERENCES, Marionette, firefox_command, write_preferences
+
 CHROMIUM, FIREFOX = "/usr/bin/chromium", "/usr/bin/firefox-esr"
 _SIOCSIFFLAGS, _UP_AND_RUNNING = 0x8914, 0x41
 _AT_ONCE = 4
@@ -167,63 +169,12 @@ def _kinds_stopped(web: pages.Web) -> dict[str, bool]:
 _PORT = 29_111
 _BETWEEN = 0.3
 """How long a page is left before the next one, so that what it starts by itself begins, in seconds."""
-_PREFERENCES: dict[str, object] = {
+_PREFERENCES = FIREFOX_PREFERENCES | {
     "marionette.port": _PORT,
     "network.dns.forceResolve": "127.0.0.1",
-    "browser.startup.page": 0,
-    "browser.fixup.alternate.enabled": False,
-    "dom.security.https_first": False,
     "fission.autostart": False,
-    "network.captive-portal-service.enabled": False,
-    "network.connectivity-service.enabled": False,
-    "browser.safebrowsing.update.enabled": False,
-    "app.update.enabled": False,
     "dom.disable_open_during_load": False,
 }
-
-
-class Marionette:
-    """Firefox's own remote control: frames of `LENGTH:[0, id, command, parameters]`."""
-
-    def __init__(self, port: int) -> None:
-        self._socket, self._read_ahead, self._number = _connected(port), b"", 0
-        self._frame()
-        capabilities = {"acceptInsecureCerts": True, "pageLoadStrategy": "eager"}
-        self.do("WebDriver:NewSession", capabilities={"alwaysMatch": capabilities})
-
-    def do(self, command: str, **parameters: object) -> Any:
-        """Do a command. What it answers, or its error as `{"error", "message"}`."""
-        self._number += 1
-        frame = json.dumps([0, self._number, command, parameters]).encode()
-        self._socket.sendall(b"%d:%s" % (len(frame), frame))
-        _, _, error, answer = self._frame()
-        return error or answer
-
-    def _frame(self) -> Any:
-        while b":" not in self._read_ahead:
-            self._receive()
-        length, _, self._read_ahead = self._read_ahead.partition(b":")
-        while len(self._read_ahead) < int(length):
-            self._receive()
-        frame, self._read_ahead = self._read_ahead[: int(length)], self._read_ahead[int(length) :]
-        return json.loads(frame)
-
-    def _receive(self) -> None:
-        data = self._socket.recv(65_536)
-        if not data:
-            raise ConnectionError("Firefox has ended")
-        self._read_ahead += data
-
-
-def _connected(port: int) -> socket.socket:
-    until = time.monotonic() + 60
-    while True:
-        try:
-            return socket.create_connection(("127.0.0.1", port), timeout=60)
-        except OSError:
-            if time.monotonic() > until:
-                raise
-            time.sleep(0.05)
 
 
 class Firefox:
@@ -237,9 +188,8 @@ class Firefox:
         lists = {"policies": {"WebsiteFilter": {"Block": block, "Exceptions": allow}}}
         Path("/etc/firefox/policies/policies.json").write_text(json.dumps(lists))
         profile = tempfile.mkdtemp(prefix="portero-firefox-")
-        preferences = (f"user_pref({json.dumps(name)}, {json.dumps(value)});\n" for name, value in _PREFERENCES.items())
-        Path(profile, "user.js").write_text("".join(preferences))
-        command = [FIREFOX, "--headless", "--marionette", "--profile", profile]
+        write_preferences(Path(profile), _PREFERENCES)
+        command = firefox_command(Path(FIREFOX), Path(profile))
         process = subprocess.Popen(
             command, env={**os.environ, "HOME": profile}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )

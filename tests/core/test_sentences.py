@@ -151,6 +151,10 @@ WITH_WORDS_OF_THEIR_OWN = (
     CaveatCode.BROWSER_MISSING,
     CaveatCode.LIST_TRUNCATED,
     CaveatCode.PATTERN_CHANGED,
+    CaveatCode.POLICY_UNWRITTEN,
+    CaveatCode.POLICY_OVERRIDDEN,
+    CaveatCode.RESTART_NEEDED,
+    CaveatCode.TAMPERED,
 )
 
 

@@ -16,7 +16,7 @@ from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.endpoint import machine
-from portero.endpoint import main as endpoint_main
+from portero.endpoint import commands as endpoint_commands
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
 from portero.endpoint.notice import notice_page
@@ -131,7 +131,7 @@ def test_what_holds_until_restart_ends_on_a_machine_that_joined_by_itself(join, 
     assert "block" in run_endpoint("visit", course, "--data", folder).stdout
     time.sleep(0.01)
     later = datetime.now(UTC)
-    monkeypatch.setattr(endpoint_main, "last_start", lambda: later)
+    monkeypatch.setattr(endpoint_commands, "last_start", lambda: later)
     assert "allow" in run_endpoint("visit", course, "--data", folder).stdout
     run_async(_told(folder, later))
     assert abs(portero.devices.get("restarting-1").facts.last_start - later) < timedelta(seconds=1)

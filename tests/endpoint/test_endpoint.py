@@ -16,9 +16,9 @@ from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.web import start_web
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceUnreachable
+from portero.endpoint.commands import take_first
 from portero.endpoint.filter import Filter
 from portero.endpoint.folder import Folder
-from portero.endpoint.main import _take_first
 from portero.endpoint.running import new_http
 
 pytestmark = pytest.mark.process
@@ -317,7 +317,7 @@ class Outdated:
     def __init__(self, times: int) -> None:
         self.left = times
 
-    async def check_in(self) -> bool:
+    async def check_in(self, woken: bool = False) -> bool:
         self.left -= 1
         if self.left >= 0:
             raise NotTaken("there is no such category index (any more)")
@@ -325,6 +325,6 @@ class Outdated:
 
 
 def test_joining_asks_again_where_what_it_was_told_of_is_replaced_meanwhile():
-    run_async(_take_first(Outdated(1)))
+    run_async(take_first(Outdated(1)))
     with pytest.raises(NotTaken):
-        run_async(_take_first(Outdated(9)))
+        run_async(take_first(Outdated(9)))

@@ -25,6 +25,17 @@ _OLD_ENDPOINT = {"gullrock-kiosk-02", "gullrock-kiosk-03"}
 _OLD_BROWSER = {"northmole-desk-04"}
 _SECOND_BROWSER = {"office-laptop-08", "office-laptop-22", "finance-laptop-05"}
 _FIREFOX = {"eastquay-kiosk-03", "eastquay-kiosk-04"}
+_POLICY_FILES: dict[str, tuple[str, dict[str, object]]] = {
+    "gullrock-desk-04": ("chromium", {"overridden_by": ["/etc/chromium/policies/managed/zz-own-choice.json"]}),
+    "fairhaven-desk-02": ("chromium", {"tampering": {"at": "2026-11-20T06:41:00Z", "what": "edited"}}),
+    "lowlight-kiosk-01": ("chromium", {"state": "unwritten", "problem": "there is no room left on its disk"}),
+    "eastquay-kiosk-04": ("firefox", {"restart_needed": True}),
+}
+"""Machines on which something is the matter with the policy file of a browser."""
+_OWN_FILES = {
+    "chromium": "/etc/chromium/policies/managed/portero.json",
+    "firefox": "/etc/firefox/policies/policies.json",
+}
 _NO_ZONE = {"workshop-diag-11", "fairhaven-desk-06"}
 _FACTS_STALE = "office-meeting-03"
 LOST = "office-laptop-40"
@@ -82,11 +93,12 @@ def _machine(
     mode = "off" if hostname in _FILTER_OFF else "observing" if hostname in _OBSERVING else "enforcing"
     versions = ("12.1", "12.4", "12.4", "12.5")
     chromium = "80.0" if hostname in _OLD_BROWSER else rng.choice(("139.0", "140.0"))
-    browsers = [{"name": "chromium", "version": chromium, "managed": True}]
+    browsers: list[dict[str, object]] = [{"name": "chromium", "version": chromium, "managed": True}]
     if kind == "tablet" or hostname in _SECOND_BROWSER:
         browsers.append({"name": "gullwing", "version": "7.2", "managed": False})
     if hostname in _FIREFOX:
         browsers.append({"name": "firefox", "version": "153.8", "managed": True})
+    _with_policy_file(hostname, browsers)
     layer_version = "0.0.9" if hostname in _OLD_ENDPOINT else "0.1.0"
     system = rng.choice(versions)
     if hostname in _OLD_SYSTEM:
@@ -110,6 +122,14 @@ def _machine(
     quiet = hostname in _QUIET or hostname == LOST
     tells = hostname != _FACTS_STALE
     return PlannedDevice(facts, every, holds, quiet, tells, people, visits, _sites(rng, *taste))
+
+
+def _with_policy_file(hostname: str, browsers: list[dict[str, object]]) -> None:
+    """What the machine says of the policy file of its browser, where something is the matter with one."""
+    name, matter = _POLICY_FILES.get(hostname, ("", {}))
+    for browser in browsers:
+        if browser["name"] == name:
+            browser["policy"] = {"file": _OWN_FILES[name], "state": "kept", **matter}
 
 
 def _applications(rng: random.Random, hostname: str) -> list[dict[str, str]]:

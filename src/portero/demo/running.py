@@ -63,7 +63,8 @@ class Demo:
             join = ("join", "--service", self.url, "--code", code, "--facts", facts, "--data", machine)
             subprocess.run(_command("portero.endpoint.main", *join), check=True, stdout=subprocess.DEVNULL)
         run = ("run", "--data", machine, "--port", self.port + 3, "--user", "watch-2", "--every", 30)
-        self._spawn("filter", "portero.endpoint.main", *run, "--origin", f"{web[0]},{web[1]}")
+        browsers = ("--browser-policies", self.data / "browser-policies")
+        self._spawn("filter", "portero.endpoint.main", *run, *browsers, "--origin", f"{web[0]},{web[1]}")
         if self.with_fleet:
             plan = self.data / "fleet.json"
             plan.write_bytes(msgspec.json.encode(brackwater_fleet()))
@@ -119,6 +120,8 @@ Brackwater Ferries is up.
   A real filter    {HANDS_ON} listens as an HTTP proxy on 127.0.0.1:{proxy}
                    chromium --user-data-dir=/tmp/portero-browser --proxy-server=http://127.0.0.1:{proxy} \\
                      http://lucky-reef.example/
+                   portero-endpoint visit --real --data {machine_folder(self.data, HANDS_ON)} \\
+                     --browser firefox https://reeltide.example/
   Feeds            stand-ins on 127.0.0.1:{self.port + FEEDS}, fetched by the service:
                    portero feed list
   Data             {self.data}   (--fresh starts over)

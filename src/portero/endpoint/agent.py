@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import secrets
 from collections.abc import Callable
@@ -11,22 +12,26 @@ from typing import Any, NamedTuple
 
 import httpx
 
+from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.check_in import CHECK_IN_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN
-from portero.core.nouns.device import Facts
+from portero.core.nouns.device import Browser, Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import LayerVerdict
-from portero.core.resolving.bundles import BundleNotice
+from portero.core.resolving.bundles import BundleNotice, coverage_of
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.situations import OFF_SITE, Situation
+from portero.endpoint.browsers.managed import ManagedBrowsers
+from portero.endpoint.browsers.policy_file import Noticed
 from portero.endpoint.calls import ask
 from portero.endpoint.folder import Folder, Identity, Queue, told_of
 from portero.endpoint.held_policy import HeldPolicy
+from portero.endpoint.local_log import LocalLog
 from portero.formats.bundles import READABLE_MANIFESTS, BadBundle, Manifest
 
 PEOPLE, UNTIL_RESTART = "people.json", "until-restart.json"
@@ -47,6 +52,19 @@ class AgentRuling(NamedTuple):
     """What the assignment that stops or warns has its notice say, beside the reason."""
 
 
+_LOGGED = {Verdict.BLOCK: "stopped", Verdict.WARN: "warned"}
+
+
+def _with_browsers(facts: Facts, browsers: tuple[Browser, ...]) -> Facts:
+    """The facts with the browsers that are really there, and whose policy is kept, in place of those of their names."""
+    names = {browser.name for browser in browsers}
+    others = tuple(browser for browser in facts.browsers if browser.name.casefold() not in names)
+    layers = facts.layers.model_copy(update={"browser": LayerMode.ENFORCING})
+    versions = facts.layer_versions.model_copy(update={"browser": __version__})
+    more = {"browsers": (*browsers, *others), "layers": layers, "layer_versions": versions}
+    return facts.model_copy(update=more)
+
+
 def new_reference() -> str:
     """A fresh reference code for a notice: eight letters and digits that people do not confuse."""
     letters = [secrets.choice(CODE_LETTERS) for _ in range(8)]
@@ -64,11 +82,15 @@ class Agent:
         *,
         tells_facts: bool = True,
         last_start: datetime | None = None,
+        browsers: ManagedBrowsers | None = None,
     ) -> None:
         """`tells_facts` is False for one that is to show what stale facts look like. `last_start` is when the machine
-        was last started, where its own facts do not say.
+        was last started, where its own facts do not say. `browsers` are those whose policy files it keeps.
         """
-        self.folder, self.now = folder, clock
+        self.folder, self.now, self.browsers = folder, clock, browsers
+        self.log = LocalLog(folder)
+        self.news = asyncio.Event()
+        """Set where there is something that the service should hear before it is due."""
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
         self._unwritten: dict[str, str] = {}
@@ -104,7 +126,8 @@ class Agent:
     @property
     def problems(self) -> str | None:
         """All that is wrong here, in words."""
-        found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem]
+        of_browsers = self.browsers.problem if self.browsers else None
+        found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem, of_browsers]
         return "; ".join(filter(None, found)) or None
 
     def _kept(self, name: str) -> Any:
@@ -129,13 +152,12 @@ class Agent:
     @property
     def facts(self) -> Facts:
         """What the device reports. Layers do what the bundle means them to, as far as the machine lets them."""
+        own = self._own if self.browsers is None else _with_browsers(self._own, self.browsers.facts)
         if self.rulings is None:
-            return self._own
+            return own
         meant = self.rulings.policy.bundle.layers
-        does = {
-            layer: weaker(own, LayerMode(meant[layer])) for layer in LAYERS if (own := self._own.layers.mode(layer))
-        }
-        return self._own.model_copy(update={"layers": Layers(**does)})
+        does = {layer: weaker(mode, LayerMode(meant[layer])) for layer in LAYERS if (mode := own.layers.mode(layer))}
+        return own.model_copy(update={"layers": Layers(**does)})
 
     @property
     def gateway(self) -> str | None:
@@ -180,9 +202,13 @@ class Agent:
             self._since = since
             self._keep(UNTIL_RESTART, since)
 
+    def take_up(self) -> None:
+        """Rule by what is kept on the disk, where somebody else has changed it there."""
+        self.problem = self.held.look_again() or self.problem
+
     async def check_in(self, woken: bool = False) -> bool:
         """Tell the service what this device is and holds, and take what it should have; True where that is new."""
-        self.problem = self.held.look_again() or self.problem
+        self.take_up()
         message: dict[str, Any] = {"woken": woken, **self._held}
         if problems := self.problems:
             message["problem"] = problems[:500]
@@ -204,6 +230,8 @@ class Agent:
             return False
         self.problem = None
         self._note_until_restart()
+        if self.manifest:
+            self.log.note(self.now(), "applied", f"revision {self.manifest.revision}")
         await self._tell({**self._held, "woken": True})
         await self._learn_people()
         return True
@@ -254,6 +282,23 @@ class Agent:
         held = {"have": self.manifest.name, "index": self.held.index} if self.manifest else {"have": ""}
         answer = await self._call("GET", "wait", params=held, timeout=40.0)
         return answer.status_code == 200
+
+    # --- browsers ---
+
+    async def look_at_browsers(self) -> list[Noticed]:
+        """See that the policy files of this machine's browsers are what they should be; what was noticed."""
+        if self.browsers is None or self.rulings is None:
+            return []
+        before, bundle = self.browsers.facts, self.rulings.policy.bundle
+        merged = self.rulings.policy.frame(self.situation(None)).site_list
+        wanted = merged if bundle.layers["browser"] == LayerMode.ENFORCING else None
+        now = self.now().timestamp()
+        noticed = await asyncio.to_thread(self.browsers.look, wanted, coverage_of(bundle), now)
+        for one in noticed:
+            self.log.note(self.now(), one.what, one.text)
+        if self.browsers.facts != before:
+            self.news.set()
+        return noticed
 
     # --- visits ---
 
@@ -330,6 +375,8 @@ class Agent:
         if self.facts.layers.filter is LayerMode.OFF:
             return
         at, logged = at or self.now(), bool(ruling.layer.logged)
+        if ruling.verdict is not Verdict.ALLOW and not continued:
+            self.log.note(at, _LOGGED[ruling.verdict], f"{ruling.url[:500]} ({ruling.layer.why})")
         if ruling.verdict is Verdict.ALLOW and not logged:
             self.queue.count(ruling.host, at)
             return

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import json
+import shutil
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -29,6 +30,13 @@ class Identity(msgspec.Struct):
     credential: str
     signing_key: str
     facts: dict[str, object]
+
+
+_OWN = (
+    *("device.json", "manifest.jws", "newest.json", "people.json", "until-restart.json", "policy-files.json"),
+    *("running.json", "log.jsonl*", "activity.sqlite3*", "bundles", "overlays", "index"),
+)
+"""What an endpoint keeps in its folder, as patterns of names."""
 
 
 class NotJoined(RuntimeError):
@@ -76,6 +84,12 @@ class Folder:
         for file in (self.path / folder).glob("*"):
             if file.name not in keep:
                 file.unlink(missing_ok=True)
+
+    def forget(self) -> None:
+        """Remove all that an endpoint keeps here, and nothing else."""
+        for pattern in _OWN:
+            for kept in self.path.glob(pattern):
+                shutil.rmtree(kept) if kept.is_dir() else kept.unlink()
 
     def part(self, name: str) -> Path:
         """Where a big file is gathered, piece by piece, until it is whole; what came before a break is there still."""

@@ -13,6 +13,7 @@ import httpx
 from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
+from portero.endpoint.desktop import show
 
 REPORT_SECONDS = 2.0
 MOST_BACKOFF = 60.0
@@ -67,11 +68,39 @@ async def _until_next(agent: Agent, rhythm: Rhythm) -> bool:
             # what the service offers cannot be applied: ask again soon, but do not hammer it
             await asyncio.sleep(min(left, RETRY_SECONDS))
             return True
-        if not rhythm.holds:
-            await asyncio.sleep(left)
-        elif await agent.wait():
+        if agent.news.is_set():
+            agent.news.clear()
+            return False
+        if await _first_of(agent, left, rhythm.holds):
             return True
     return False
+
+
+async def _first_of(agent: Agent, seconds: float, holds: bool) -> bool:
+    """Wait until the service wakes the endpoint (True), the endpoint has news itself, or the time is over."""
+    told = asyncio.ensure_future(agent.news.wait())
+    woken = asyncio.ensure_future(agent.wait()) if holds else None
+    waiting = {told} if woken is None else {told, woken}
+    try:
+        await asyncio.wait(waiting, timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
+        return woken is not None and woken.done() and woken.result()
+    finally:
+        for one in waiting:
+            one.cancel()
+        await asyncio.gather(*waiting, return_exceptions=True)
+
+
+async def keep_machine(agent: Agent, say: Callable[[str], None] = lambda _line: None, every: float = 1.0) -> None:
+    """Take up what another process of this machine has fetched, and keep the policy files of its browsers, for ever.
+    Whoever sits there is told of other lists.
+    """
+    while True:
+        agent.take_up()
+        for noticed in await agent.look_at_browsers():
+            say(noticed.text)
+            if noticed.what in ("written", "removed"):
+                await show(noticed.text)
+        await asyncio.sleep(every)
 
 
 async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:

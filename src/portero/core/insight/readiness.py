@@ -7,11 +7,13 @@ from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.matching.members import Item, MemberFacts
+from portero.core.nouns.browser_policy import PolicyFileState, TamperingKind
 from portero.core.nouns.coverage import Control, CoverageTable, Reach
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.readiness import ORDER, Blocker, BlockerCode, LayerReadiness, Readiness
 from portero.core.nouns.versions import is_older
+from portero.core.resolving.enforcement import overriding
 
 NOT_IN_THE_WAY = frozenset(
     (
@@ -19,6 +21,8 @@ NOT_IN_THE_WAY = frozenset(
         BlockerCode.FACTS_STALE,
         BlockerCode.DUPLICATE_HOSTNAME,
         BlockerCode.REJOIN_WAITING,
+        BlockerCode.RESTART_NEEDED,
+        BlockerCode.TAMPERED,
     )
 )
 """What should be mended but keeps no layer from enforcing."""
@@ -80,6 +84,25 @@ def _of_browsers(facts: MemberFacts, coverage: CoverageTable) -> Iterator[Obstac
         elif is_older(browser.version, row.browser_from):
             about = f"{_named(browser)}, and {row.browser_from} is needed"
             yield Obstacle(BlockerCode.BROWSER_TOO_OLD, "browser", about)
+        else:
+            yield from _of_policy(browser)
+
+
+def _of_policy(browser: Item) -> Iterator[Obstacle]:
+    """What is the matter with the policy file of a managed browser."""
+    policy = browser.policy
+    if policy is None:
+        return
+    if policy.state == PolicyFileState.UNWRITTEN:
+        about = f"{_named(browser)} ({policy.problem or policy.file})"
+        yield Obstacle(BlockerCode.POLICY_UNWRITTEN, "browser", about)
+    if by := overriding(policy):
+        yield Obstacle(BlockerCode.POLICY_OVERRIDDEN, "browser", f"{_named(browser)} ({by})")
+    if policy.restart_needed:
+        yield Obstacle(BlockerCode.RESTART_NEEDED, "browser", _named(browser))
+    if policy.tampering is not None:
+        words = sentences.tampered_how(TamperingKind(policy.tampering.what))
+        yield Obstacle(BlockerCode.TAMPERED, "browser", f"{_named(browser)} ({words})")
 
 
 def _named(browser: Item) -> str:

@@ -20,6 +20,23 @@ class System(msgspec.Struct, frozen=True):
     version: str | None = None
 
 
+class TamperingFacts(msgspec.Struct, frozen=True):
+    """What was done to a policy file."""
+
+    what: str
+
+
+class PolicyFacts(msgspec.Struct, frozen=True):
+    """How a browser's policy file stands. Not when: machines that stand alike share their browsers."""
+
+    file: str
+    state: str
+    problem: str | None = None
+    restart_needed: bool = False
+    overridden_by: tuple[str, ...] = ()
+    tampering: TamperingFacts | None = None
+
+
 class Item(msgspec.Struct, frozen=True):
     """A browser or an application; what does not belong to it, or is not known, is None."""
 
@@ -32,6 +49,7 @@ class Item(msgspec.Struct, frozen=True):
     path: str | None = None
     category: str | None = None
     version: str | None = None
+    policy: PolicyFacts | None = None
 
 
 class LayerStates(msgspec.Struct, frozen=True):

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from pydantic import AfterValidator, Field, StringConstraints
 
 from portero.core.nouns.base import Hostname, Key, Noun, Text, Timestamp
+from portero.core.nouns.browser_policy import BrowserPolicy
 from portero.core.nouns.layer import Layers, LayerVersions
 from portero.core.nouns.rollout import RolloutState
 
@@ -91,6 +92,7 @@ class Browser(Noun):
     version: Text | None = None
     managed: bool = False
     application: Application | None = None
+    policy: Annotated[BrowserPolicy | None, Field(description="Its policy file, where the endpoint keeps one.")] = None
 
 
 class Facts(Noun):

@@ -27,6 +27,10 @@ class BlockerCode(StrEnum):
     PLATFORM_TOO_OLD = "platform-too-old"
     BROWSER_UNMANAGED = "browser-unmanaged"
     BROWSER_TOO_OLD = "browser-too-old"
+    POLICY_UNWRITTEN = "policy-unwritten"
+    POLICY_OVERRIDDEN = "policy-overridden"
+    RESTART_NEEDED = "restart-needed"
+    TAMPERED = "tampered"
     ZONE_MISSING = "zone-missing"
     FACTS_STALE = "facts-stale"
 

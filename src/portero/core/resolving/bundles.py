@@ -15,6 +15,7 @@ import msgspec
 from portero.core.nouns.action import overridden
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment, DeviceTarget, State
+from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.ruleset import Ruleset
@@ -94,12 +95,15 @@ class BundleNotice(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Parts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What assignments refer to, by key. Schedules and application sets are as an estate document has them."""
+    """What assignments refer to, by key. Schedules, application sets and coverage rows are as an estate document has
+    them; of the latter those that administrators wrote about site lists.
+    """
 
     schedules: dict[str, dict[str, Any]] = {}
     application_sets: dict[str, dict[str, Any]] = {}
     services: dict[str, BundleService] = {}
     notices: dict[str, BundleNotice] = {}
+    coverage: dict[str, dict[str, Any]] = {}
 
 
 class Bundle(msgspec.Struct, frozen=True):
@@ -251,10 +255,15 @@ def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
             for notice in estate.notices
             if notice.key in notices
         },
+        coverage={
+            row.key: _written(row)
+            for row in (estate.coverage if any(put.made.kind == "site" for put in compiled) else ())
+            if row.control == "site-list"
+        },
     )
 
 
-def _written(noun: Schedule | ApplicationSet) -> dict[str, Any]:
+def _written(noun: Schedule | ApplicationSet | CoverageRow) -> dict[str, Any]:
     return noun.model_dump(mode="json", exclude_none=True)
 
 
@@ -274,6 +283,11 @@ _PARTS = Parts.__struct_fields__
 
 def _beyond(base: Mapping[str, Any], whole: Mapping[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in whole.items() if key not in base}
+
+
+def coverage_of(bundle: Bundle) -> CoverageTable:
+    """The coverage table as far as site lists go by it."""
+    return CoverageTable(tuple(map(CoverageRow.model_validate, bundle.parts.coverage.values())))
 
 
 def names_device(assignment: Assignment, names: Collection[str]) -> bool:

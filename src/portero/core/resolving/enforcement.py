@@ -7,8 +7,10 @@ from ipaddress import ip_network
 from typing import NamedTuple
 
 from portero.core import sentences
+from portero.core.matching.members import PolicyFacts
 from portero.core.matching.membership_conditions import is_within
 from portero.core.nouns.action import Action, Verdict
+from portero.core.nouns.browser_policy import BrowserPolicy, PolicyFileState
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Control, CoverageTable, ListSupport, Reach
 from portero.core.nouns.device import Browser, Facts, Lifecycle, Place
@@ -19,6 +21,7 @@ from portero.core.nouns.versions import is_older
 from portero.core.resolving.bundles import Bundle
 from portero.core.resolving.deciding import SiteOutcome
 from portero.core.resolving.policy import Policy, SiteList
+from portero.core.wording import joined
 
 SHIPPED_TABLE = CoverageTable()
 _STRENGTH = (LayerMode.OFF, LayerMode.OBSERVING, LayerMode.ENFORCING)
@@ -246,7 +249,33 @@ def effective_browser(
         elif (too_old := _browser_too_old("site-list", machine, path)) is not None:
             caveats.append(too_old)
             layer = in_mode(layer, LayerMode.OFF, too_old.detail)
+        elif browser is not None and browser.policy is not None:
+            found, holds = _policy_caveats(path.browser, browser.policy)
+            caveats += found
+            layer = layer if holds else in_mode(layer, LayerMode.OFF, found[0].detail)
     return layer, caveats
+
+
+def overriding(policy: BrowserPolicy | PolicyFacts) -> str | None:
+    """What counts before the endpoint's own policy file, in words; None where that one counts."""
+    if policy.state in (PolicyFileState.FOREIGN, PolicyFileState.CONTESTED):
+        return sentences.policy_not_own(PolicyFileState(policy.state), policy.file)
+    return joined(policy.overridden_by) or None
+
+
+def _policy_caveats(name: str, policy: BrowserPolicy) -> tuple[list[Caveat], bool]:
+    """What is the matter with a browser's policy file; and whether what Portero wrote is what counts."""
+    caveats = []
+    if policy.state is PolicyFileState.UNWRITTEN:
+        caveats.append(sentences.policy_unwritten(name, policy.file, policy.problem))
+    if by := overriding(policy):
+        caveats.append(sentences.policy_overridden(name, by))
+    holds = not caveats
+    if policy.restart_needed:
+        caveats.append(sentences.restart_needed(name))
+    if policy.tampering is not None:
+        caveats.append(sentences.tampered(name, policy.file, policy.tampering))
+    return caveats, holds
 
 
 def list_caveats(merged: SiteList, support: ListSupport, visit: Visit, browser: str) -> list[Caveat]:

@@ -1,5 +1,13 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
+from portero.core.sentences.browser_policies import (
+    policy_not_own,
+    policy_overridden,
+    policy_unwritten,
+    restart_needed,
+    tampered,
+    tampered_how,
+)
 from portero.core.sentences.caveats import (
     browser_missing,
     browser_too_old,
@@ -189,10 +197,14 @@ __all__ = [
     "patterns_needless",
     "patterns_spelt",
     "platform_too_old",
+    "policy_not_own",
+    "policy_overridden",
+    "policy_unwritten",
     "programs_not_here",
     "readiness_sentence",
     "remedy",
     "replaced_because",
+    "restart_needed",
     "rules_of",
     "ruleset_sentence",
     "schedule_now",
@@ -209,6 +221,8 @@ __all__ = [
     "suffix_unknown",
     "summary_of",
     "taking_hold",
+    "tampered",
+    "tampered_how",
     "target_words",
     "undecided",
     "undone_by_layer",

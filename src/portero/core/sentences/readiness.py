@@ -77,6 +77,26 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
         "Update the browser.",
         "/fleet/coverage",
     ),
+    BlockerCode.POLICY_UNWRITTEN: (
+        "The policy file of a browser on it cannot be written: {about}.",
+        "Mend what keeps the endpoint from writing it; it tries again by itself.",
+        "/fleet?blocker=policy-unwritten",
+    ),
+    BlockerCode.POLICY_OVERRIDDEN: (
+        "A browser on it goes by somebody else's list of sites: {about}.",
+        "Take the lists of sites out of the other file, or let Portero alone set them there.",
+        "/fleet?blocker=policy-overridden",
+    ),
+    BlockerCode.RESTART_NEEDED: (
+        "A browser that runs on it has not read its newest site list: {about}.",
+        "Let it be closed and started again.",
+        "/fleet?blocker=restart-needed",
+    ),
+    BlockerCode.TAMPERED: (
+        "Somebody was at the policy file of a browser on it within the last day: {about}. It was put right.",
+        "Find out who writes there, and take the right to from them.",
+        "/fleet?blocker=tampered",
+    ),
     BlockerCode.ZONE_MISSING: (
         "It reports no time zone, so schedules that follow the machine run on UTC.",
         "Set the machine's time zone.",
@@ -146,6 +166,22 @@ _OF_MACHINES: dict[BlockerCode, tuple[str, str]] = {
         "has a browser that is too old for site lists",
         "have a browser that is too old for site lists",
     ),
+    BlockerCode.POLICY_UNWRITTEN: (
+        "has a browser whose policy file cannot be written",
+        "have a browser whose policy file cannot be written",
+    ),
+    BlockerCode.POLICY_OVERRIDDEN: (
+        "has a browser that goes by somebody else's list of sites",
+        "have a browser that goes by somebody else's list of sites",
+    ),
+    BlockerCode.RESTART_NEEDED: (
+        "has a running browser that has not read its newest site list",
+        "have a running browser that has not read its newest site list",
+    ),
+    BlockerCode.TAMPERED: (
+        "had a policy file that somebody was at, and that was put right",
+        "had policy files that somebody was at, and that were put right",
+    ),
     BlockerCode.ZONE_MISSING: (
         "reports no time zone, so schedules that follow the machine run on UTC",
         "report no time zone, so schedules that follow the machine run on UTC",
@@ -177,6 +213,13 @@ _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
     BlockerCode.PLATFORM_TOO_OLD: ("has a system that is too old", "have a system that is too old"),
     BlockerCode.BROWSER_UNMANAGED: ("has an unmanaged browser", "have an unmanaged browser"),
     BlockerCode.BROWSER_TOO_OLD: ("has a browser that is too old", "have a browser that is too old"),
+    BlockerCode.POLICY_UNWRITTEN: (
+        "has a policy file that cannot be written",
+        "have policy files that cannot be written",
+    ),
+    BlockerCode.POLICY_OVERRIDDEN: ("goes by somebody else's list", "go by somebody else's list"),
+    BlockerCode.RESTART_NEEDED: ("has a browser to be restarted", "have a browser to be restarted"),
+    BlockerCode.TAMPERED: ("was tampered with", "were tampered with"),
     BlockerCode.ZONE_MISSING: ("has no time zone", "have no time zone"),
     BlockerCode.FACTS_STALE: ("told no facts lately", "told no facts lately"),
 }

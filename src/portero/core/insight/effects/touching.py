@@ -53,11 +53,12 @@ def touched_assignments(estate: Estate, changed: Changed) -> Iterator[Assignment
 def _touched_rulesets(estate: Estate, changed: Changed) -> Iterator[str]:
     """The rulesets that are changed, or in which something stands that is."""
     own, sets = changed.get("ruleset", set()), changed.get("application set", set())
-    services = bool(changed.get("service"))
+    services, browsers = bool(changed.get("service")), bool(changed.get("coverage row"))
     for ruleset in estate.rulesets:
         names_set = ruleset.kind == "startup" and not sets.isdisjoint(_sets_of(ruleset))
         names_service = services and ruleset.kind == "indicator" and _looks_at_services(ruleset)
-        if ruleset.key in own or names_set or names_service:
+        takes_list = browsers and ruleset.kind == "site"
+        if ruleset.key in own or names_set or names_service or takes_list:
             yield ruleset.key
 
 

@@ -1,0 +1,263 @@
+"""Real browsers driven over their own remote control: the DevTools protocol on a pipe, and Marionette.
+
+Both are started without a window, with a fresh profile, and answer one navigation after another.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, NamedTuple, Protocol
+
+SECONDS = 30.0
+"""How long a browser may take to come up, and for one page."""
+_SCRIPT = """(() => { const meta = document.querySelector('meta[name=portero-notice]');
+return {url: document.URL, title: document.title, notice: meta ? meta.content : null} })()"""
+
+
+class BrowserFailed(RuntimeError):
+    """The browser does not come up, or has ended."""
+
+
+class Arrived(NamedTuple):
+    """What became of one navigation: an error of the browser's own, or the page at which it ended."""
+
+    error: str | None
+    url: str = ""
+    title: str = ""
+    notice: str | None = None
+    """What the filter's notice says of itself: its verdict and reference."""
+
+
+class Launch(NamedTuple):
+    """How a browser is started: what stands before its command, and where it may keep its profile."""
+
+    before: tuple[str, ...]
+    profile: Path
+    proxy: int | None
+    """The loopback port of the filter; None goes straight to hosts."""
+
+
+class Driven(Protocol):
+    """A real browser that does as it is told."""
+
+    def go(self, url: str) -> Arrived:
+        """Open a URL. BrowserFailed."""
+
+    def close(self) -> None:
+        """End it."""
+
+
+def _environment(profile: Path) -> dict[str, str]:
+    kept = ("PATH", "LANG", "TZ")
+    return {name: os.environ[name] for name in kept if name in os.environ} | {"HOME": str(profile)}
+
+
+def _end(process: subprocess.Popen[bytes]) -> None:
+    with suppress(subprocess.TimeoutExpired):
+        process.wait(10)
+        return
+    process.kill()
+    process.wait()
+
+
+class DrivenChromium:
+    """Chromium over the pipe of `--remote-debugging-pipe`: JSON documents, each ended by a zero byte."""
+
+    def __init__(self, program: Path, launch: Launch) -> None:
+        arguments = [
+            *launch.before,
+            str(program),
+            "--headless",
+            "--remote-debugging-pipe",
+            f"--user-data-dir={launch.profile}",
+            *("--no-first-run", "--disable-gpu", "--disable-quic", "--disable-background-networking"),
+            *("--disable-component-update", "--disable-sync", "--ignore-certificate-errors"),
+        ]
+        if launch.proxy:
+            arguments += [f"--proxy-server=http://127.0.0.1:{launch.proxy}", "--proxy-bypass-list=<-loopback>"]
+        asked, self._ask = os.pipe()
+        self._answers, answered = os.pipe()
+        self._number, self._ahead = 0, b""
+        # the browser looks for the pipe at the descriptors 3 and 4: a shell puts it there
+        put = f'exec 3<&{asked} 4>&{answered}; exec "$@"'
+        self._process = subprocess.Popen(
+            ["/bin/sh", "-c", put, "sh", *arguments],
+            pass_fds=(asked, answered),
+            env=_environment(launch.profile),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        os.close(asked)
+        os.close(answered)
+        target = self._do("Target.createTarget", url="about:blank")["targetId"]
+        self._session = self._do("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
+
+    def _do(self, method: str, session: str | None = None, **parameters: object) -> dict[str, Any]:
+        self._number += 1
+        message = {"id": self._number, "method": method, "params": parameters}
+        if session:
+            message["sessionId"] = session
+        try:
+            os.write(self._ask, json.dumps(message).encode() + b"\0")
+        except OSError as problem:
+            raise BrowserFailed("Chromium does not come up") from problem
+        while (answer := self._next()).get("id") != self._number:
+            continue
+        if "error" in answer:
+            raise BrowserFailed(f"Chromium: {answer['error'].get('message')}")
+        found: dict[str, Any] = answer["result"]
+        return found
+
+    def _next(self) -> dict[str, Any]:
+        while b"\0" not in self._ahead:
+            data = os.read(self._answers, 65_536)
+            if not data:
+                raise BrowserFailed("Chromium does not come up, or has ended")
+            self._ahead += data
+        document, _, self._ahead = self._ahead.partition(b"\0")
+        message: dict[str, Any] = json.loads(document)
+        return message
+
+    def go(self, url: str) -> Arrived:
+        """Open a URL, and say at which page that ended."""
+        answer = self._do("Page.navigate", self._session, url=url)
+        if error := answer.get("errorText"):
+            return Arrived(error)
+        until = time.monotonic() + SECONDS
+        while time.monotonic() < until:
+            if self._evaluate("document.readyState") == "complete":
+                break
+            time.sleep(0.05)
+        found = self._evaluate(_SCRIPT) or {}
+        return Arrived(None, found.get("url", url), found.get("title", ""), found.get("notice"))
+
+    def _evaluate(self, expression: str) -> Any:
+        answer = self._do("Runtime.evaluate", self._session, expression=expression, returnByValue=True)
+        return answer["result"].get("value")
+
+    def close(self) -> None:
+        """End the browser."""
+        with suppress(BrowserFailed):
+            self._do("Browser.close")
+        os.close(self._ask)
+        os.close(self._answers)
+        _end(self._process)
+
+
+class Marionette:
+    """Firefox's own remote control: frames of `LENGTH:[0, id, command, parameters]`."""
+
+    def __init__(self, port: int) -> None:
+        self._socket, self._ahead, self._number = _connected(port), b"", 0
+        self._frame()
+        patience = {"pageLoad": int(SECONDS * 1000)}
+        self.do("WebDriver:NewSession", acceptInsecureCerts=True, pageLoadStrategy="eager", timeouts=patience)
+
+    def do(self, command: str, **parameters: object) -> Any:
+        """Do a command. What it answers, or its error as `{"error", "message"}`."""
+        self._number += 1
+        frame = json.dumps([0, self._number, command, parameters]).encode()
+        self._socket.sendall(b"%d:%s" % (len(frame), frame))
+        _, _, error, answer = self._frame()
+        return error or answer
+
+    def _frame(self) -> Any:
+        while b":" not in self._ahead:
+            self._receive()
+        length, _, self._ahead = self._ahead.partition(b":")
+        while len(self._ahead) < int(length):
+            self._receive()
+        frame, self._ahead = self._ahead[: int(length)], self._ahead[int(length) :]
+        return json.loads(frame)
+
+    def _receive(self) -> None:
+        data = self._socket.recv(65_536)
+        if not data:
+            raise BrowserFailed("Firefox has ended")
+        self._ahead += data
+
+
+def _connected(port: int) -> socket.socket:
+    until = time.monotonic() + SECONDS
+    while True:
+        try:
+            return socket.create_connection(("127.0.0.1", port), timeout=SECONDS)
+        except OSError as problem:
+            if time.monotonic() > until:
+                raise BrowserFailed("Firefox does not come up") from problem
+            time.sleep(0.05)
+
+
+FIREFOX_PREFERENCES: dict[str, object] = {
+    "browser.startup.page": 0,
+    "browser.fixup.alternate.enabled": False,
+    "dom.security.https_first": False,
+    "network.captive-portal-service.enabled": False,
+    "network.connectivity-service.enabled": False,
+    "browser.safebrowsing.update.enabled": False,
+    "app.update.enabled": False,
+    "datareporting.policy.dataSubmissionEnabled": False,
+}
+"""What keeps a fresh profile from asking and from calling anybody by itself."""
+
+
+def write_preferences(profile: Path, preferences: dict[str, object]) -> None:
+    """A profile's own preferences (user.js)."""
+    lines = (f"user_pref({json.dumps(name)}, {json.dumps(value)});\n" for name, value in preferences.items())
+    (profile / "user.js").write_text("".join(lines))
+
+
+def firefox_command(program: Path, profile: Path, before: Sequence[str] = ()) -> list[str]:
+    """What starts Firefox without a window, under remote control."""
+    return [*before, str(program), "--headless", "--marionette", "--profile", str(profile)]
+
+
+class DrivenFirefox:
+    """Firefox over Marionette."""
+
+    def __init__(self, program: Path, launch: Launch) -> None:
+        port = _free_port()
+        preferences = FIREFOX_PREFERENCES | {"marionette.port": port}
+        if launch.proxy:
+            hosts = {f"network.proxy.{scheme}": "127.0.0.1" for scheme in ("http", "ssl")}
+            ports = {f"network.proxy.{scheme}_port": launch.proxy for scheme in ("http", "ssl")}
+            more = {"network.proxy.type": 1, "network.proxy.allow_hijacking_localhost": True}
+            preferences |= {**hosts, **ports, **more}
+        write_preferences(launch.profile, preferences)
+        self._process = subprocess.Popen(
+            firefox_command(program, launch.profile, launch.before),
+            env=_environment(launch.profile),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        self._control = Marionette(port)
+
+    def go(self, url: str) -> Arrived:
+        """Open a URL, and say at which page that ended."""
+        answer = self._control.do("WebDriver:Navigate", url=url)
+        if answer and "error" in answer:
+            return Arrived(str(answer.get("message") or answer["error"]).partition("\n")[0])
+        script = f"return {_SCRIPT}"
+        found = self._control.do("WebDriver:ExecuteScript", script=script, args=[]).get("value") or {}
+        return Arrived(None, found.get("url", url), found.get("title", ""), found.get("notice"))
+
+    def close(self) -> None:
+        """End the browser."""
+        with suppress(OSError, BrowserFailed):
+            self._control.do("Marionette:Quit", flags=["eForceQuit"])
+        _end(self._process)
+
+
+def _free_port() -> int:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port: int = free.getsockname()[1]
+        return port
