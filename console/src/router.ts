@@ -181,6 +181,12 @@ export const router = createRouter({
       meta: { title: 'Roll-out' },
     },
     {
+      path: '/roll-out/pushes/:push?',
+      name: 'pushes',
+      component: () => import('@/pushes/PushesPage.vue'),
+      meta: { title: 'Pushes' },
+    },
+    {
       path: '/activity',
       name: 'activity',
       component: () => import('@/activity/ActivityPage.vue'),

@@ -15,8 +15,8 @@ from portero.core.nouns.directory import Directory
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
-from portero.endpoint import machine
 from portero.endpoint import commands as endpoint_commands
+from portero.endpoint import machine
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
 from portero.endpoint.notice import notice_page

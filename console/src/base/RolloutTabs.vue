@@ -2,6 +2,7 @@
 /** The pages about what was changed and how far it has got. */
 const TABS = [
   { name: 'rollout', label: 'Roll-out' },
+  { name: 'pushes', label: 'Pushes' },
   { name: 'history', label: 'History' },
 ]
 </script>

@@ -74,6 +74,11 @@ const crumbs = computed(() => {
               @click="saying = true"
               >Block or allow…</BButton
             >
+            <PushButton
+              v-if="!['invited', 'retired'].includes(device.lifecycle)"
+              :machines="{ devices: [device.id] }"
+              :to="device.hostname"
+            />
             <MachineDeeds :device="device" />
           </template>
           <span v-if="device.facts.os"
@@ -140,12 +145,14 @@ const crumbs = computed(() => {
               <ActivityTable :items="activity.items.value ?? []" />
             </StateBox>
           </div>
-          <BrowserListView
-            v-if="tab === 'site-list'"
-            :whose="{ device: device.id }"
-            :browsers="device.facts.browsers?.map((one) => one.name)"
-            :platform="device.facts.os?.family"
-          />
+          <div v-if="tab === 'site-list'">
+            <BrowserStandings :device="device.id" />
+            <BrowserListView
+              :whose="{ device: device.id }"
+              :browsers="device.facts.browsers?.map((one) => one.name)"
+              :platform="device.facts.os?.family"
+            />
+          </div>
           <FactsTable v-if="tab === 'facts'" :device="device" />
           <section v-if="tab === 'readiness'" class="panel" aria-label="Readiness">
             <StateBox

@@ -41,6 +41,15 @@ export function useDeviceReadiness(device: MaybeRefOrGetter<string>) {
   })
 }
 
+/** The browsers of a device, and who governs each. */
+export function useDeviceBrowsers(device: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ['browsers', computed(() => toValue(device))],
+    queryFn: () =>
+      told(api.GET('/api/v1/devices/{device}/browsers', { params: { path: { device: toValue(device) } } })),
+  })
+}
+
 /** What was done to a device, newest first. */
 export function useDeviceEvents(device: MaybeRefOrGetter<string>) {
   return useQuery({

@@ -105,6 +105,7 @@ function makeCopy() {
               >It can be removed once nothing is assigned to it.</span
             >
           </div>
+          <PushButton :machines="{ group: group.key }" :to="group.name ?? group.key" class="mt-2" />
           <QuickRuleDialog v-model="saying" :on="group.key" of="group" />
         </template>
       </template>

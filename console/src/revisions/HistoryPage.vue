@@ -143,6 +143,12 @@ function goBack() {
                   >. “{{ one.data.value.reason }}”</template
                 >
               </p>
+              <PushButton
+                v-if="number === newest"
+                :machines="{ waiting: true }"
+                to="all that wait for it"
+                class="mb-3"
+              />
               <ChangeList :changes="one.data.value.changes" />
             </template>
           </StateBox>

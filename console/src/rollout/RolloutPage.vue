@@ -28,6 +28,13 @@ function expected({ rollout }: Device) {
   <div class="page">
     <RolloutTabs />
     <PageHead title="Roll-out">
+      <template #actions>
+        <PushButton
+          :machines="{ waiting: true }"
+          to="all that wait for something"
+          :disabled="!counts || counts.current === all"
+        />
+      </template>
       <span v-if="counts">
         Revision <b>{{ counts.revision }}</b> is the newest. <b>{{ counts.current }}</b> of
         <b>{{ all }}</b> machines hold what they should.

@@ -21,7 +21,8 @@ from portero.cli.command import (
 )
 from portero.client import Invalid
 from portero.core import wording
-from portero.core.nouns.device import Browser, Device
+from portero.core.nouns.browser_policy import BrowserStanding, Governor
+from portero.core.nouns.device import Device
 from portero.core.nouns.layer import LAYERS
 from portero.core.nouns.readiness import BlockerCode, Readiness
 
@@ -86,27 +87,28 @@ def _csv_row(device: Device) -> tuple[Any, ...]:
     )
 
 
-def _browser(browser: Browser) -> str:
-    return f"{browser.name} {browser.version or ''}".strip() + ("" if browser.managed else " (not managed)")
-
-
 def device_show(context: Context) -> int:
     name = context.options.device
     with context.client() as portero:
         device = portero.devices.get(name)
+        browsers = portero.devices.browsers(device.id)
         readiness = portero.devices.readiness(device.id)
+        browsers = portero.devices.browsers(device.id)
         events = portero.devices.events(device.id)
 
     def tell() -> None:
         output.print_table(("", ""), _facts_rows(device))
         output.say()
         _tell_readiness(readiness)
+        if browsers:
+            output.say()
+            output.print_table(("BROWSER", "GOVERNED BY", ""), [_standing(browser) for browser in browsers])
         if events:
             output.say()
             rows = [(f"{event.at:%Y-%m-%d %H:%M}", event.by, event.what, event.reason or "") for event in events[:8]]
             output.print_table(("AT (UTC)", "BY", "WHAT", "REASON"), rows)
 
-    return present(context, {"device": device, "readiness": readiness, "events": events}, tell)
+    return present(context, {"device": device, "readiness": readiness, "browsers": browsers, "events": events}, tell)
 
 
 def _facts_rows(device: Device) -> list[tuple[str, str]]:
@@ -123,13 +125,17 @@ def _facts_rows(device: Device) -> list[tuple[str, str]]:
         ("Unit", facts.unit or "–"),
         ("System", system),
         ("Addresses", wording.joined(facts.addresses) or "–"),
-        ("Browsers", wording.joined([_browser(browser) for browser in facts.browsers]) or "–"),
         ("Place, zone", f"{facts.place.value if facts.place else '–'}, {facts.zone or '–'}"),
         ("Labels", wording.joined([f"{name}: {value}" for name, value in device.labels.items()]) or "–"),
         ("Groups", ", ".join(device.groups) + "  (strongest first)" if device.groups else "–"),
         ("Heard", heard),
         ("Roll-out", _rollout_words(device)),
     ]
+
+
+def _standing(browser: BrowserStanding) -> tuple[str, str, str]:
+    governor = "–" if browser.governed_by is Governor.NOBODY else browser.governed_by.value
+    return f"{browser.name} {browser.version or ''}".strip(), governor, browser.sentence
 
 
 def _rollout_words(device: Device) -> str:

@@ -18,6 +18,7 @@ FAMILIES = (
     "enrolment_codes",
     "groups",
     "rollout",
+    "pushes",
     "check_ins",
     "zones",
     "readiness",

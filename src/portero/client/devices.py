@@ -8,6 +8,7 @@ from typing import Any
 
 from portero.client.connection import Part, given, segment
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
+from portero.core.nouns.browser_policy import BrowserStanding
 from portero.core.nouns.device import Device, DeviceEvent
 from portero.core.nouns.readiness import Readiness
 from portero.core.nouns.rollout import RolloutCounts
@@ -39,6 +40,10 @@ class Devices(Part):
         """
         asked = {"browser": browser, "platform": platform}
         return self.connection.get(f"/devices/{segment(device)}/site-list", BrowserList, **asked)
+
+    def browsers(self, device: str) -> builtins.list[BrowserStanding]:
+        """The browsers of the device, who governs each, and how its policy file stands. NotFound."""
+        return self.connection.get_list(f"/devices/{segment(device)}/browsers", BrowserStanding)
 
     def rollout(self, **filters: Any) -> RolloutCounts:
         """How many devices, or of those that filters leave (as in `list`), hold the newest bundle, wait for it, failed,

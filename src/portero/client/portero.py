@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from portero.client.indicators import IndicatorsPart
     from portero.client.layer_modes import LayerModes
     from portero.client.notices import Notices
+    from portero.client.pushes import PushesPart
     from portero.client.readiness import ReadinessPart
     from portero.client.revisions import Revisions
     from portero.client.rulesets import Rulesets
@@ -72,6 +73,7 @@ class Portero:
     indicators: IndicatorsPart
     layer_modes: LayerModes
     notices: Notices
+    pushes: PushesPart
     readiness: ReadinessPart
     revisions: Revisions
     rulesets: Rulesets

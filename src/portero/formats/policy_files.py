@@ -13,6 +13,7 @@ from typing import Any
 
 from portero.core.nouns.browser_list import BrowserList, ListPlatform, PolicyFile
 from portero.core.nouns.coverage import BrowserFamily
+from portero.formats.digests import digest_of
 
 _KEYS = {
     "chromium": r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Chromium",
@@ -46,7 +47,9 @@ def policy_file(
     else:
         text = json.dumps(policies, indent=2, ensure_ascii=False) + "\n"
     encoding = "utf-16" if platform == "windows" else "utf-8"
-    return PolicyFile(name=_NAMES[family, platform], text=text, place=place, encoding=encoding, tried=tried)
+    digest = digest_of(text.encode(encoding)) if block or allow else None
+    name = _NAMES[family, platform]
+    return PolicyFile(name=name, text=text, place=place, encoding=encoding, digest=digest, tried=tried)
 
 
 def _policies(

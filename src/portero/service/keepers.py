@@ -31,6 +31,7 @@ from portero.service.lookups import Lookups
 from portero.service.planning import Planner
 from portero.service.pseudonyms import Pseudonyms
 from portero.service.publishing import Publisher
+from portero.service.pushes import Pushes
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
@@ -73,6 +74,7 @@ class Keepers:
     lookups: Lookups
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
+    pushes: Pushes
     housekeeper: Housekeeper
 
     def let_time_pass(self) -> None:
@@ -80,6 +82,7 @@ class Keepers:
         self.feeds.poll_due()
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
+        self.pushes.write()
         self.housekeeper.let_time_pass()
         self.last_used.write()
 
@@ -88,6 +91,7 @@ class Keepers:
         self.sign_ins.close()
         self.feeds.close()
         self.fleet.heard.write()
+        self.pushes.write()
         self.last_used.write()
         self.store.close()
         self.folder.close()
@@ -148,5 +152,6 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         lookups=Lookups(store, current, holdings, foresight, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
+        pushes=Pushes(store, live, fleet.check_in_seconds, clock),
         housekeeper=Housekeeper(store, current, clock),
     )

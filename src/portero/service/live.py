@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Iterator
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Literal, TypeVar
 
 Argument = TypeVar("Argument")
-Subject = Literal["revision", "device", "activity", "finding", "feed"]
+Subject = Literal["revision", "device", "activity", "finding", "feed", "push"]
 """Something that can change, for those who look at it."""
 
 
@@ -69,6 +69,17 @@ class Live:
     def wake(self, classes: Collection[int]) -> None:
         """Devices of these classes have a new bundle. Safe from any thread."""
         self._soon(self._wake, frozenset(classes))
+
+    def wake_devices(self, devices: Iterable[str]) -> list[str]:
+        """Wake single devices; which of them hold a request just now. Safe from any thread."""
+        held = [device for device in devices if device in self._held_by]
+        self._soon(self._wake_held, held)
+        return held
+
+    def _wake_held(self, devices: list[str]) -> None:
+        for device in devices:
+            for event in self._held_by.get(device, ()):
+                event.set()
 
     def _soon(self, call: Callable[[Argument], None], argument: Argument) -> None:
         if self._loop is not None and not self._loop.is_closed():

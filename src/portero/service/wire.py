@@ -135,6 +135,13 @@ def _check_in(keepers: Keepers, known: KnownDevice, message: CheckIn, asked: flo
         heard.note(known.id, now, usual, asked)
         with keepers.store.reading() as connection:
             wanted = devices.wanted_of(connection, known.id)
+    answer = _to_have(keepers, wanted, message)
+    keepers.pushes.answered(known.id, answer is None, message.problem)
+    return answer
+
+
+def _to_have(keepers: Keepers, wanted: Wanted, message: CheckIn) -> dict[str, Any] | None:
+    """What the device should have, where it is not what it says that it has."""
     same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
     if same_index and message.have == wanted.digest and message.revision == wanted.revision:
         return None
@@ -247,7 +254,9 @@ async def wait(request: Request, keepers: Keepers) -> Response:
         # registered first, looked second: a bundle made in between is not missed
         now_known = await run_in_threadpool(_device, keepers, request)
         same = now_known.digest == have and index in (None, keepers.holdings.index_in_force.digest)
-        if same and not keepers.live.closing:
+        if keepers.pushes.awaits(known.id):
+            await run_in_threadpool(keepers.pushes.told, known.id)
+        elif same and not keepers.live.closing:
             try:
                 await asyncio.wait_for(event.wait(), HOLD_SECONDS)
             except TimeoutError:
@@ -274,6 +283,7 @@ async def bundle(request: Request, keepers: Keepers) -> Response:
     packed, difference = await run_in_threadpool(read)
     if packed is None:
         raise Refusal("not-found", "This device has no such bundle; check in to learn which it should have.")
+    await run_in_threadpool(keepers.pushes.fetched, known.id)
     if difference is not None and len(difference) < len(packed):
         headers = {"Portero-From": begin, "Cache-Control": "private, max-age=31536000, immutable"}
         return Response(difference, media_type="application/zstd", headers=headers)

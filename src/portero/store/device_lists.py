@@ -279,6 +279,15 @@ def rollout_counts(connection: sqlite3.Connection, now: float, filter: DeviceFil
     return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
 
 
+def enrolled(connection: sqlite3.Connection, filter: DeviceFilter, now: float, behind: bool = False) -> list[str]:
+    """Ids of the enrolled devices among those wanted; `behind`: of those that do not hold their newest bundle."""
+    where, values = filter.conditions()
+    _choose(connection, filter)
+    chosen = " AND ".join(["device.lifecycle = 'enrolled'", *where, *([f"NOT {_CURRENT}"] if behind else [])])
+    rows = connection.execute(f"SELECT device.id FROM {_SOURCE} WHERE {chosen}", {**values, "now": now})
+    return [row[0] for row in rows]
+
+
 def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | None]]:
     """When each enrolled device that is not silent was last heard of, and its usual interval in seconds, by id."""
     rows = connection.execute(

@@ -14,6 +14,7 @@ from portero.core.matching.members import Item, MemberFacts
 from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.browser_list import BrowserList, ChangedPattern, ListPlatform, NeedlessPattern, PolicyFile
+from portero.core.nouns.browser_policy import BrowserStanding, Governor
 from portero.core.nouns.coverage import BrowserFamily, CoverageTable, ListSupport, Reach
 from portero.core.nouns.device import Browser
 from portero.core.nouns.estate import Estate
@@ -22,6 +23,7 @@ from portero.core.nouns.patterns import Pattern, rewriting_of
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.worklist import AuthoringWarning
 from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.enforcement import overriding
 from portero.core.resolving.policy import Policy, SiteList
 from portero.core.resolving.situations import Situation
 
@@ -212,4 +214,25 @@ def browser_list(
         ),
         cut=tuple(str(merged.patterns[place][0]) for place in handed.cut),
         file=PolicyFile(name="", text="", place=support.policy_file, tried=row.source if row else ""),
+    )
+
+
+def browser_standing(browser: Browser, reach: Reach, digest: str | None) -> BrowserStanding:
+    """Who governs a browser, given how far site lists reach it, and the digest of the file that it should have (None:
+    there should be none).
+    """
+    policy = browser.policy
+    by = overriding(policy) if policy is not None else None
+    if not browser.managed or reach is Reach.NONE:
+        governor = Governor.NOBODY
+    else:
+        governor = Governor.OTHERS if by is not None else Governor.PORTERO
+    newest = policy.digest == digest if policy is not None else None
+    return BrowserStanding(
+        name=browser.name,
+        version=browser.version,
+        governed_by=governor,
+        sentence=sentences.browser_standing(governor, by, newest, policy),
+        newest=newest,
+        policy=policy,
     )

@@ -38,6 +38,9 @@ class PolicyFile(Noun):
     text: str
     place: Annotated[str | None, Field(description="Where the browser looks for it, by the coverage table.")] = None
     encoding: Annotated[str, Field(description="How it is to be written: utf-8, or utf-16 with its mark.")] = "utf-8"
+    digest: Annotated[
+        str | None, Field(description="SHA-256 of its bytes; None where nothing is on the list: then there is no file.")
+    ] = None
     tried: Annotated[str, Field(description="How far this has been tried, by the coverage table.")]
 
 

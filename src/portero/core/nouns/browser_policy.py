@@ -41,6 +41,14 @@ class Tampering(Noun):
     what: TamperingKind
 
 
+class Governor(StrEnum):
+    """Whose list of sites a browser goes by."""
+
+    PORTERO = "portero"
+    OTHERS = "others"
+    NOBODY = "nobody"
+
+
 class BrowserPolicy(Noun):
     """The policy file of a browser on a machine."""
 
@@ -63,3 +71,16 @@ class BrowserPolicy(Noun):
     tampering: Annotated[
         Tampering | None, Field(description="The last time that somebody was at it, for a day; it was put right.")
     ] = None
+
+
+class BrowserStanding(Noun):
+    """A browser of a machine, and who governs it."""
+
+    name: str
+    version: str | None = None
+    governed_by: Governor
+    sentence: str
+    newest: Annotated[
+        bool | None, Field(description="Whether it was given the newest list; None where that is not known.")
+    ] = None
+    policy: BrowserPolicy | None = None

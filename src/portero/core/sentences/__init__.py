@@ -1,6 +1,7 @@
 """Every sentence that Portero generates comes from here, and says the same on every surface."""
 
 from portero.core.sentences.browser_policies import (
+    browser_standing,
     policy_not_own,
     policy_overridden,
     policy_unwritten,
@@ -74,6 +75,7 @@ from portero.core.sentences.previews import (
     subject_words,
     taking_hold,
 )
+from portero.core.sentences.pushes import push_scope, push_sentence
 from portero.core.sentences.readiness import blocked_machines, blocker, devices_ahead, readiness_sentence, straggling
 from portero.core.sentences.site_lists import (
     case_ignored,
@@ -131,6 +133,7 @@ __all__ = [
     "blocks_essential",
     "broad",
     "browser_missing",
+    "browser_standing",
     "browser_too_old",
     "capacity",
     "case_ignored",
@@ -201,6 +204,8 @@ __all__ = [
     "policy_overridden",
     "policy_unwritten",
     "programs_not_here",
+    "push_scope",
+    "push_sentence",
     "readiness_sentence",
     "remedy",
     "replaced_because",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from portero.core.nouns.browser_policy import PolicyFileState, Tampering, TamperingKind
+from portero.core.nouns.browser_policy import BrowserPolicy, Governor, PolicyFileState, Tampering, TamperingKind
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.layer import Layer
 
@@ -23,6 +23,30 @@ def policy_not_own(state: PolicyFileState, file: str) -> str:
     if state is PolicyFileState.FOREIGN:
         return f"{file}, which was there before"
     return f"something that keeps writing {file}"
+
+
+def browser_standing(governor: Governor, by: str | None, newest: bool | None, policy: BrowserPolicy | None) -> str:
+    """Who governs a browser: “Portero governs it, with the newest list.” `by` is what counts before Portero's file."""
+    if governor is Governor.NOBODY:
+        return "Nobody governs it: it takes no managed policy."
+    if policy is None:
+        return "It takes managed policy; how its policy file stands is not reported."
+    if by is not None:
+        told = [f"It goes by {by}, and not by its site list."]
+    elif policy.state is PolicyFileState.UNWRITTEN:
+        told = [f"Its site list could not be written: {policy.problem or policy.file}."]
+    elif newest is False:
+        told = ["Portero governs it; it has not been given the newest list yet."]
+    elif policy.digest is None:
+        told = ["Portero governs it; no list of sites is in force."]
+    else:
+        told = ["Portero governs it" + (", with the newest list." if newest else ".")]
+    if policy.restart_needed:
+        told.append("One that runs has to be started again before it reads it.")
+    if policy.tampering is not None:
+        at = policy.tampering.at.strftime("%Y-%m-%d %H:%M UTC")
+        told.append(f"Its file was {tampered_how(policy.tampering.what)} at {at}, and put right.")
+    return " ".join(told)
 
 
 def policy_overridden(browser: str, by: str) -> Caveat:

@@ -123,6 +123,7 @@ def remove_policy_files(folder: Folder) -> list[Path]:
 def _wanted(merged: SiteList | None, support: ListSupport) -> bytes | None:
     """The policy file of a browser under a list; None where nothing is on it."""
     handed = merged.handed(support._replace(policy_file=None)) if merged is not None else None
-    if handed is None or not (handed.blocks or handed.allows):
+    if handed is None:
         return None
-    return policy_file(support.family, "linux", handed.blocks, handed.allows, "").text.encode()
+    file = policy_file(support.family, "linux", handed.blocks, handed.allows, "")
+    return file.text.encode(file.encoding) if file.digest else None

@@ -16,6 +16,7 @@ from portero.core import wording
 from portero.core.nouns.access import ROLES, Role
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
+from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.registry import AuthoredNoun
@@ -125,6 +126,7 @@ def _with_role(role: Role) -> Callable[[Principal, Keepers], Principal]:
     return check
 
 
+Responder = Annotated[Principal, Depends(_with_role("responder"))]
 Author = Annotated[Principal, Depends(_with_role("author"))]
 Keeper = Annotated[Principal, Depends(_with_role("keeper"))]
 
@@ -281,6 +283,13 @@ def the(objects: Iterable[Any], noun: AuthoredNoun, key: str) -> Any:
         if noun.key_of(object_) == key:
             return object_
     raise Refusal("not-found", wording.as_sentence(unknown_word(noun.one, key, map(noun.key_of, listed))))
+
+
+def refuse_unknown_group(estate: Estate, key: str) -> None:
+    """Refusal where there is no group with that key, built in or not."""
+    known = (*estate.group_order, *BUILT_IN)
+    if key not in known:
+        raise Refusal("not-found", wording.as_sentence(unknown_word("group", key, known)))
 
 
 def refuse_taken(estate: Estate, noun: AuthoredNoun, key: str) -> None:

@@ -6,13 +6,10 @@ from typing import Annotated
 
 from fastapi import Query
 
-from portero.core import wording
-from portero.core.nouns.base import unknown_word
 from portero.core.nouns.readiness import FleetReadiness, UnitReadiness
 from portero.service import readiness
 from portero.service.auditing import audited_router
-from portero.service.problems import Refusal
-from portero.service.routes.common import Signed, TheKeepers
+from portero.service.routes.common import Signed, TheKeepers, refuse_unknown_group
 
 router = audited_router("fleet")
 _Text = Annotated[str | None, Query(max_length=255)]
@@ -22,10 +19,10 @@ _Unit = Annotated[str | None, Query(max_length=255, description="The unit and al
 @router.get("/readiness", summary="Readiness, counted", operation_id="getReadiness")
 def get_readiness(_who: Signed, keepers: TheKeepers, unit: _Unit = None, group: _Text = None) -> FleetReadiness:
     """How many devices really enforce each layer, and what keeps the others from it; of all, a unit, or a group."""
-    order = keepers.estate.snapshot.estate.group_order
-    if group is not None and group not in order:
-        raise Refusal("not-found", wording.as_sentence(unknown_word("group", group, order)))
-    return readiness.fleet_readiness(keepers.store, keepers.estate.snapshot.estate, keepers.now(), unit, group)
+    estate = keepers.estate.snapshot.estate
+    if group is not None:
+        refuse_unknown_group(estate, group)
+    return readiness.fleet_readiness(keepers.store, estate, keepers.now(), unit, group)
 
 
 @router.get("/readiness/units", summary="Readiness by unit", operation_id="getUnitReadiness")

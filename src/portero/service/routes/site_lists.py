@@ -6,14 +6,14 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Query, Response
 
-from portero.core.insight.site_lists import browser_list, groups_alone, list_in_force, platform_of
-from portero.core.nouns.base import unknown_word
+from portero.core.insight.site_lists import browser_list, browser_standing, groups_alone, list_in_force, platform_of
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
-from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.browser_policy import BrowserStanding
+from portero.core.nouns.device import Device
 from portero.formats.policy_files import with_policy_file
 from portero.service.auditing import audited_router
-from portero.service.problems import Refusal
-from portero.service.routes.common import Signed, TheKeepers
+from portero.service.keepers import Keepers
+from portero.service.routes.common import Signed, TheKeepers, refuse_unknown_group
 from portero.store.moments import moment
 
 router = audited_router("site lists")
@@ -36,15 +36,33 @@ def _of_group(
     group: str, _who: Signed, keepers: TheKeepers, browser: Browser = "chromium", platform: Platform = None
 ) -> BrowserList:
     estate = keepers.estate.snapshot.estate
-    known = (*estate.group_order, *BUILT_IN)
-    if group not in known:
-        raise Refusal("not-found", unknown_word("group", group, known))
+    refuse_unknown_group(estate, group)
     merged = list_in_force(estate, groups_alone(group), (), moment(keepers.now()))
     return with_policy_file(browser_list(group, merged, estate.coverage_table, browser, platform or "linux"))
 
 
+def _standing(keepers: Keepers, device: Device) -> list[BrowserStanding]:
+    estate, facts = keepers.estate.snapshot.estate, device.facts
+    platform = facts.os.family if facts.os else None
+    merged = list_in_force(estate, device.groups, (device.id, device.hostname), moment(keepers.now()))
+    found = []
+    for browser in facts.browsers:
+        own = browser_list(
+            device.hostname, merged, estate.coverage_table, browser.name, platform_of(platform), facts.browsers
+        )
+        reach = estate.coverage_table.reach("site-list", browser.name, platform, "https")
+        found.append(browser_standing(browser, reach, with_policy_file(own).file.digest))
+    return found
+
+
 OfDevice = Annotated[BrowserList, Depends(_of_device)]
 OfGroup = Annotated[BrowserList, Depends(_of_group)]
+
+
+@router.get("/devices/{device}/browsers", summary="A device's browsers", operation_id="listDeviceBrowsers")
+def list_device_browsers(device: str, _who: Signed, keepers: TheKeepers) -> list[BrowserStanding]:
+    """The browsers of a device, who governs each, and how its policy file stands, as the device told last."""
+    return _standing(keepers, keepers.fleet.device(device))
 
 
 @router.get("/devices/{device}/site-list", summary="A device's site list", operation_id="getDeviceSiteList")
