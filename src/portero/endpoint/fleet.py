@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import random
 from collections.abc import Callable
+from contextlib import AsyncExitStack
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from portero.endpoint.folder import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
 JOINING_AT_ONCE = 8
+_CONNECTIONS = 4
 
 
 class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
@@ -121,10 +123,12 @@ class SimulatedDevice:
 
 async def run_fleet(plan: FleetPlan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:
     """Run a plan's devices until cancelled. Those that joined before go on as the same devices."""
-    async with new_http(len(plan.devices) + 50) as http:
+    async with AsyncExitStack() as stack:
+        # a client each: one that many share looks through all of its connections with every request
+        https = [await stack.enter_async_context(new_http(_CONNECTIONS)) for _ in plan.devices]
         devices = [
             SimulatedDevice(planned, Folder(folder / str(planned.facts["hostname"])), http, plan.seed)
-            for planned in plan.devices
+            for planned, http in zip(plan.devices, https, strict=True)
         ]
         gate = asyncio.Semaphore(JOINING_AT_ONCE)
 
