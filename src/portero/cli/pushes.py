@@ -14,6 +14,8 @@ from portero.core.nouns.push import NewPush, Push, Receipt, ReceiptState
 
 _ON_THE_WAY_SECONDS = 60.0
 """A machine that was told answers within seconds; after so long it is not waited for."""
+_BETWEEN_SECONDS = 2.0
+"""A machine that is just then busy with what it was told before asks again so soon."""
 _MOST_SHOWN = 20
 _HEADINGS = ("HOSTNAME", "STATE", "TOLD", "FETCHED", "APPLIED", "LAST HEARD", "EXPECTED, OR WHY NOT")
 _FIELDS = tuple(Receipt.model_fields)
@@ -41,9 +43,15 @@ def push(context: Context) -> int:
 
 def _follow(portero: Portero, made: Push, quiet: bool) -> Push:
     """Wait for the machines that were told; a line where something changed."""
-    until, told = time.monotonic() + _ON_THE_WAY_SECONDS, ""
+    began, told = time.monotonic(), ""
+
+    def is_on_the_way() -> bool:
+        passed = time.monotonic() - began
+        answering = (made.told or made.fetched) and passed < _ON_THE_WAY_SECONDS
+        return bool(answering or (made.waiting and passed < _BETWEEN_SECONDS))
+
     try:
-        while (made.told or made.fetched) and time.monotonic() < until:
+        while is_on_the_way():
             if made.sentence != told and not quiet:
                 print(told := made.sentence, file=sys.stderr, flush=True)
             time.sleep(0.2)

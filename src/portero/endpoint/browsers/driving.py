@@ -85,8 +85,9 @@ class DrivenChromium:
         asked, self._ask = os.pipe()
         self._answers, answered = os.pipe()
         self._number, self._ahead = 0, b""
-        # the browser looks for the pipe at the descriptors 3 and 4: a shell puts it there
-        put = f'exec 3<&{asked} 4>&{answered}; exec "$@"'
+        # the browser looks for the pipe at the descriptors 3 and 4: a shell puts it there (by path, as the plain one
+        # knows no descriptors of two digits)
+        put = f'exec 3</proc/self/fd/{asked} 4>/proc/self/fd/{answered}; exec "$@"'
         self._process = subprocess.Popen(
             ["/bin/sh", "-c", put, "sh", *arguments],
             pass_fds=(asked, answered),

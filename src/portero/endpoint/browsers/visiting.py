@@ -49,19 +49,31 @@ def visit_really(url: str, family: BrowserFamily, root: Path | None, proxy: int 
     `root` is where the machine's browser policies are (None: /etc), `proxy` the loopback port of its filter.
     BrowserFailed where there is no such browser, or it does not come up.
     """
-    installed = next((browser for browser in installed_browsers() if browser.family == family), None)
-    if installed is None:
-        raise BrowserFailed(f"there is no {family} on this machine")
-    began = time.monotonic()
-    with _profile() as profile:
-        launch = Launch(_before(root), profile, proxy)
-        with closing(_DRIVEN[family](installed.program, launch)) as browser:
-            arrived = browser.go(url)
+    installed, began = the_browser(family), time.monotonic()
+    with driven(installed, root, proxy) as browser:
+        arrived = browser.go(url)
     return _visit(url, installed, arrived, round(time.monotonic() - began, 2))
 
 
+def the_browser(family: BrowserFamily) -> Installed:
+    """The installed browser of a family. BrowserFailed where there is none."""
+    found = next((browser for browser in installed_browsers() if browser.family == family), None)
+    if found is None:
+        raise BrowserFailed(f"there is no {family} on this machine")
+    return found
+
+
+@contextmanager
+def driven(installed: Installed, root: Path | None, proxy: int | None) -> Iterator[Driven]:
+    """The browser, started as above, until the block ends. BrowserFailed."""
+    with _profile() as profile:
+        launch = Launch(_before(root), profile, proxy)
+        with closing(_DRIVEN[installed.family](installed.program, launch)) as browser:
+            yield browser
+
+
 def _visit(url: str, browser: Installed, arrived: Arrived, seconds: float) -> RealVisit:
-    outcome, layer, reference = _outcome(arrived)
+    outcome, layer, reference = outcome_of(arrived)
     return RealVisit(
         url=url,
         browser=browser.name,
@@ -76,7 +88,8 @@ def _visit(url: str, browser: Installed, arrived: Arrived, seconds: float) -> Re
     )
 
 
-def _outcome(arrived: Arrived) -> tuple[Outcome, Literal["browser", "filter"] | None, str | None]:
+def outcome_of(arrived: Arrived) -> tuple[Outcome, Literal["browser", "filter"] | None, str | None]:
+    """What became of a navigation, which layer did it, and the reference of the filter's notice."""
     if arrived.error is not None:
         if any(sign in arrived.error for sign in _BY_LIST):
             return "stopped", "browser", None
