@@ -131,7 +131,7 @@ def test_groups_and_all_that_wait_can_be_told(service, portero):
         ({"devices": ["x" * 300]}, Invalid, "255"),
         ({"devices": [], "group": "lights", "extra": 1}, Invalid, "extra"),
         ({"devices": ["a"] * 1_001}, Invalid, "1,000 at the most"),
-        ({"group": "unmanned"}, Invalid, "none of them has joined"),
+        ({"group": "unmanned"}, Invalid, "none of those that are meant has joined"),
     ],
 )
 def test_what_cannot_be_told_is_refused_and_leaves_no_push(service, portero, asked, problem, says):

@@ -14,6 +14,8 @@ from portero.store import device_lists
 from portero.store.device_lists import DeviceFilter
 
 router = audited_router("fleet")
+_NOBODY = "There is no machine to be told: none of those that are meant has joined."
+_NOBODY_WAITS = "No machine waits: each that has joined holds what it should."
 
 
 @router.post("/pushes", summary="Push", operation_id="createPush", status_code=201)
@@ -31,8 +33,9 @@ def create_push(body: NewPush, who: Responder, keepers: TheKeepers) -> Push:
             ids |= dict.fromkeys(device_lists.enrolled(connection, DeviceFilter(group=body.group), now))
         if body.waiting:
             ids |= dict.fromkeys(device_lists.enrolled(connection, DeviceFilter(), now, behind=True))
+    asks_waiting_alone = not body.devices and body.group is None
     if not ids:
-        raise Refusal("invalid", "There is no machine to be told: none is meant, or none of them has joined.")
+        raise Refusal("invalid", _NOBODY_WAITS if asks_waiting_alone else _NOBODY)
     scope = sentences.push_scope([hostname for _, hostname in named], body.group, body.waiting)
     return keepers.pushes.push(list(ids), scope, who.name, body.reason)
 
