@@ -115,6 +115,10 @@ _UNENFORCEABLE = {
     " host alone",
     "content-hidden": "looks at what is searched for or comes back ({about}), which {machines} cannot see over https",
     "browser-unmanaged": "is a site list, and {machines} have a browser that takes no managed policy",
+    "policy-overridden": "is a site list, and {machines} have a browser that goes by somebody else's list in its place",
+    "policy-unwritten": "is a site list, and {machines} have a browser whose policy file cannot be written",
+    "tampered": "is a site list, and on {machines} somebody was at a browser's policy file within the last day; it was"
+    " put right",
     "startup-observing": "is meant to keep programs from starting, and on {machines} the startup layer is not meant to"
     " enforce",
 }
@@ -181,6 +185,7 @@ _REMEDIES = {
     "raise-group": "Put {group} above {other} in the order of groups.",
     "block-too": "Block it in {ruleset} too.",
     "remove-allow": "Remove the allow from {ruleset}.",
+    "as-indicators": "Block and allow the same hosts as indicators on the same groups too: those reach every browser.",
     "name-hosts": "Name the whole hosts in {ruleset} in place of the paths.",
     "extend": "Let {assignment} go on for 30 days more.",
     "extend-rules": "Let these rules of {ruleset} go on for 30 days more.",

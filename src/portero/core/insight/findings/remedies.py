@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
+from portero.core.insight.findings.companions import with_companion
 from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -115,6 +116,11 @@ def _name_hosts(estate: Estate, finding: Finding) -> Estate:
     return _with_rules(estate, finding, by_host)
 
 
+def _as_indicators(estate: Estate, finding: Finding) -> Estate:
+    owner = next(assignment for assignment in estate.assignments if assignment.key == finding.assignments[0])
+    return with_companion(estate, owner)
+
+
 # --- groups ---
 
 
@@ -148,6 +154,7 @@ _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
     "remove-allow": _remove_rules,
     "block-too": _block_too,
     "name-hosts": _name_hosts,
+    "as-indicators": _as_indicators,
     "raise-group": _raise_group,
     **{f"enforce-{layer}": _enforce(layer) for layer in LAYERS},
 }

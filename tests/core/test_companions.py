@@ -1,0 +1,75 @@
+"""Machines on which a site list is not what counts, and the same hosts as indicators that make up for it."""
+
+from __future__ import annotations
+
+import pytest
+from judging import assigned, rules
+from test_remedies import BASE, found_in, one_machine
+
+from portero.core.insight.findings import apply_remedy
+
+OWN = "/etc/chromium/policies/managed/portero.json"
+
+
+def machine(**policy: object):
+    reported = {"file": OWN, "state": "kept", **policy}
+    return one_machine(browsers=[{"name": "chromium", "version": "156", "managed": True, "policy": reported}])
+
+
+def unenforceable(estate, fleet):
+    return [one for one in found_in(estate, fleet).values() if one.kind == "unenforceable"]
+
+
+UNGOVERNED = one_machine(browsers=[{"name": "gullwing", "version": "7.2", "managed": False}])
+PLAIN = rules(
+    "site", {"pattern": "a.example", "action": "block", "note": "ours"}, {"pattern": ".b.example", "action": "allow"}
+)
+
+
+@pytest.mark.parametrize(
+    ("policy", "says"),
+    [
+        ({"overridden_by": [OWN + ".zz"]}, "goes by somebody else's list"),
+        ({"state": "foreign"}, "goes by somebody else's list"),
+        ({"state": "unwritten"}, "policy file cannot be written"),
+        ({"tampering": {"at": "2026-11-28T10:00:00Z", "what": "edited"}}, "somebody was at a browser's policy file"),
+    ],
+)
+def test_files_that_do_not_stand_as_they_should_are_found(policy, says):
+    (one,) = unenforceable(assigned((PLAIN, "whole-fleet")), machine(**policy))
+    assert one.devices == 1
+    assert says in one.sentence
+    assert not unenforceable(assigned((PLAIN, "whole-fleet")), machine())
+
+
+def test_the_same_hosts_as_indicators_make_up_for_a_browser_that_nobody_governs():
+    estate = assigned((PLAIN, "whole-fleet"))
+    (one,) = unenforceable(estate, UNGOVERNED)
+    assert [remedy.key for remedy in one.remedies] == ["as-indicators"]
+    after = apply_remedy(estate, one, "as-indicators", BASE)
+    made, put = after.rulesets[-1], after.assignments[-1]
+    assert [(str(rule.selector), rule.action, rule.note) for rule in made.rules] == [
+        ("host a.example", "block", "ours"),
+        ("host b.example exact", "allow", None),
+    ]
+    assert (made.kind, put.to, put.ruleset) == ("indicator", estate.assignments[0].to, made.key)
+    assert one.id not in found_in(after, UNGOVERNED)
+
+
+@pytest.mark.parametrize("pattern", ["*", "a.example/path", "a.example:8080", "https://a.example", "a.example?q=1"])
+def test_a_list_that_names_more_or_less_than_hosts_has_no_companion(pattern):
+    listed = rules("site", {"pattern": "b.example", "action": "block"}, {"pattern": pattern, "action": "block"})
+    for one in found_in(assigned((listed, "whole-fleet")), UNGOVERNED).values():
+        assert "as-indicators" not in {remedy.key for remedy in one.remedies}
+
+
+def test_keys_that_are_taken_or_long_are_made_others():
+    long = rules("site", {"pattern": "a.example", "action": "block"})
+    estate = assigned((long, "whole-fleet"))
+    once = estate
+    for _ in range(3):
+        (one,) = unenforceable(estate, UNGOVERNED)
+        once = apply_remedy(once, one, "as-indicators", BASE)
+    assert len({ruleset.key for ruleset in once.rulesets}) == 4
+    assert len({assignment.key for assignment in once.assignments}) == 4
+    assert not list(once.faults())
