@@ -8,6 +8,7 @@ import re
 
 import pytest
 
+from portero.formats.digests import digest_of
 from portero.formats.policy_files import policy_file
 
 BLOCK = ("*", "a.example/b?k=v", '"quoted".example\\back', "xn--bcher-kva.example/%C3%A4")
@@ -62,3 +63,12 @@ def test_an_empty_list_empties_what_was_there():
         r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Chromium\URLBlocklist": [],
         r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Chromium\URLAllowlist": [],
     }
+
+
+@pytest.mark.parametrize("platform", ["linux", "windows", "macos"])
+@pytest.mark.parametrize("family", ["chromium", "firefox"])
+def test_a_file_is_named_by_the_digest_of_its_bytes_and_ends_with_a_line(family, platform):
+    file = policy_file(family, platform, ["a.example"], [], "about")
+    assert file.digest == digest_of(file.text.encode(file.encoding))
+    assert file.text.endswith("\n")
+    assert policy_file(family, platform, [], [], "about").digest is None, "there is no file without a list"

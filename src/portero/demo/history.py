@@ -14,10 +14,12 @@ from pathlib import Path
 from typing import Any
 
 from portero.core.nouns.administrator import NewAdministrator
+from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.device import Facts, NewDevice
 from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed
+from portero.core.nouns.ruleset import Ruleset
 from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
 from portero.endpoint.folder import Folder, Identity
@@ -40,6 +42,8 @@ ADMINISTRATORS = (
 )
 HISTORY_DAYS = 26
 CODE_HOURS = 24 * 90
+LONG_LIST = 1_620
+"""So many sites the longest list has: more than Chromium takes."""
 FEEDS = 4
 """How far the port of the feeds' stand-in is from the service's."""
 MARK = "demo.json"
@@ -165,7 +169,7 @@ def _read(keepers: Keepers, feed: Feed) -> None:
 
 def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
     """The estate document, put in force in the steps in which an administrator would have made it, over some weeks."""
-    document = _dated(read_estate(brackwater("brackwater.yaml")))
+    document = _with_long_list(_dated(read_estate(brackwater("brackwater.yaml"))))
     steps: list[tuple[str, dict[str, Any]]] = [
         ("The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
         ("", {"settings": document.settings, "layer_modes": document.layer_modes}),
@@ -206,6 +210,18 @@ def _dated(document: Estate) -> Estate:
         for assignment in document.assignments
     )
     return document.replacing(assignments=assignments)
+
+
+def _with_long_list(document: Estate) -> Estate:
+    """The estate with a site list that is longer than any browser takes, for the training room."""
+    hosts = [f"giveaway-{number:04}.example" for number in range(1, LONG_LIST + 1)]
+    rules = [{"pattern": host, "action": "block"} for host in hosts]
+    long = {"key": "giveaways", "name": "Giveaways, as a partner listed them", "kind": "site", "rules": rules}
+    put = {"key": "giveaways--training", "ruleset": "giveaways", "to": ["training"]}
+    return document.replacing(
+        rulesets=(*document.rulesets, Ruleset.model_validate(long)),
+        assignments=(*document.assignments, Assignment.model_validate(put)),
+    )
 
 
 # --- machines that joined before the demo starts ---

@@ -22,6 +22,21 @@ from portero.core.matching.categories import look_up
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 
+_SEARCH_PAGE = "find.example"
+_RESULTS = (
+    "<ul>"
+    + "".join(
+        f'<li><a href="http://{host}/">{host}</a></li>'
+        for host in (
+            "tickets.brackwater.example",
+            "reeltide.example",
+            "fleet-weather.example",
+            "slipway-auctions.example",
+        )
+    )
+    + "</ul>"
+)
+"""What the made-up search page finds, whatever is looked for: on a kiosk only the first opens."""
 _PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>{host}</title>
 <style>body{{font:16px/1.5 system-ui,sans-serif;margin:12vh auto;max-width:34rem;padding:0 1.5rem;color:#1d2430}}
 h1{{font-size:1.4rem;overflow-wrap:anywhere}} p{{color:#4a5361}}</style>
@@ -42,7 +57,7 @@ class _Site(BaseHTTPRequestHandler):
         entry = look_up(host, _index(), {})  # type: ignore[arg-type]
         names = ", ".join(TAXONOMY.categories[key].name for key in entry.categories)
         page = _PAGE.format(host=escape(host), categories=escape(names), path=escape(self.path[:200]))
-        body = page.encode()
+        body = (page + (_RESULTS if host == _SEARCH_PAGE else "")).encode()
         self.send_response(200)
         self.send_header("Content-Type", "text/html; charset=utf-8")
         self.send_header("Content-Length", str(len(body)))

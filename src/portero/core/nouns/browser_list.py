@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from portero.core.nouns.action import Action
 from portero.core.nouns.base import Noun
@@ -35,7 +35,7 @@ class PolicyFile(Noun):
     """The very list in the form that the platform documents."""
 
     name: str
-    text: str
+    text: Annotated[str, StringConstraints(strip_whitespace=False)]
     place: Annotated[str | None, Field(description="Where the browser looks for it, by the coverage table.")] = None
     encoding: Annotated[str, Field(description="How it is to be written: utf-8, or utf-16 with its mark.")] = "utf-8"
     digest: Annotated[

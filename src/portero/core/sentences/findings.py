@@ -114,9 +114,9 @@ _UNENFORCEABLE = {
     "path-hidden": "names a path ({about}), which {machines} cannot see over https: their browsers show the filter the"
     " host alone",
     "content-hidden": "looks at what is searched for or comes back ({about}), which {machines} cannot see over https",
-    "browser-unmanaged": "is a site list, and {machines} have a browser that takes no managed policy",
-    "policy-overridden": "is a site list, and {machines} have a browser that goes by somebody else's list in its place",
-    "policy-unwritten": "is a site list, and {machines} have a browser whose policy file cannot be written",
+    "browser-unmanaged": "is a site list, and {machines} {have} a browser that takes no managed policy",
+    "policy-overridden": "is a site list, and {machines} {have} a browser that goes by somebody else's list in its place",
+    "policy-unwritten": "is a site list, and {machines} {have} a browser whose policy file cannot be written",
     "tampered": "is a site list, and on {machines} somebody was at a browser's policy file within the last day; it was"
     " put right",
     "startup-observing": "is meant to keep programs from starting, and on {machines} the startup layer is not meant to"
@@ -126,7 +126,8 @@ _UNENFORCEABLE = {
 
 def unenforceable(assignment: str, code: str, about: Sequence[str], devices: int) -> str:
     """A rule that part of the machines cannot enforce."""
-    told = _UNENFORCEABLE[code].format(about=named(about), machines=counted(devices, "machine"))
+    have = "has" if devices == 1 else "have"
+    told = _UNENFORCEABLE[code].format(about=named(about), machines=counted(devices, "machine"), have=have)
     return f"{assignment} {told}."
 
 
