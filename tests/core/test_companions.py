@@ -29,8 +29,8 @@ PLAIN = rules(
 @pytest.mark.parametrize(
     ("policy", "says"),
     [
-        ({"overridden_by": [OWN + ".zz"]}, "goes by somebody else's list"),
-        ({"state": "foreign"}, "goes by somebody else's list"),
+        ({"overridden_by": [OWN + ".zz"]}, "goes by somebody else's instead"),
+        ({"state": "foreign"}, "goes by somebody else's instead"),
         ({"state": "unwritten"}, "policy file cannot be written"),
         ({"tampering": {"at": "2026-11-28T10:00:00Z", "what": "edited"}}, "somebody was at a browser's policy file"),
     ],

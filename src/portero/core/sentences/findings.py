@@ -115,7 +115,7 @@ _UNENFORCEABLE = {
     " host alone",
     "content-hidden": "looks at what is searched for or comes back ({about}), which {machines} cannot see over https",
     "browser-unmanaged": "is a site list, and {machines} {have} a browser that takes no managed policy",
-    "policy-overridden": "is a site list, and {machines} {have} a browser that goes by somebody else's list in its place",
+    "policy-overridden": "is a site list, and {machines} {have} a browser that goes by somebody else's instead",
     "policy-unwritten": "is a site list, and {machines} {have} a browser whose policy file cannot be written",
     "tampered": "is a site list, and on {machines} somebody was at a browser's policy file within the last day; it was"
     " put right",
