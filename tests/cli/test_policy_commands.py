@@ -204,6 +204,24 @@ def test_what_browsers_take_otherwise_is_told_and_exported_without_a_service(tmp
     assert "did you mean “kiosks”" in run_portero("site-list", "show", "kiosk", *documents, expect=1).stderr
 
 
+def test_addresses_are_tried_in_both_families_with_and_without_a_service(cli, portero, tmp_path):
+    (tmp_path / "e.yaml").write_text(SITES)
+    document = ("--estate", tmp_path / "e.yaml")
+    said = run_portero("site-list", "try", "sites", "tickets.example/staff", "b[d", *document, expect=3).stdout
+    assert "block  3 tickets.example/staff" in " ".join(said.split()).replace("block 3", "block  3")
+    assert "the list means to block; not every browser can say so" in " ".join(said.split())
+    assert "is not a URL" in said
+    assert "allow" in run_portero("site-list", "try", "sites", "news.example", *document).stdout
+    refused = run_portero("site-list", "try", "site", "news.example", *document, expect=1)
+    assert "holds no ruleset of sites “site”" in refused.stderr
+    tried = {"key": "tried", "kind": "site", "rules": [{"pattern": "a.example", "action": "block"}]}
+    portero.rulesets.create(Ruleset.model_validate(tried))
+    (one,) = json.loads(cli("site-list", "try", "tried", "a.example/x", "--json"))
+    assert [browser["verdict"] for browser in one["browsers"]] == ["block", "block"]
+    portero.rulesets.create(Ruleset.model_validate({"key": "not-sites", "kind": "category", "rules": []}))
+    assert "is no site list" in cli("site-list", "try", "not-sites", "a.example", expect=1)
+
+
 def test_the_list_of_a_group_is_shown_and_exported(cli, portero, tmp_path):
     sites = {"key": "listed", "kind": "site", "rules": []}
     portero.rulesets.create(Ruleset.model_validate(sites))

@@ -245,6 +245,24 @@ def test_a_site_list_cannot_be_for_some_people(console, portero):
     expect(listed.get_by_role("cell", name="*://*/*")).to_be_visible()
 
 
+def test_addresses_are_tried_in_both_browsers_while_a_list_is_written(console, portero, looked_at):
+    rules = [{"pattern": "radio.example", "action": "block"}, {"pattern": "radio.example/plan", "action": "allow"}]
+    portero.rulesets.create(Ruleset.model_validate({"key": "radio", "kind": "site", "rules": rules}))
+    console.go("/controls/sites/radio")
+    console.get_by_label("Addresses, one a line").fill("https://radio.example/plan/studio\nb[d")
+    tried = console.get_by_role("table", name="What browsers would make of these addresses")
+    expect(tried.get_by_role("row").nth(1)).to_contain_text("radio.example/plan")
+    expect(tried.get_by_role("row").nth(1).get_by_text("allow")).to_have_count(2)
+    expect(tried.get_by_role("row").nth(2)).to_contain_text("is not a URL")
+    # not saved yet
+    console.get_by_label("Which").fill("radio.example/plan/studio")
+    console.get_by_role("button", name="Add rule").click()
+    expect(tried.get_by_role("row").nth(1)).to_contain_text("meant to block")
+    expect(tried.get_by_role("row").nth(1).get_by_role("cell").nth(1)).to_contain_text("block")
+    expect(tried.get_by_role("row").nth(1).get_by_role("cell").nth(2)).to_contain_text("allow")
+    looked_at("addresses tried")
+
+
 def test_it_is_asked_what_a_browser_gets_that_cannot_say_a_pattern(console, portero):
     portero.rulesets.create(Ruleset.model_validate({"key": "ports", "kind": "site", "rules": []}))
     console.go("/controls/sites/ports")

@@ -210,6 +210,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
     </EditorForm>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
+    <SiteTryBox v-if="shape.kind === 'site'" :ruleset="body" />
 
     <section class="panel flush" aria-label="Rules">
       <form v-needs:author class="adding" @submit.prevent="add">

@@ -57,6 +57,12 @@ def read_or_tell(name: str, read: Callable[[], Any]) -> Any:
         raise CommandProblem("\n".join(lines)) from problem
 
 
+def estate_in(name: str) -> Estate:
+    """The estate of a document, or of a folder of them. CommandProblem where it does not read as one."""
+    estate: Estate = read_or_tell(name, lambda: read_estate(read_documents(name)))
+    return estate
+
+
 def offline(options: argparse.Namespace) -> OfflineEstate | None:
     """What --estate, --facts and --index name; None where none is given, and the service is to answer."""
     if not (options.estate or options.facts or options.index):
@@ -65,7 +71,7 @@ def offline(options: argparse.Namespace) -> OfflineEstate | None:
         raise CommandProblem("--facts and --index go with --estate FILE")
     if not options.facts:
         raise CommandProblem("--estate needs --facts FILE too: the devices that attempts are made on")
-    estate = read_or_tell(options.estate, lambda: read_estate(read_documents(options.estate)))
+    estate = estate_in(options.estate)
     facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
     index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
     return alone(estate, facts, index)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from portero.cli import output
-from portero.cli.checks import alone, read_or_tell
+from portero.cli.checks import alone, estate_in, read_or_tell
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
@@ -17,7 +17,6 @@ from portero.cli.command import (
     confirmed,
     present,
     read_bytes,
-    read_documents,
 )
 from portero.cli.previews import tell_preview
 from portero.client import Previewed
@@ -28,14 +27,9 @@ from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.worklist import AuthoringWarning
 from portero.formats.category_index import read_index
-from portero.formats.estate_document import read_estate, read_facts, write_estate, write_estate_files
+from portero.formats.estate_document import read_facts, write_estate, write_estate_files
 
 MOST_TOLD = 40
-
-
-def _read(name: str) -> Estate:
-    estate: Estate = read_or_tell(name, lambda: read_estate(read_documents(name)))
-    return estate
 
 
 def estate_export(context: Context) -> int:
@@ -77,7 +71,7 @@ def _write_folder(folder: Path, files: dict[str, str]) -> None:
 def estate_check(context: Context) -> int:
     """Validate a document; with facts, try its probe sets too."""
     options = context.options
-    estate = _read(options.file)
+    estate = estate_in(options.file)
     facts = FactsDocument()
     if options.facts:
         facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
@@ -116,7 +110,7 @@ def _tell_check(
 
 def estate_compare(context: Context) -> int:
     """What putting the document would change."""
-    _options, document = context.options, _read(context.options.file)
+    _options, document = context.options, estate_in(context.options.file)
     found = _compared(context, document)
     present(context, found, lambda: tell_preview(found))
     return NOT_AS_EXPECTED if found.changes else DONE
@@ -130,7 +124,7 @@ def _compared(context: Context, document: Estate) -> Preview:
 
 def estate_put(context: Context) -> int:
     """Put the document in force, after saying what goes."""
-    options, document = context.options, _read(context.options.file)
+    options, document = context.options, estate_in(context.options.file)
     found = _compared(context, document)
     if options.preview:
         raise Previewed(found)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from datetime import UTC, datetime
 from typing import get_args
 
 from portero.cli import output
-from portero.cli.checks import add_documents, offline
+from portero.cli.checks import add_documents, estate_in, offline
 from portero.cli.command import (
     DONE,
+    NOT_AS_EXPECTED,
     CommandProblem,
     Commands,
     Context,
@@ -17,7 +19,9 @@ from portero.cli.command import (
 )
 from portero.client import NotFound
 from portero.core.insight.offline import UnknownDevice
+from portero.core.insight.site_trials import differing, try_sites
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
+from portero.core.nouns.site_trial import SiteTrial, TriedUrl
 from portero.formats.policy_files import with_policy_file
 
 MOST_TOLD = 20
@@ -54,6 +58,45 @@ def _found(context: Context) -> BrowserList:
             with suppress(NotFound):
                 return part.site_list(options.name, options.browser, platform=options.platform)
     raise CommandProblem(f"There is no machine and no group “{options.name}”.")
+
+
+def site_list_try(context: Context) -> int:
+    """Try addresses on a ruleset; 3 where some browser does otherwise than the list means."""
+    options = context.options
+    if options.estate:
+        estate = estate_in(options.estate)
+        ruleset = estate.ruleset_by_key.get(options.ruleset)
+        if ruleset is None or ruleset.kind != "site":
+            raise CommandProblem(f"{options.estate} holds no ruleset of sites “{options.ruleset}”")
+        trial = SiteTrial(ruleset=ruleset, urls=tuple(options.visit))
+        tried = try_sites(trial, estate.coverage_table, datetime.now(UTC))
+    else:
+        with context.client() as portero:
+            tried = portero.rulesets.try_sites(portero.rulesets.get(options.ruleset), options.visit)
+    otherwise = list(differing(tried))
+
+    def tell() -> None:
+        families = [browser.family for browser in next((one.browsers for one in tried if one.browsers), ())]
+        rows = [(one.url, *(_outcome(one, family) for family in families)) for one in tried]
+        output.print_table(("ADDRESS", *(family.upper() for family in families)), rows)
+        for one in tried:
+            if one.problem:
+                output.say(f"! {one.url}: {one.problem}")
+        for one in otherwise:
+            output.say(f"! {one.url}: the list means to {one.meant}; not every browser can say so.")
+
+    present(context, tried, tell)
+    return NOT_AS_EXPECTED if otherwise or any(one.problem for one in tried) else DONE
+
+
+def _outcome(tried: TriedUrl, family: str) -> str:
+    """What a family makes of it: “block  3 *”, with the rule and its pattern."""
+    found = next((browser for browser in tried.browsers if browser.family == family), None)
+    if found is None:
+        return "–"
+    if found.pattern is None:
+        return f"{found.verdict}  no pattern"
+    return f"{found.verdict}  {found.rule} {found.pattern}" + (f", as {found.got}" if found.got else "")
 
 
 def _whereto(found: BrowserList) -> str:
@@ -110,6 +153,15 @@ def register(commands: Commands) -> None:
         "portero site-list export kiosks list.reg --browser chromium --platform windows",
         json=False,
     )
+    tried = lists.add(
+        "try",
+        site_list_try,
+        "What browsers would make of addresses under a ruleset of sites, side by side.",
+        "portero site-list try kiosk-sites https://tickets.brackwater.example/staff",
+    )
+    tried.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    tried.add_argument("visit", metavar="ADDRESS", nargs="+", help="a URL, or a host")
+    tried.add_argument("--estate", metavar="FILE", help="in this estate document, without a service")
     for made in (show, export):
         made.add_argument("name", metavar="NAME", help="hostname or id of a machine, or key of a group")
         made.add_argument("--browser", default="chromium", help="name of the browser, as machines report it (chromium)")

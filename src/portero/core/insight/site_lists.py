@@ -77,10 +77,15 @@ def list_in_force(estate: Estate, groups: tuple[str, ...], names: Collection[str
     return Policy(compile_bundle(estate, groups, names)).frame(Situation(at=at)).site_list
 
 
+def policy_of_ruleset(ruleset: Ruleset) -> Policy:
+    """The policy of a ruleset by itself, assigned to everybody."""
+    everybody = Assignment(key=ruleset.key, ruleset=ruleset.key, to=(WHOLE_FLEET,))
+    return Policy(compile_bundle(Estate(rulesets=(ruleset,), assignments=(everybody,)), (WHOLE_FLEET,)))
+
+
 def list_of_ruleset(ruleset: Ruleset, at: datetime) -> SiteList:
     """The list of a ruleset by itself, assigned to everybody."""
-    everybody = Assignment(key=ruleset.key, ruleset=ruleset.key, to=(WHOLE_FLEET,))
-    return list_in_force(Estate(rulesets=(ruleset,), assignments=(everybody,)), (WHOLE_FLEET,), (), at)
+    return policy_of_ruleset(ruleset).frame(Situation(at=at)).site_list
 
 
 # --- by rule: what was written, and what is handed over ---

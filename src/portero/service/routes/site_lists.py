@@ -7,12 +7,15 @@ from typing import Annotated, Any
 from fastapi import Depends, Query, Response
 
 from portero.core.insight.site_lists import browser_list, browser_standing, groups_alone, list_in_force, platform_of
+from portero.core.insight.site_trials import try_sites
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.browser_policy import BrowserStanding
 from portero.core.nouns.device import Device
+from portero.core.nouns.site_trial import SiteTrial, TriedUrl
 from portero.formats.policy_files import with_policy_file
-from portero.service.auditing import audited_router
+from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
+from portero.service.problems import Refusal
 from portero.service.routes.common import Signed, TheKeepers, refuse_unknown_group
 from portero.store.moments import moment
 
@@ -83,6 +86,17 @@ def get_device_site_list(_who: Signed, made: OfDevice) -> BrowserList:
 def get_device_site_list_file(_who: Signed, made: OfDevice) -> Response:
     """The very file by which a browser of the device is handed its site list."""
     return _as_file(made)
+
+
+@router.post("/site-lists/try", summary="Try a site list", operation_id="trySiteList")
+@asks
+def try_site_list(body: SiteTrial, _who: Signed, keepers: TheKeepers) -> list[TriedUrl]:
+    """What each family of browsers would make of some addresses under a ruleset of sites, saved or being written; with
+    the pattern that counts. Nothing is kept.
+    """
+    if body.ruleset.kind != "site":
+        raise Refusal("invalid", f"A ruleset of kind {body.ruleset.kind} is no site list; name one of kind site.")
+    return try_sites(body, keepers.estate.snapshot.estate.coverage_table, moment(keepers.now()))
 
 
 @router.get("/groups/{group}/site-list", summary="A group's site list", operation_id="getGroupSiteList")

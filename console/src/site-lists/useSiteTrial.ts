@@ -1,0 +1,16 @@
+import { useQuery } from '@tanstack/vue-query'
+import { computed, type MaybeRefOrGetter, toValue } from 'vue'
+
+import { api, type RulesetBody, told } from '@/api/client'
+
+/** What each family of browsers makes of addresses under a ruleset of sites as it is being written. */
+export function useSiteTrial(ruleset: MaybeRefOrGetter<RulesetBody>, urls: MaybeRefOrGetter<string[]>) {
+  return useQuery({
+    queryKey: ['site-list', 'trial', computed(() => toValue(ruleset)), computed(() => toValue(urls))],
+    queryFn: () =>
+      told(api.POST('/api/v1/site-lists/try', { body: { ruleset: toValue(ruleset), urls: toValue(urls) } })),
+    enabled: computed(() => toValue(urls).length > 0),
+    placeholderData: (before) => before,
+    retry: false,
+  })
+}
