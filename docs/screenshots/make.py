@@ -19,7 +19,7 @@ from pathlib import Path
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from portero.client import Portero
-from portero.demo.history import ADMINISTRATOR, PASSWORD
+from portero.demo.history import ADMINISTRATOR, PASSWORD, machine_folder
 from portero.demo.people_and_machines import HANDS_ON
 
 HERE = Path(__file__).parent
@@ -38,7 +38,7 @@ DRAWN = {
     "history",
     "preview",
     "machine",
-    "administrators-dark",
+    "site-list-dark",
     "indicators",
     "look-up",
     "feeds",
@@ -58,8 +58,10 @@ TERMINALS = {
     ),
     "terminal-site-list": (
         "portero site-list show kiosks --browser firefox",
-        "portero site-list export kiosks --browser chromium",
-        "portero check visit eastquay-kiosk-03 https://tickets.brackwater.example/staff --browser firefox",
+        "portero site-list try kiosk-sites tickets.brackwater.example/staff find.example reeltide.example",
+        f"portero push {HANDS_ON}",
+        f"portero device show {HANDS_ON} | grep -A2 ^BROWSER",
+        "portero-endpoint visit --real --data $MACHINE --browser firefox http://slipway-auctions.example/",
     ),
     "terminal-content": (
         "portero category lookup http://www.berth-invoice.example/x",
@@ -125,11 +127,16 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         ("indicators", "/controls/indicators/+all", "indicators on a machine"),
         ("look-up", "/find?q=lucky-reef.example", "Rules in force that touch it"),
         ("feeds", "/controls/feeds/relays", "Said before"),
-        ("administrators", "/access/administrators", "Internal audit"),
     ):
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
         yield name, settled(page)
+    page.goto(f"{URL}/console/controls/sites/mess-sites")
+    tried = ("https://harbour-radio.example/schedule/studio", "harbour-radio.example/schedule", "other.example")
+    page.get_by_label("Addresses, one a line").fill("\n".join(tried))
+    page.get_by_text("meant to block").wait_for()
+    page.get_by_text("no pattern holds it").last.scroll_into_view_if_needed()
+    yield "site-list", settled(page)
     page.goto(f"{URL}/console/controls/categories/quiet-link")
     page.get_by_label("Pause quiet-link--satellite").click()
     page.get_by_role("dialog").get_by_text("machines change").wait_for()
@@ -158,7 +165,7 @@ def settled(page: Page) -> Page:
 
 
 def draw_pages(names: set[str]) -> None:
-    """Pictures of the console, light and (administrators) dark, and of the notice behind the filter."""
+    """Pictures of the console, light and (a site list) dark, and of the notice behind the filter."""
     with sync_playwright() as playwright:
         launch = {"executable_path": "/usr/bin/chromium", "args": ["--no-sandbox", "--disable-gpu", "--disable-quic"]}
         browser = playwright.chromium.launch(**launch)
@@ -178,7 +185,12 @@ def draw_pages(names: set[str]) -> None:
 
 def draw_terminals(folder: Path) -> None:
     """Pictures of commands in a terminal window of 104 columns."""
-    env = {**os.environ, "PATH": f"{BIN}:{os.environ['PATH']}", "XDG_CONFIG_HOME": str(folder / "config")}
+    env = {
+        **os.environ,
+        "PATH": f"{BIN}:{os.environ['PATH']}",
+        "XDG_CONFIG_HOME": str(folder / "config"),
+        "MACHINE": str(machine_folder(folder / "demo", HANDS_ON)),
+    }
     sign_in = [BIN / "portero", "sign-in", "--url", URL, "--name", ADMINISTRATOR, "--password-stdin"]
     subprocess.run(sign_in, input=PASSWORD + "\n", text=True, env=env, check=True, stdout=subprocess.DEVNULL)
     display = ":97"

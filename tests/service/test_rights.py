@@ -22,10 +22,12 @@ KEEPERS = {
     # nobody in this table sees names
     *("listAudit", "exportAudit"),
 }
+RESPONDERS = {"createPush"}
 # what asks, reckons, or is one's own
 ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
     *("describeApplicationSet", "readDaysOff", "createToken", "putPassword", "endSession", "revokeToken"),
+    "trySiteList",
 }
 BY_SESSION = {
     *("createAdministrator", "putAdministrator", "resetAdministrator", "removeAdministrator"),
@@ -45,6 +47,8 @@ def needed(operation: str, method: str) -> str:
     """The least role that a call asks for, by the table above."""
     if operation in KEEPERS:
         return "keeper"
+    if operation in RESPONDERS:
+        return "responder"
     return "reader" if method == "get" or operation in ANYBODY else "author"
 
 

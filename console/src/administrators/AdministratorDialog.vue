@@ -11,7 +11,7 @@ const make = useMakeAdministrator()
 const put = usePutAdministrator()
 const ROLES = [
   { value: 'reader', text: 'reader: sees everything, changes nothing' },
-  { value: 'responder', text: 'responder: answers requests' },
+  { value: 'responder', text: 'responder: pushes, answers requests' },
   { value: 'author', text: 'author: writes policy and puts it in force' },
   { value: 'keeper', text: 'keeper: also machines, feeds, settings, administrators' },
 ]

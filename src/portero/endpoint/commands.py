@@ -148,7 +148,11 @@ async def _try_visit(options: argparse.Namespace) -> int:
     where = {"browser": "by its site list", "filter": "by the filter", None: ""}[visited.layer]
     print(f"{visited.outcome} {where}".strip() + f"  {visited.url}")
     print(f"{visited.browser} {visited.version or ''}, {visited.seconds:.1f} s".replace(" ,", ","))
-    for name, value in (("At", visited.at_url), ("Title", visited.title), ("Error", visited.error)):
+    for name, value in (
+        ("At", visited.at_url),
+        ("Title", visited.title),
+        ("Error", None if visited.layer else visited.error),
+    ):
         if value and value != visited.url:
             print(f"{name:<10}{value}")
     if visited.reference:

@@ -130,7 +130,7 @@ def _pack(record: BackupRecord, sources: list[tuple[str, Path]], target: Path) -
     described = msgspec.json.encode(record)
     with (
         open(os.open(target, os.O_WRONLY | os.O_CREAT, 0o600), "wb") as out,
-        zstandard.ZstdCompressor(level=3).stream_writer(out, closefd=False) as packed,
+        zstandard.ZstdCompressor(level=3, write_checksum=True).stream_writer(out, closefd=False) as packed,
         tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT) as archive,
     ):
         _add(archive, RECORD, len(described), io.BytesIO(described))
