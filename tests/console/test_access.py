@@ -111,7 +111,7 @@ def test_administrators_are_made_changed_and_removed(console, service, portero):
     console.get_by_role("button", name="New administrator").click()
     dialog = console.get_by_role("dialog")
     dialog.get_by_label("Name", exact=True).fill("Deck-Desk")
-    dialog.get_by_label("Role").select_option("responder: answers requests")
+    dialog.get_by_label("Role").select_option("responder: pushes, answers requests")
     dialog.get_by_label("Note").fill("Answers the deck")
     dialog.get_by_role("button", name="Make administrator").click()
     expect(dialog).to_contain_text("shown this once")

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
+import socket
 import subprocess
+from contextlib import closing
 from datetime import UTC, datetime
 
 import pytest
@@ -69,6 +72,16 @@ def test_the_log_stays_within_bounds_and_a_broken_line_says_nothing(tmp_path, mo
     assert found[-1].text == "number 199"
     assert len(found) < 100
     assert sum(path.stat().st_size for path in tmp_path.glob("log.jsonl*")) < 5_000
+
+
+def test_where_the_system_has_a_log_a_line_is_in_it_too(tmp_path, monkeypatch):
+    with closing(socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)) as journal:
+        journal.bind(str(tmp_path / "log"))
+        journal.settimeout(5)
+        monkeypatch.setattr(local_log, "_SYSLOG", tmp_path / "log")
+        LocalLog(Folder(tmp_path)).note(datetime(2026, 11, 28, tzinfo=UTC), "tampered", "a file was edited")
+        assert b"portero-endpoint: tampered: a file was edited" in journal.recv(1000)
+    logging.getLogger("portero-endpoint").handlers.clear()
 
 
 def test_sync_takes_what_is_new_and_the_endpoint_that_runs_rules_by_it_at_once(running, portero, policy):
