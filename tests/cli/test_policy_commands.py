@@ -220,6 +220,11 @@ def test_addresses_are_tried_in_both_families_with_and_without_a_service(cli, po
     assert [browser["verdict"] for browser in one["browsers"]] == ["block", "block"]
     portero.rulesets.create(Ruleset.model_validate({"key": "not-sites", "kind": "category", "rules": []}))
     assert "is no site list" in cli("site-list", "try", "not-sites", "a.example", expect=1)
+    assert "is no site list" in cli("site-list", "switch", "not-sites", expect=1)
+    assert "Nothing was changed" in cli("site-list", "switch", "tried", "--preview")
+    assert "blocks every other site" in " ".join(cli("site-list", "switch", "tried").split())
+    (one,) = json.loads(cli("site-list", "try", "tried", "b.example", "--json"))
+    assert one["meant"] == "block"
 
 
 def test_the_list_of_a_group_is_shown_and_exported(cli, portero, tmp_path):

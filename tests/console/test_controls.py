@@ -263,6 +263,21 @@ def test_addresses_are_tried_in_both_browsers_while_a_list_is_written(console, p
     looked_at("addresses tried")
 
 
+def test_a_list_is_begun_the_other_way_and_what_changes_is_shown(console, portero):
+    rules = [{"pattern": "radio.example", "action": "block"}]
+    portero.rulesets.create(Ruleset.model_validate({"key": "radio-only", "kind": "site", "rules": rules}))
+    console.go("/controls/sites/radio-only")
+    start = console.get_by_label("This list")
+    expect(start).to_have_value("open")
+    start.select_option("closed")
+    expect(console.get_by_text("allows radio.example")).to_be_visible()
+    expect(start).to_have_value("closed")
+    console.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    kept = portero.rulesets.get("radio-only").rules
+    assert [(rule.pattern, rule.action) for rule in kept] == [("*", "block"), ("radio.example", "allow")]
+
+
 def test_it_is_asked_what_a_browser_gets_that_cannot_say_a_pattern(console, portero):
     portero.rulesets.create(Ruleset.model_validate({"key": "ports", "kind": "site", "rules": []}))
     console.go("/controls/sites/ports")

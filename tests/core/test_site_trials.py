@@ -11,7 +11,7 @@ from judging import rules
 
 from portero.core.browsers.chromium import ChromiumLists
 from portero.core.browsers.firefox import FirefoxLists
-from portero.core.insight.site_lists import list_of_ruleset
+from portero.core.insight.site_lists import closes_everything, list_of_ruleset, switched
 from portero.core.insight.site_trials import differing, try_sites
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.ruleset import Ruleset
@@ -93,3 +93,35 @@ def test_the_box_says_what_the_models_say_of_the_lists_that_are_handed_over(writ
         first = next(model(handed.blocks, handed.allows, support.limit).matching(parse_whole(url)), None)
         stopped = first is not None and not first.allow
         assert (browser.verdict == "block") is stopped
+
+
+def test_a_list_is_begun_the_other_way_and_back():
+    open_but = Ruleset.model_validate(
+        rules("site", {"pattern": "a.example", "action": "block", "reading": "stricter", "note": "ours"})
+    )
+    closed_but = switched(open_but)
+    assert [(rule.pattern, rule.action, rule.note, rule.reading) for rule in closed_but.rules] == [
+        ("*", "block", None, None),
+        ("a.example", "allow", "ours", None),
+    ]
+    back = switched(closed_but)
+    assert [(rule.pattern, rule.action) for rule in back.rules] == [("a.example", "block")]
+    (named,), (other,) = (tried(url, ruleset=closed_but) for url in ("a.example", "b.example"))
+    assert (named.meant, other.meant) == ("allow", "block")
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(HOSTS), st.sampled_from(PATHS), st.sampled_from(("block", "allow"))),
+        max_size=8,
+        unique_by=lambda one: one[:2],
+    )
+)
+def test_switching_twice_gives_the_same_list_and_each_time_the_other_start(written):
+    listed = rules("site", *({"pattern": host + path, "action": action} for host, path, action in written))
+    ruleset = Ruleset.model_validate(listed)
+    once, twice = switched(ruleset), switched(switched(ruleset))
+    assert any(map(closes_everything, once.rules)) is not any(map(closes_everything, ruleset.rules))
+    # an allow of every site says nothing, and goes
+    kept = [rule for rule in ruleset.rules if closes_everything(rule) or rule.pattern != "*"]
+    assert {(rule.selector, rule.action) for rule in twice.rules} == {(rule.selector, rule.action) for rule in kept}

@@ -213,6 +213,12 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
     <SiteTryBox v-if="shape.kind === 'site'" :ruleset="body" />
 
     <section class="panel flush" aria-label="Rules">
+      <ListStart
+        v-if="shape.kind === 'site'"
+        :ruleset="body"
+        :disabled="!mayAuthor"
+        @rules="draft.rules = $event"
+      />
       <form v-needs:author class="adding" @submit.prevent="add">
         <BFormSelect
           v-if="shape.selectors.length > 1"

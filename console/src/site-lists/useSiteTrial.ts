@@ -1,4 +1,4 @@
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
 import { api, type RulesetBody, told } from '@/api/client'
@@ -14,3 +14,9 @@ export function useSiteTrial(ruleset: MaybeRefOrGetter<RulesetBody>, urls: Maybe
     retry: false,
   })
 }
+
+/** A ruleset of sites as it is being written, begun the other way. Nothing is kept. */
+export const useSwitch = () =>
+  useMutation({
+    mutationFn: (body: RulesetBody) => told(api.POST('/api/v1/site-lists/switch', { body })),
+  })

@@ -14,6 +14,7 @@ from portero.cli.command import (
     CommandProblem,
     Commands,
     Context,
+    add_change,
     present,
     write_bytes,
 )
@@ -58,6 +59,15 @@ def _found(context: Context) -> BrowserList:
             with suppress(NotFound):
                 return part.site_list(options.name, options.browser, platform=options.platform)
     raise CommandProblem(f"There is no machine and no group “{options.name}”.")
+
+
+def site_list_switch(context: Context) -> int:
+    """Begin a list the other way."""
+    options = context.options
+    with context.client() as portero:
+        seen = portero.rulesets.get(options.ruleset)
+        made = portero.rulesets.put(portero.rulesets.switched(seen), version=seen.version, reason=options.reason)
+    return present(context, made, lambda: output.say(f"{made.key}: {made.sentence}"))
 
 
 def site_list_try(context: Context) -> int:
@@ -153,6 +163,14 @@ def register(commands: Commands) -> None:
         "portero site-list export kiosks list.reg --browser chromium --platform windows",
         json=False,
     )
+    switch = lists.add(
+        "switch",
+        site_list_switch,
+        "Turn “everything is open but these” into “nothing is open but these”, or back.",
+        "portero site-list switch mess-sites --preview",
+    )
+    switch.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
+    add_change(switch)
     tried = lists.add(
         "try",
         site_list_try,

@@ -22,6 +22,12 @@ class Rulesets(Collection[Ruleset, RulesetState, RulesetSummary]):
         """Say something of some things, somewhere, in few words. Invalid where a word means nothing, or too much."""
         return self.connection.post("/quick-rules", asked, QuickRulesMade, reason=reason)
 
+    def switched(self, ruleset: Ruleset | RulesetState) -> Ruleset:
+        """A ruleset of sites, begun the other way: open but these, or closed but these. Nothing is kept. Invalid."""
+        return self.connection.consult(
+            "/site-lists/switch", Ruleset.model_validate(fields_of(ruleset, Ruleset)), Ruleset
+        )
+
     def try_sites(self, ruleset: Ruleset | RulesetState, urls: Iterable[str]) -> builtins.list[TriedUrl]:
         """What each family of browsers would make of some addresses under a ruleset of sites as it is given, saved or
         not. Invalid.

@@ -19,7 +19,8 @@ from portero.core.nouns.coverage import BrowserFamily, CoverageTable, ListSuppor
 from portero.core.nouns.device import Browser
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
-from portero.core.nouns.patterns import Pattern, rewriting_of
+from portero.core.nouns.patterns import EVERYTHING, Pattern, rewriting_of
+from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.worklist import AuthoringWarning
 from portero.core.resolving.bundles import compile_bundle
@@ -86,6 +87,36 @@ def policy_of_ruleset(ruleset: Ruleset) -> Policy:
 def list_of_ruleset(ruleset: Ruleset, at: datetime) -> SiteList:
     """The list of a ruleset by itself, assigned to everybody."""
     return policy_of_ruleset(ruleset).frame(Situation(at=at)).site_list
+
+
+# --- how a list begins ---
+
+
+def closes_everything(rule: Rule) -> bool:
+    """Whether it blocks every site: with it nothing is open but what a list allows."""
+    return rule.action is Action.BLOCK and _is_of_every_site(rule)
+
+
+def _is_of_every_site(rule: Rule) -> bool:
+    return rule.pattern is not None and str(Pattern.of(rule.pattern)) == EVERYTHING
+
+
+def switched(ruleset: Ruleset) -> Ruleset:
+    """The list begun the other way: “everything is open but these” becomes “nothing is open but these”, and back.
+
+    What was blocked is allowed then, and what was allowed blocked; what a browser gets that cannot say a pattern has to
+    be said anew.
+    """
+    others = [rule for rule in ruleset.rules if not _is_of_every_site(rule)]
+    turned = tuple(
+        rule.model_copy(update={"action": _TURNED.get(rule.action, rule.action), "reading": None}) for rule in others
+    )
+    is_closed = any(map(closes_everything, ruleset.rules))
+    closes = () if is_closed else (Rule(pattern=EVERYTHING, action=Action.BLOCK),)
+    return Ruleset.model_validate({**dict(ruleset), "rules": (*closes, *turned)})
+
+
+_TURNED = {Action.BLOCK: Action.ALLOW, Action.ALLOW: Action.BLOCK}
 
 
 # --- by rule: what was written, and what is handed over ---

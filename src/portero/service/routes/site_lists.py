@@ -6,11 +6,19 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Query, Response
 
-from portero.core.insight.site_lists import browser_list, browser_standing, groups_alone, list_in_force, platform_of
+from portero.core.insight.site_lists import (
+    browser_list,
+    browser_standing,
+    groups_alone,
+    list_in_force,
+    platform_of,
+    switched,
+)
 from portero.core.insight.site_trials import try_sites
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.browser_policy import BrowserStanding
 from portero.core.nouns.device import Device
+from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.site_trial import SiteTrial, TriedUrl
 from portero.formats.policy_files import with_policy_file
 from portero.service.auditing import asks, audited_router
@@ -94,9 +102,24 @@ def try_site_list(body: SiteTrial, _who: Signed, keepers: TheKeepers) -> list[Tr
     """What each family of browsers would make of some addresses under a ruleset of sites, saved or being written; with
     the pattern that counts. Nothing is kept.
     """
-    if body.ruleset.kind != "site":
-        raise Refusal("invalid", f"A ruleset of kind {body.ruleset.kind} is no site list; name one of kind site.")
+    _refuse_other(body.ruleset)
     return try_sites(body, keepers.estate.snapshot.estate.coverage_table, moment(keepers.now()))
+
+
+@router.post("/site-lists/switch", summary="Begin a site list the other way", operation_id="switchSiteList")
+@asks
+def switch_site_list(body: Ruleset, _who: Signed) -> Ruleset:
+    """The ruleset with “everything is open but these” turned into “nothing is open but these”, or back. Nothing is
+    kept: put it where you want it.
+    """
+    _refuse_other(body)
+    return switched(body)
+
+
+def _refuse_other(ruleset: Ruleset) -> None:
+    """Refusal where a ruleset is no list of sites."""
+    if ruleset.kind != "site":
+        raise Refusal("invalid", f"A ruleset of kind {ruleset.kind} is no site list; name one of kind site.")
 
 
 @router.get("/groups/{group}/site-list", summary="A group's site list", operation_id="getGroupSiteList")
