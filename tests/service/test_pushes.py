@@ -177,3 +177,26 @@ def test_receipts_live_on_over_a_restart_and_old_pushes_make_room(tmp_path):
         with pytest.raises(NotFound):
             portero.pushes.get(first.id)
     served.stop()
+
+
+def test_many_that_answer_while_they_are_told_all_have_their_receipts(service, portero):
+    portero.groups.create(group("crowd", all=[{"field": "hostname", "op": "starts_with", "value": "crowd-"}]))
+    crowd = [machine(service, portero, f"crowd-{number}") for number in range(6)]
+    ended = threading.Event()
+
+    def keep_asking(wire: Wire, held: dict) -> None:
+        while not ended.is_set():
+            assert wire.check_in(**held).status_code in (200, 204)
+
+    askers = [threading.Thread(target=keep_asking, args=one, daemon=True) for one in crowd]
+    for asker in askers:
+        asker.start()
+    made = [portero.pushes.create(NewPush(group="crowd")) for _ in range(10)]
+    ended.set()
+    for asker in askers:
+        asker.join()
+    for wire, held in crowd:
+        wire.check_in(**held)
+    states = {receipt.state.value for push in made for receipt in portero.pushes.receipts(push.id)}
+    assert states <= {"applied", "told"}
+    assert [push.id for push in portero.pushes.list()[:10]] == [push.id for push in reversed(made)]

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useNow } from '@vueuse/core'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 
 import { span } from '@/lib/words'
 import { receiptStateValues } from '@/api/schema'
+import { SHOWN } from './states'
 import { type Receipt, usePush, useReceipts } from './usePushes'
 
 /** How far machines are with a push, as they answer. */
@@ -12,8 +13,6 @@ const { data: push } = usePush(() => props.push)
 const state = ref<Receipt['state']>()
 const receipts = useReceipts(() => props.push, state)
 const STATES = [...receiptStateValues].reverse()
-const all = computed(() => push.value?.devices ?? 0)
-const share = (number: number) => `${all.value ? (100 * number) / all.value : 0}%`
 
 const now = useNow({ interval: 1000 })
 function expected({ problem, expected_at: at }: Receipt) {
@@ -28,9 +27,7 @@ function expected({ problem, expected_at: at }: Receipt) {
   <div>
     <p class="mb-2" role="status">{{ push?.sentence ?? '…' }}</p>
     <template v-if="push">
-      <div class="bar" aria-hidden="true">
-        <span v-for="one in STATES" :key="one" :class="one" :style="{ width: share(push[one] ?? 0) }" />
-      </div>
+      <ShareBar :parts="STATES.map((key) => ({ key, number: push![key] ?? 0, tone: SHOWN[key].tone }))" />
       <div class="legend" role="group" aria-label="Only those that are">
         <BButton
           v-for="one in STATES"
@@ -90,34 +87,6 @@ function expected({ problem, expected_at: at }: Receipt) {
 </template>
 
 <style scoped>
-.bar {
-  display: flex;
-  height: 0.6rem;
-  border-radius: 0.35rem;
-  overflow: hidden;
-  background: var(--line-2);
-}
-.bar span {
-  transition: width 0.4s;
-}
-.bar .applied {
-  background: var(--allow);
-}
-.bar .told,
-.bar .fetched {
-  background: var(--warn);
-}
-.bar .failed {
-  background: var(--block);
-}
-.bar .waiting {
-  background: var(--ink-3);
-}
-@media (prefers-reduced-motion: reduce) {
-  .bar span {
-    transition: none;
-  }
-}
 .legend {
   display: flex;
   flex-wrap: wrap;

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { Device } from '@/api/client'
 import { useDevices } from '@/devices/useDevices'
 import { useRevisions } from '@/revisions/useRevisions'
+import { SHOWN } from './states'
 import { useRollout } from './useRollout'
 
 const STATES = ['current', 'waiting', 'failed', 'silent'] as const
@@ -13,7 +14,6 @@ const revisions = computed(() => newest.value?.items)
 const behind = (['failed', 'waiting', 'silent'] as const).map((rollout) => useDevices({ rollout, limit: 30 }))
 const rows = computed<Device[]>(() => behind.flatMap((query) => query.items.value ?? []))
 const all = computed(() => STATES.reduce((sum, state) => sum + (counts.value?.[state] ?? 0), 0))
-const share = (number: number) => `${all.value ? (100 * number) / all.value : 0}%`
 
 function expected({ rollout }: Device) {
   if (!rollout) return ''
@@ -42,14 +42,7 @@ function expected({ rollout }: Device) {
     </PageHead>
     <StateBox :loading="isPending" :error="error" :rows="4" @retry="refetch()">
       <section v-if="counts" class="panel mt-3" aria-label="Roll-out, counted">
-        <div class="bar" aria-hidden="true">
-          <span
-            v-for="state in STATES"
-            :key="state"
-            :class="state"
-            :style="{ width: share(counts[state]) }"
-          />
-        </div>
+        <ShareBar :parts="STATES.map((key) => ({ key, number: counts![key], tone: SHOWN[key].tone }))" />
         <div class="legend">
           <RouterLink
             v-for="state in STATES"
@@ -120,33 +113,6 @@ function expected({ rollout }: Device) {
 </template>
 
 <style scoped>
-.bar {
-  display: flex;
-  height: 0.75rem;
-  border-radius: 0.4rem;
-  overflow: hidden;
-  background: var(--line-2);
-}
-.bar span {
-  transition: width 0.4s;
-}
-.bar .current {
-  background: var(--allow);
-}
-.bar .waiting {
-  background: var(--warn);
-}
-.bar .failed {
-  background: var(--block);
-}
-.bar .silent {
-  background: var(--ink-3);
-}
-@media (prefers-reduced-motion: reduce) {
-  .bar span {
-    transition: none;
-  }
-}
 .legend {
   display: flex;
   gap: 1.8rem;

@@ -67,15 +67,18 @@ class Pushes:
         now = self._now()
         push = KeptPush(uuid4().hex[:12], now, by, scope, reason)
         receipts = {device: KeptReceipt() for device in devices}
+        # kept before any device can answer: what it says then is noted with it
+        with self._store.writing() as connection:
+            pushes.add_push(connection, push, receipts)
         with self._lock:
             self._take(push, receipts)
             gone = self._too_many()
         for device in self._live.wake_devices(devices):
-            receipts[device].told_at = now
+            self._note(device, writes=False)
         with self._store.writing() as connection:
             for old in gone:
                 pushes.remove_push(connection, old)
-            pushes.add_push(connection, push, receipts)
+            self._write(connection)
         self._live.tell("push")
         return self.get(push.id)
 
@@ -118,7 +121,14 @@ class Pushes:
         """The device has checked in: it holds all that it should, or says why not."""
         self._note(device, applied=holds_all and not problem, problem=problem)
 
-    def _note(self, device: str, fetched: bool = False, applied: bool = False, problem: str | None = None) -> None:
+    def _note(
+        self,
+        device: str,
+        fetched: bool = False,
+        applied: bool = False,
+        problem: str | None = None,
+        writes: bool = True,
+    ) -> None:
         if device not in self._open:
             return
         now = self._now()
@@ -133,6 +143,8 @@ class Pushes:
                     receipt.applied_at = now
                     self._settle(device, push)
                 self._unwritten.add((push, device))
+        if not writes:
+            return
         with self._store.writing_if_free() as connection:
             if connection is not None:
                 self._write(connection)

@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from portero.core import sentences
 from portero.core.nouns.browser_policy import PolicyFileState, TamperingKind
 from portero.core.nouns.coverage import BrowserFamily
 from portero.endpoint.folder import told_of
@@ -87,7 +88,7 @@ class OwnFile:
                 return
             self._count(now)
             self.kept = msgspec.structs.replace(self.kept, tampered=tampered, tampered_at=now)
-            yield Noticed("tampered", f"{self.path} was {_WORDS[tampered]}; it is put right")
+            yield Noticed("tampered", f"{self.path} was {sentences.tampered_how(tampered)}; it is put right")
         elif self._pause and now - self._mended[-1] > max(WITHIN_SECONDS, self._pause):
             self._pause, self._mended = 0.0, []
         if tampered is not None or found != wanted or (wanted is not None and self.kept is None):
@@ -151,13 +152,6 @@ def remove_own(path: Path, kept: Kept) -> bool:
     if own:
         path.unlink()
     return own
-
-
-_WORDS = {
-    TamperingKind.EDITED: "edited",
-    TamperingKind.REMOVED: "removed",
-    TamperingKind.CLOSED: "given other permissions",
-}
 
 
 def _is_by_name_own(path: Path) -> bool:
