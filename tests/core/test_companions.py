@@ -73,3 +73,33 @@ def test_keys_that_are_taken_or_long_are_made_others():
     assert len({ruleset.key for ruleset in once.rulesets}) == 4
     assert len({assignment.key for assignment in once.assignments}) == 4
     assert not list(once.faults())
+
+
+def test_the_same_paths_as_site_patterns_make_up_for_what_https_hides():
+    paths = rules(
+        "indicator",
+        {"url": "https://files.example/drop/", "action": "block", "note": "seen twice"},
+        {"host": "a.example", "action": "block"},
+    )
+    estate = assigned((paths, "whole-fleet"))
+    chromium = one_machine(browsers=[{"name": "chromium", "version": "156", "managed": True}])
+    (one,) = unenforceable(estate, chromium)
+    assert [remedy.key for remedy in one.remedies] == ["name-hosts", "as-site-patterns"]
+    after = apply_remedy(estate, one, "as-site-patterns", BASE)
+    (rule,) = after.rulesets[-1].rules
+    assert (rule.pattern, rule.action, rule.note) == ("https://files.example/drop/", "block", "seen twice")
+    assert not unenforceable(after, chromium)
+
+
+@pytest.mark.parametrize(
+    "rule",
+    [
+        {"url": "https://files.example/drop", "exact": True, "action": "block"},
+        {"url": "https://files.example/drop?x=1", "action": "block"},
+        {"url": "https://files.example/drop", "action": "warn"},
+    ],
+)
+def test_a_path_that_no_pattern_says_has_no_companion(rule):
+    chromium = one_machine(browsers=[{"name": "chromium", "version": "156", "managed": True}])
+    for one in unenforceable(assigned((rules("indicator", rule), "whole-fleet")), chromium):
+        assert "as-site-patterns" not in {remedy.key for remedy in one.remedies}

@@ -187,6 +187,7 @@ _REMEDIES = {
     "block-too": "Block it in {ruleset} too.",
     "remove-allow": "Remove the allow from {ruleset}.",
     "as-indicators": "Block and allow the same hosts as indicators on the same groups too: those reach every browser.",
+    "as-site-patterns": "Name the same paths in a site list on the same groups too: managed browsers see them.",
     "name-hosts": "Name the whole hosts in {ruleset} in place of the paths.",
     "extend": "Let {assignment} go on for 30 days more.",
     "extend-rules": "Let these rules of {ruleset} go on for 30 days more.",

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from portero.core import sentences, wording
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings.companions import has_companion, plain_hosts
+from portero.core.insight.findings.companions import has_companion, may_have_companion
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
@@ -267,13 +267,13 @@ class Alone:
 
     def _unenforceable(self, put: Put) -> Iterator[Told]:
         for code, about, devices in self._hidden(put):
-            if not devices or (code in _BESIDE_BROWSERS and has_companion(self.estate, put.assignment, put.ruleset)):
+            if not devices or (code in _BESIDE and has_companion(self.estate, put.assignment, put.ruleset)):
                 continue
             assignment, remedies = put.assignment, []
             if code == "path-hidden":
                 remedies.append(("name-hosts", {"ruleset": assignment.ruleset}))
-            if code in _BESIDE_BROWSERS and plain_hosts(put.ruleset):
-                remedies.append(("as-indicators", {}))
+            if code in _BESIDE and may_have_companion(assignment, put.ruleset):
+                remedies.append((_BESIDE[code], {}))
             if code == "startup-observing":
                 remedies += [("enforce-startup", {"group": key}) for key in assignment.groups[:1] if key != WHOLE_FLEET]
             yield put.told(
@@ -382,7 +382,11 @@ _OF_POLICY_FILES = {
     "policy-unwritten": _of_policy_file(_unwritten),
     "tampered": _of_policy_file(_tampered),
 }
-_BESIDE_BROWSERS = frozenset(("browser-unmanaged", "policy-overridden", "policy-unwritten"))
+_BESIDE = {
+    **dict.fromkeys(("browser-unmanaged", "policy-overridden", "policy-unwritten"), "as-indicators"),
+    "path-hidden": "as-site-patterns",
+}
+"""What can be said by other means too, and by which remedy."""
 
 
 def _is_broad(rule: Rule) -> bool:

@@ -1,16 +1,22 @@
-"""Companions of site lists: the same hosts as indicators, which reach browsers that take no managed policy."""
+"""Companions: the hosts of a site list as indicators too, which reach browsers that take no managed policy; and the
+paths of indicators as site patterns too, which managed browsers see over https.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Collection
 
+from portero.core.nouns.action import Action
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.patterns import Pattern
-from portero.core.nouns.rule import Rule
+from portero.core.nouns.rule import Rule, RulesetKind
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.urls import address_of
 
+_OTHER: dict[RulesetKind, RulesetKind] = {"site": "indicator", "indicator": "site"}
+_SUFFIX = {"site": "hosts", "indicator": "sites"}
+_CALLED = {"site": "every browser", "indicator": "managed browsers"}
 _ANY_PAGE = Pattern("", "", True, None, "", ())
 _MOST_OF_KEY = 64
 
@@ -29,9 +35,34 @@ def plain_hosts(ruleset: Ruleset) -> list[Rule]:
     return found
 
 
+def path_patterns(ruleset: Ruleset) -> list[Rule]:
+    """The rules of an indicator ruleset that name a path, as rules on site patterns; none where one of them cannot be
+    said so: a URL by itself alone, one with a query, a warning.
+    """
+    found = []
+    for rule in ruleset.rules:
+        if not rule.names_path:
+            continue
+        if rule.exact or "?" in (rule.url or "") or rule.action not in (Action.BLOCK, Action.ALLOW):
+            return []
+        fields = rule.model_dump(exclude_none=True, exclude={"url", "exact"})
+        found.append(Rule.model_validate({**fields, "pattern": rule.url}))
+    return found
+
+
+def companion_rules(ruleset: Ruleset) -> list[Rule]:
+    """What a companion of a ruleset would say; nothing where there can be none."""
+    return plain_hosts(ruleset) if ruleset.kind == "site" else path_patterns(ruleset)
+
+
+def may_have_companion(assignment: Assignment, ruleset: Ruleset) -> bool:
+    """Whether it can be said by the other means, where it is put: site lists are for whole machines, not for people."""
+    return bool(companion_rules(ruleset)) and not (ruleset.kind == "indicator" and assignment.names_people)
+
+
 def has_companion(estate: Estate, assignment: Assignment, ruleset: Ruleset) -> bool:
-    """Whether the same hosts are in force as indicators for the same machines."""
-    if not (wanted := {(rule.selector, rule.action) for rule in plain_hosts(ruleset)}):
+    """Whether the same is in force by the other means for the same machines."""
+    if not (wanted := {(rule.selector, rule.action) for rule in companion_rules(ruleset)}):
         return False
     others = (
         estate.ruleset_by_key[other.ruleset]
@@ -39,19 +70,20 @@ def has_companion(estate: Estate, assignment: Assignment, ruleset: Ruleset) -> b
         if other.state is State.ACTIVE and other.to == assignment.to and other.place == assignment.place
     )
     return any(
-        other.kind == "indicator" and wanted <= {(rule.selector, rule.action) for rule in other.rules}
+        other.kind == _OTHER[ruleset.kind] and wanted <= {(rule.selector, rule.action) for rule in other.rules}
         for other in others
     )
 
 
 def with_companion(estate: Estate, assignment: Assignment) -> Estate:
-    """The estate with the hosts of a site list as indicators too, put where and when the list is."""
+    """The estate with what a ruleset says said by the other means too, put where and when the ruleset is."""
     ruleset = estate.ruleset_by_key[assignment.ruleset]
-    key = _free(f"{ruleset.key}-hosts", {one.key for one in estate.rulesets})
-    name = f"{(ruleset.name or ruleset.key)[:100]}, every browser"
-    made = Ruleset.model_validate({"key": key, "name": name, "kind": "indicator", "rules": plain_hosts(ruleset)})
+    kind, suffix = ruleset.kind, _SUFFIX[ruleset.kind]
+    key = _free(f"{ruleset.key}-{suffix}", {one.key for one in estate.rulesets})
+    name = f"{(ruleset.name or ruleset.key)[:100]}, {_CALLED[kind]}"
+    made = Ruleset.model_validate({"key": key, "name": name, "kind": _OTHER[kind], "rules": companion_rules(ruleset)})
     own = {
-        "key": _free(f"{assignment.key}-hosts", {one.key for one in estate.assignments}),
+        "key": _free(f"{assignment.key}-{suffix}", {one.key for one in estate.assignments}),
         "ruleset": key,
         "replaces_weaker": False,
     }

@@ -116,7 +116,7 @@ def _name_hosts(estate: Estate, finding: Finding) -> Estate:
     return _with_rules(estate, finding, by_host)
 
 
-def _as_indicators(estate: Estate, finding: Finding) -> Estate:
+def _with_companion(estate: Estate, finding: Finding) -> Estate:
     owner = next(assignment for assignment in estate.assignments if assignment.key == finding.assignments[0])
     return with_companion(estate, owner)
 
@@ -154,7 +154,8 @@ _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
     "remove-allow": _remove_rules,
     "block-too": _block_too,
     "name-hosts": _name_hosts,
-    "as-indicators": _as_indicators,
+    "as-indicators": _with_companion,
+    "as-site-patterns": _with_companion,
     "raise-group": _raise_group,
     **{f"enforce-{layer}": _enforce(layer) for layer in LAYERS},
 }
