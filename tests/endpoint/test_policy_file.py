@@ -5,13 +5,20 @@ from __future__ import annotations
 import itertools
 import json
 import os
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
+from portero.core.insight.site_lists import list_of_ruleset
 from portero.core.nouns.browser_policy import PolicyFileState
+from portero.core.nouns.coverage import CoverageTable
+from portero.core.nouns.ruleset import Ruleset
 from portero.endpoint.browsers import policy_file
+from portero.endpoint.browsers.installed import Installed
+from portero.endpoint.browsers.managed import RECORD, ManagedBrowsers
 from portero.endpoint.browsers.policy_file import Kept, Others, OwnFile, others_of, remove_own
+from portero.endpoint.folder import Folder
 from portero.formats.digests import digest_of
 
 LIST, NEWER = b'{"URLBlocklist": ["a.example"]}\n', b'{"URLBlocklist": ["b.example"]}\n'
@@ -116,8 +123,11 @@ def test_a_file_that_was_there_before_is_not_touched_and_taken_over_once_it_is_g
     assert file.keep(LIST, NOW, []) == []
     assert file.state is PolicyFileState.FOREIGN
     assert "DisableTelemetry" in path.read_text()
+    assert file.keep(None, NOW + 1, []) == []
+    assert file.state is PolicyFileState.KEPT, "where no list is in force nobody is in its way"
+    assert path.exists()
     path.unlink()
-    assert whats(file.keep(LIST, NOW + 1, [])) == ["written"]
+    assert whats(file.keep(LIST, NOW + 2, [])) == ["written"]
     assert file.state is PolicyFileState.KEPT
 
 
@@ -223,3 +233,38 @@ def test_the_file_in_firefoxs_own_folder_does_not_count_beside_the_systems(tmp_p
     assert others_of("firefox", tmp_path / "policies.json", program) == Others((), (str(own),))
     own.write_text(json.dumps({"policies": {"DisableTelemetry": True}}))
     assert others_of("firefox", tmp_path / "policies.json", program) == Others()
+
+
+def test_a_browser_that_is_installed_or_updated_later_is_found(tmp_path):
+    here = [Installed("chromium", Path("/usr/bin/chromium"), "155.0")]
+    browsers = ManagedBrowsers(Folder(tmp_path / "data"), tmp_path / "etc", lambda: list(here))
+    browsers.look(None, CoverageTable(), NOW)
+    here[:] = [
+        Installed("chromium", Path("/usr/bin/chromium"), "156.0"),
+        Installed("firefox", Path("/usr/bin/f"), None),
+    ]
+    browsers.look(None, CoverageTable(), NOW + 10)
+    assert [(one.name, one.version) for one in browsers.facts] == [("chromium", "155.0")]
+    browsers.look(None, CoverageTable(), NOW + 301)
+    assert [(one.name, one.version) for one in browsers.facts] == [("chromium", "156.0"), ("firefox", None)]
+
+
+def test_what_was_written_is_known_again_after_a_start_and_begun_anew_where_the_record_is_damaged(tmp_path):
+    here = [Installed("firefox", Path("/usr/bin/firefox-esr"), "153.8")]
+    listed = {"key": "a", "kind": "site", "rules": [{"pattern": "a.example", "action": "block"}]}
+    merged = list_of_ruleset(Ruleset.model_validate(listed), datetime(2026, 11, 28, tzinfo=UTC))
+
+    def started() -> ManagedBrowsers:
+        return ManagedBrowsers(Folder(tmp_path / "data"), tmp_path / "etc", lambda: here)
+
+    def noticed(browsers: ManagedBrowsers) -> list[str]:
+        return whats(browsers.look(merged, CoverageTable(), NOW))
+
+    assert noticed(started()) == ["written"]
+    assert noticed(started()) == []
+    own = tmp_path / "etc/firefox/policies/policies.json"
+    own.write_text("{}")
+    assert noticed(started()) == ["tampered"]
+    (tmp_path / "data" / RECORD).write_text("{broken")
+    assert noticed(again := started()) == ["written"], "as it should be: taken for its own"
+    assert again.facts[0].policy.state is PolicyFileState.KEPT

@@ -18,6 +18,8 @@ from portero.endpoint.folder import Folder, told_of
 from portero.formats.policy_files import policy_file
 
 RECORD = "policy-files.json"
+FIND_SECONDS = 300.0
+"""How often browsers are looked for."""
 _KEPT = msgspec.json.Decoder(dict[str, Kept])
 _SYSTEM = PurePosixPath("/etc")
 """Where browsers look for managed policy on Linux; `root` stands in its place."""
@@ -41,7 +43,7 @@ class ManagedBrowsers:
     ) -> None:
         """`root` is where the browsers look for their policy: /etc, or a folder that stands in its place."""
         self._folder, self.root, self._find, self._platform = folder, root, browsers, platform
-        self._browsers = browsers()
+        self._browsers, self._found_at = browsers(), 0.0
         self._files: dict[str, OwnFile] = {}
         self.facts = tuple(_facts_of(browser) for browser in self._browsers)
         """The browsers as facts tell of them, as they were looked at last."""
@@ -51,6 +53,7 @@ class ManagedBrowsers:
 
     def look(self, merged: SiteList | None, coverage: CoverageTable, now: float) -> list[Noticed]:
         """See that each browser has the list that is in force (`merged`; None: it is to have none)."""
+        self._look_for_browsers(now)
         noticed, facts = [], []
         for browser in self._browsers:
             support = coverage.list_support(browser.name, self._platform, browser.version)
@@ -65,6 +68,13 @@ class ManagedBrowsers:
         self.facts = tuple(facts)
         self._note()
         return noticed
+
+    def _look_for_browsers(self, now: float) -> None:
+        """Now and then: one may have been installed, updated or removed."""
+        if not self._found_at:
+            self._found_at = now
+        elif now - self._found_at >= FIND_SECONDS:
+            self._browsers, self._found_at = self._find(), now
 
     def _file(self, browser: Installed, path: Path) -> OwnFile:
         known = self._files.get(browser.name)

@@ -78,8 +78,10 @@ class OwnFile:
 
     def _keep(self, wanted: bytes | None, now: float) -> Iterator[Noticed]:
         found = self._found()
-        self._foreign = found is not None and self.kept is None and not _is_by_name_own(self.path) and found != wanted
-        if self._foreign:
+        is_others = found is not None and self.kept is None and not _is_by_name_own(self.path) and found != wanted
+        # where there is no list nobody is in its way
+        self._foreign = is_others and wanted is not None
+        if is_others:
             self.problem = None
             return
         tampered = self._tampering(found)
