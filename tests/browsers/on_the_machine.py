@@ -16,8 +16,8 @@ from tempfile import mkdtemp
 from typing import Any
 
 SECONDS = 280
-_WITHIN = 9.0
-"""How long a change may take to be noticed: what Chromium itself waits, and some more."""
+_WITHIN = 25.0
+"""How long a change is waited for. Chromium notices after 5 s; a machine that is busy is slow, not wrong."""
 
 
 def played(family: str, seconds: float = SECONDS) -> Any:
@@ -119,8 +119,7 @@ def chromium() -> dict[str, Any]:
         seen["a full disk"] = _full(machine, stops)
     with running("chromium") as stops:
         machine.give("c.test")
-        missed = _until(lambda: stops("c.test"), 5.0)
-        time.sleep(2)
+        missed = _until(lambda: stops("c.test"), 7.0) is None
         machine.look()
         seen["changed just after its start"] = [missed, _until(lambda: stops("c.test"))]
     return seen
@@ -137,7 +136,8 @@ def _with_other(machine: Machine, stops: Callable[[str], bool], name: str, text:
     """Beside somebody else's file: whether the list still holds, and what is told of the file."""
     other = machine.own.with_name(name)
     other.write_text(text or json.dumps({"URLBlocklist": ["other.test"]}))
-    time.sleep(7)
+    # what would open it has opened it by then
+    _until(lambda: not stops("b.test"), 9.0)
     machine.look()
     found = {"holds": stops("b.test"), "told": machine.told["overridden_by"], "left": other.exists()}
     other.unlink()
