@@ -18,11 +18,16 @@ from typing import Any, NamedTuple, Protocol
 SECONDS = 30.0
 """How long a browser may take to come up, and for one page."""
 _SCRIPT = """(() => { const meta = document.querySelector('meta[name=portero-notice]');
-return {url: document.URL, title: document.title, notice: meta ? meta.content : null} })()"""
+const complete = document.readyState === 'complete'
+return {url: document.URL, title: document.title, notice: meta ? meta.content : null, complete} })()"""
 
 
 class BrowserFailed(RuntimeError):
     """The browser does not come up, or has ended."""
+
+
+class _Refused(BrowserFailed):
+    """The browser does not do that one thing, and goes on."""
 
 
 class Arrived(NamedTuple):
@@ -112,7 +117,7 @@ class DrivenChromium:
         while (answer := self._next()).get("id") != self._number:
             continue
         if "error" in answer:
-            raise BrowserFailed(f"Chromium: {answer['error'].get('message')}")
+            raise _Refused(f"Chromium: {answer['error'].get('message')}")
         found: dict[str, Any] = answer["result"]
         return found
 
@@ -132,16 +137,18 @@ class DrivenChromium:
         if error := answer.get("errorText"):
             return Arrived(error)
         until = time.monotonic() + SECONDS
-        while time.monotonic() < until:
-            if self._evaluate("document.readyState") == "complete":
-                break
-            time.sleep(0.05)
-        found = self._evaluate(_SCRIPT) or {}
+        found: dict[str, Any] = {}
+        while not found.get("complete") and time.monotonic() < until:
+            time.sleep(0.02 if not found else 0.05)
+            found = self._evaluate(_SCRIPT) or found
         return Arrived(None, found.get("url", url), found.get("title", ""), found.get("notice"))
 
     def _evaluate(self, expression: str) -> Any:
-        answer = self._do("Runtime.evaluate", self._session, expression=expression, returnByValue=True)
-        return answer["result"].get("value")
+        """What an expression comes to on the page; nothing while the page is on its way to another one."""
+        with suppress(_Refused):
+            answer = self._do("Runtime.evaluate", self._session, expression=expression, returnByValue=True)
+            return answer["result"].get("value")
+        return None
 
     def close(self) -> None:
         """End the browser."""
