@@ -25,10 +25,8 @@ FIRST_PAUSE, LONGEST_PAUSE = 15.0, 600.0
 """and is left alone for longer and longer in between."""
 TOLD_SECONDS = 86_400.0
 """How long it is told that somebody was at a file."""
-STARTING_SECONDS, AGAIN_SECONDS = 30.0, 6.0
-"""A Chromium that started so shortly before the file changed may not notice: the change is made again so long after it,
-until the browser has surely come up. (On a machine with nothing else to do three seconds suffice.)
-"""
+SETTLING_SECONDS = 6.0
+"""A Chromium that started so shortly before the file changed may not notice: the change is made again after that."""
 MOST_BYTES = 4_000_000
 """So much of a file is looked at."""
 
@@ -117,8 +115,7 @@ class OwnFile:
         if self.kept is None or wanted is None or self.family != "chromium" or self.state is not PolicyFileState.KEPT:
             return
         before = self.kept.written_at
-        was_starting = any(start <= before + 1 and before - start < STARTING_SECONDS for start in started)
-        if was_starting and now - before >= AGAIN_SECONDS:
+        if any(start <= before + 1 and before - start < SETTLING_SECONDS < now - start for start in started):
             yield from self._put(wanted, now)
 
     def _found(self) -> bytes | None:
