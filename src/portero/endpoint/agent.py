@@ -12,12 +12,11 @@ from typing import Any, NamedTuple
 
 import httpx
 
-from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.check_in import CHECK_IN_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN
-from portero.core.nouns.device import Browser, Facts
+from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
@@ -26,7 +25,7 @@ from portero.core.resolving.bundles import BundleNotice, coverage_of
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.situations import OFF_SITE, Situation
-from portero.endpoint.browsers.managed import ManagedBrowsers
+from portero.endpoint.browsers.managed import ManagedBrowsers, with_browsers
 from portero.endpoint.browsers.policy_file import Noticed
 from portero.endpoint.calls import ask
 from portero.endpoint.folder import Folder, Identity, Queue, told_of
@@ -53,16 +52,6 @@ class AgentRuling(NamedTuple):
 
 
 _LOGGED = {Verdict.BLOCK: "stopped", Verdict.WARN: "warned"}
-
-
-def _with_browsers(facts: Facts, browsers: tuple[Browser, ...]) -> Facts:
-    """The facts with the browsers that are really there, and whose policy is kept, in place of those of their names."""
-    names = {browser.name for browser in browsers}
-    others = tuple(browser for browser in facts.browsers if browser.name.casefold() not in names)
-    layers = facts.layers.model_copy(update={"browser": LayerMode.ENFORCING})
-    versions = facts.layer_versions.model_copy(update={"browser": __version__})
-    more = {"browsers": (*browsers, *others), "layers": layers, "layer_versions": versions}
-    return facts.model_copy(update=more)
 
 
 def new_reference() -> str:
@@ -152,7 +141,7 @@ class Agent:
     @property
     def facts(self) -> Facts:
         """What the device reports. Layers do what the bundle means them to, as far as the machine lets them."""
-        own = self._own if self.browsers is None else _with_browsers(self._own, self.browsers.facts)
+        own = self._own if self.browsers is None else with_browsers(self._own, self.browsers.facts)
         if self.rulings is None:
             return own
         meant = self.rulings.policy.bundle.layers

@@ -35,6 +35,7 @@ DONE, FAILED, USAGE, UNREACHABLE = 0, 1, 2, 4
 
 
 def say(line: str) -> None:
+    """Say something to whoever reads along, on standard error."""
     print(line, file=sys.stderr, flush=True)
 
 
@@ -104,13 +105,10 @@ async def run(options: argparse.Namespace) -> int:
         rhythm = Rhythm(options.every, seed=agent.identity.device)
         with running_here(folder, port, root):
             async with server:
-                keeping = asyncio.ensure_future(keep_machine(agent, say))
-                try:
-                    await asyncio.gather(keep_in_touch(agent, rhythm, say), keep_reporting(agent, 1.0))
-                    # refused by the service: go on enforcing the last good bundle
-                    await keeping
-                finally:
-                    keeping.cancel()
+                # refused by the service the first two end; the machine goes on enforcing the last good bundle
+                await asyncio.gather(
+                    keep_in_touch(agent, rhythm, say), keep_reporting(agent, 1.0), keep_machine(agent, say)
+                )
     return DONE
 
 

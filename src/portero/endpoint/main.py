@@ -26,6 +26,12 @@ from portero.endpoint.folder import NotJoined
 from portero.formats.places import BadDocument
 
 
+def _count(text: str) -> int:
+    if not text.isdecimal() or not 1 <= int(text) <= _MOST_SHOWN:
+        raise argparse.ArgumentTypeError(f"“{text[:20]}” is no number from 1 to {_MOST_SHOWN:,}")
+    return int(text)
+
+
 def _ports(text: str) -> list[int]:
     ports = [int(part) for part in text.split(",")]
     if len(ports) != 2 or not all(0 < port < 65536 for port in ports):
@@ -36,6 +42,7 @@ def _ports(text: str) -> list[int]:
 Add = Callable[..., argparse.ArgumentParser]
 """Adds a command: its name, what runs it, its summary, an example; whether it lasts."""
 _SERVICE = "http://127.0.0.1:8642"
+_MOST_SHOWN = 100_000
 
 
 def parser() -> argparse.ArgumentParser:
@@ -116,7 +123,7 @@ def _add_visit(add: Add) -> None:
 def _add_looks(add: Add) -> None:
     _add_json(add("status", commands.status, "What this endpoint is and holds.", "portero-endpoint status"))
     log = add("log", commands.log, "What was stopped and changed on this machine.", "portero-endpoint log --last 20")
-    log.add_argument("--last", type=int, default=100, metavar="N", help="so many entries (100)")
+    log.add_argument("--last", type=_count, default=100, metavar="N", help="so many entries (100)")
     _add_json(log)
     add("sync", commands.sync, "Ask the service now for what is new, and apply it.", "portero-endpoint sync")
     summary = "Leave: remove the policy files that are the endpoint's own, and all that it keeps."

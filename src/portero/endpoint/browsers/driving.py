@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import socket
 import subprocess
 import time
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
@@ -64,12 +65,22 @@ def _environment(profile: Path) -> dict[str, str]:
     return {name: os.environ[name] for name in kept if name in os.environ} | {"HOME": str(profile)}
 
 
-def _end(process: subprocess.Popen[bytes]) -> None:
+def _end(process: subprocess.Popen[bytes], patience: float = 10) -> None:
     with suppress(subprocess.TimeoutExpired):
-        process.wait(10)
+        process.wait(patience)
         return
     process.kill()
     process.wait()
+
+
+@contextmanager
+def _ended_where_it_fails(end: Callable[[], None]) -> Iterator[None]:
+    """Leaves no browser behind that did not come up."""
+    try:
+        yield
+    except BaseException:
+        end()
+        raise
 
 
 class DrivenChromium:
@@ -102,8 +113,9 @@ class DrivenChromium:
         )
         os.close(asked)
         os.close(answered)
-        target = self._do("Target.createTarget", url="about:blank")["targetId"]
-        self._session = self._do("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
+        with _ended_where_it_fails(self.close):
+            target = self._do("Target.createTarget", url="about:blank")["targetId"]
+            self._session = self._do("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
 
     def _do(self, method: str, session: str | None = None, **parameters: object) -> dict[str, Any]:
         self._number += 1
@@ -123,6 +135,8 @@ class DrivenChromium:
 
     def _next(self) -> dict[str, Any]:
         while b"\0" not in self._ahead:
+            if not select.select([self._answers], [], [], 2 * SECONDS)[0]:
+                raise BrowserFailed("Chromium does not answer")
             data = os.read(self._answers, 65_536)
             if not data:
                 raise BrowserFailed("Chromium does not come up, or has ended")
@@ -196,7 +210,8 @@ def _connected(port: int) -> socket.socket:
     until = time.monotonic() + SECONDS
     while True:
         try:
-            return socket.create_connection(("127.0.0.1", port), timeout=SECONDS)
+            # a page may take SECONDS, and its answer comes after that
+            return socket.create_connection(("127.0.0.1", port), timeout=2 * SECONDS)
         except OSError as problem:
             if time.monotonic() > until:
                 raise BrowserFailed("Firefox does not come up") from problem
@@ -246,7 +261,8 @@ class DrivenFirefox:
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
-        self._control = Marionette(port)
+        with _ended_where_it_fails(lambda: _end(self._process, 0)):
+            self._control = Marionette(port)
 
     def go(self, url: str) -> Arrived:
         """Open a URL, and say at which page that ended."""

@@ -8,9 +8,11 @@ from pathlib import Path, PurePosixPath
 
 import msgspec
 
+from portero import __version__
 from portero.core.nouns.browser_policy import BrowserPolicy, Tampering
 from portero.core.nouns.coverage import CoverageTable, ListSupport
-from portero.core.nouns.device import Application, Browser
+from portero.core.nouns.device import Application, Browser, Facts
+from portero.core.nouns.layer import LayerMode
 from portero.core.resolving.policy import SiteList
 from portero.endpoint.browsers.installed import Installed, installed_browsers, running_since
 from portero.endpoint.browsers.policy_file import TOLD_SECONDS, Kept, Noticed, Others, OwnFile, others_of, remove_own
@@ -116,6 +118,16 @@ def _policy(file: OwnFile, others: Others, started: list[float], now: float) -> 
         beside=others.beside,
         tampering=tampering,
     )
+
+
+def with_browsers(facts: Facts, browsers: tuple[Browser, ...]) -> Facts:
+    """The facts with the browsers that are really there, and whose policy is kept, in place of those of their names."""
+    names = {browser.name for browser in browsers}
+    others = tuple(browser for browser in facts.browsers if browser.name.casefold() not in names)
+    layers = facts.layers.model_copy(update={"browser": LayerMode.ENFORCING})
+    versions = facts.layer_versions.model_copy(update={"browser": __version__})
+    more = {"browsers": (*browsers, *others), "layers": layers, "layer_versions": versions}
+    return facts.model_copy(update=more)
 
 
 def _remembered(folder: Folder) -> dict[str, Kept]:

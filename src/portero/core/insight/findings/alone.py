@@ -13,14 +13,14 @@ from portero.core import sentences, wording
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.companions import has_companion, may_have_companion
+from portero.core.insight.findings.policy_files import OF_POLICY_FILES
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
-from portero.core.matching.members import Member, PolicyFacts
+from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows
 from portero.core.nouns.action import STOPPING, Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
-from portero.core.nouns.browser_policy import PolicyFileState
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import ESSENTIALS
@@ -30,7 +30,6 @@ from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
-from portero.core.resolving.enforcement import overriding
 
 SOON = timedelta(days=7)
 """What ends within this time is told beforehand."""
@@ -300,7 +299,7 @@ class Alone:
             yield "content-hidden", contents, self._those(put, self._host_only)
         if kind == "site" and rules:
             yield "browser-unmanaged", [], self._those(put, self._unmanaged)
-            for code, test in _OF_POLICY_FILES.items():
+            for code, test in OF_POLICY_FILES.items():
                 yield code, [], self._those(put, test)
         if kind == "startup" and stops and put.assignment.action != "log":
             yield "startup-observing", [], self._those(put, self._starts_free)
@@ -360,28 +359,6 @@ class Alone:
         return test.fit(Started.of(program, self.world.catalogue)).narrowness is not None
 
 
-def _overridden(policy: PolicyFacts) -> bool:
-    return overriding(policy) is not None
-
-
-def _unwritten(policy: PolicyFacts) -> bool:
-    return policy.state == PolicyFileState.UNWRITTEN
-
-
-def _tampered(policy: PolicyFacts) -> bool:
-    return policy.tampering is not None
-
-
-def _of_policy_file(test: Callable[[PolicyFacts], bool]) -> Callable[[Member], bool]:
-    """Whether that is so of the policy file of some browser of a machine."""
-    return lambda member: any(one.policy is not None and test(one.policy) for one in member.facts.browsers)
-
-
-_OF_POLICY_FILES = {
-    "policy-overridden": _of_policy_file(_overridden),
-    "policy-unwritten": _of_policy_file(_unwritten),
-    "tampered": _of_policy_file(_tampered),
-}
 _BESIDE = {
     **dict.fromkeys(("browser-unmanaged", "policy-overridden", "policy-unwritten"), "as-indicators"),
     "path-hidden": "as-site-patterns",
