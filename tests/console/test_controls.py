@@ -6,9 +6,11 @@ import re
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
+from conftest import Wire
 from console.conftest import put_in_force
+from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
@@ -104,6 +106,31 @@ def test_what_somebody_else_saved_meanwhile_is_shown_and_not_overwritten(console
     assert [rule.host for rule in portero.rulesets.get("shared").rules] == ["a.example", "mine.example"]
 
 
+def test_who_writes_on_before_their_own_save_has_been_read_again_is_in_nobodys_way(console, portero):
+    portero.rulesets.create(indicators("quick", "a"))
+    console.go("/controls/indicators/quick")
+    add_rule(console, "second.example")
+    held: list[Route] = []
+    console.route(
+        "**/api/v1/rulesets/quick",
+        lambda route: held.append(route) if route.request.method == "GET" else route.continue_(),
+    )
+    console.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    add_rule(console, "third.example")
+    for route in held:
+        route.continue_()
+    console.unroute_all(behavior="wait")
+    console.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    assert held, "what was saved first had not been read again"
+    assert [rule.host for rule in portero.rulesets.get("quick").rules] == [
+        "a.example",
+        "second.example",
+        "third.example",
+    ]
+
+
 def test_a_search_term_joins_the_categories(console, portero):
     console.go("/controls/categories/leeway")
     console.get_by_label("Search term or media type").fill("Free Credits")
@@ -163,6 +190,20 @@ def test_a_set_of_programs_is_made_and_named_by_a_startup_rule(console, portero)
     assert portero.rulesets.get("no-viewers").kind == "startup"
     console.go("/controls/application-sets/viewers")
     expect(console.get_by_text("Named by no-viewers.")).to_be_visible()
+
+
+def test_a_set_of_many_files_shows_the_first_and_all_when_asked(console, portero):
+    files = [{"sha256": f"{number:064x}"} for number in range(60)]
+    portero.application_sets.create(ApplicationSet.model_validate({"key": "many", "include": files}))
+    console.go("/controls/application-sets/many")
+    expect(console.get_by_text("one of 60 SHA-256 digests")).to_be_visible()
+    expect(console.get_by_role("group", name="Condition", exact=False)).to_have_count(50)
+    console.get_by_role("button", name="Show the other 10").click()
+    expect(console.get_by_role("group", name="Condition", exact=False)).to_have_count(60)
+    console.get_by_role("button", name="Remove condition 60").click()
+    console.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    expect(console.get_by_text("one of 59 SHA-256 digests")).to_be_visible()
 
 
 def test_a_service_is_made_and_changed_in_its_list(console, portero):
@@ -332,3 +373,97 @@ def test_a_noun_without_a_page_is_edited_as_its_document_and_nobodys_change_is_l
         put_in_force(console)
         expect(console.get_by_role("button", name="Save")).to_be_disabled()
         assert portero.notices.get("watch").text == text
+
+
+def test_an_address_list_is_pasted_and_included_in_a_site_list(console, portero, tmp_path):
+    (tmp_path / "more.csv").write_text("host,who\nc.example,them\n")
+    console.go("/controls/address-lists")
+    console.get_by_role("button", name="New address list").click()
+    dialog = console.get_by_role("dialog", name="New address list")
+    dialog.get_by_label("Key").fill("harbours")
+    dialog.get_by_label("Addresses, one a line").fill("a.example # ours\nb.example")
+    dialog.get_by_label("Or from a file").set_input_files(tmp_path / "more.csv")
+    expect(dialog.get_by_label("3 addresses")).to_be_visible()
+    dialog.get_by_role("button", name="Make address list").click()
+    put_in_force(console)
+    expect(console.get_by_role("row", name="harbours").get_by_text("nothing yet")).to_be_visible()
+
+    console.go("/controls/sites/+new")
+    console.get_by_label("Key").fill("harbour-sites")
+    console.get_by_role("button", name="Paste patterns").click()
+    dialog = console.get_by_role("dialog", name="Paste patterns")
+    dialog.get_by_label("Patterns, one a line").fill("x.example\ny.example/live")
+    dialog.get_by_role("button", name="Take 2 patterns").click()
+    lists = console.get_by_role("region", name="Address lists")
+    lists.get_by_label("Address list", exact=True).select_option("harbours")
+    lists.get_by_label("What to do about its addresses").select_option("block")
+    lists.get_by_role("button", name="Include").click()
+    console.get_by_label("Addresses, one a line").fill("https://c.example/")
+    expect(console.get_by_role("region", name="Try it").get_by_role("row").nth(1)).to_contain_text("block")
+    expect(console.get_by_role("status").first).to_contain_text("and what harbours lists.")
+    trying = console.get_by_role("region", name="Try it")
+    trying.get_by_label("Tried on machines of").select_option("kiosks")
+    trying.get_by_label("Probe set").fill("harbour-probes")
+    trying.get_by_role("button", name="Save as 1 probe").click()
+    put_in_force(console)
+    (probe,) = portero.probe_sets.get("harbour-probes").probes
+    assert (probe.to, probe.visit, probe.expect) == ("kiosks", "https://c.example/", "block")
+    console.get_by_label("This list").select_option("closed")
+    expect(lists.get_by_label("What to do about harbours")).to_have_value("allow")
+    console.get_by_role("button", name="Make ruleset").click()
+    put_in_force(console)
+    expect(console.get_by_role("heading", name="Where it is assigned")).to_be_visible()
+    saved = portero.rulesets.get("harbour-sites")
+    assert [(rule.pattern, rule.action) for rule in saved.rules] == [
+        ("*", "block"),
+        ("x.example", "allow"),
+        ("y.example/live", "allow"),
+    ]
+    assert [(one.address_list, one.action) for one in saved.includes] == [("harbours", "allow")]
+
+
+def test_programs_are_ticked_in_the_catalogue_into_a_set_that_says_what_it_catches(console, portero, service):
+    programs = [
+        {"path": "/opt/mail", "product": "Gnomon Mail", "vendor": "Gnomon", "version": "1.0", "category": "mail"},
+        {"path": "/opt/draw", "product": "Gnomon Draw", "vendor": "Gnomon", "version": "3.1", "signer": "Gnomon"},
+    ]
+    Wire(service, portero, "ticking-pc").check_in(programs={"new": programs})
+    console.go("/controls/catalogue")
+    console.get_by_role("button", name="Gnomon Draw").click()
+    panel = console.get_by_role("region", name="Gnomon Draw")
+    expect(panel.get_by_role("row").nth(1)).to_contain_text("3.1")
+    expect(panel.get_by_role("link", name="ticking-pc")).to_be_visible()
+    console.get_by_label("Tick Gnomon Draw").check()
+    console.get_by_label("Tick Gnomon Mail").check()
+    console.get_by_role("button", name="Take them in").click()
+    caught = console.get_by_role("region", name="What it catches now")
+    expect(caught).to_contain_text("2 programs on 1 machine")
+    console.get_by_label("Key").fill("gnomon")
+    console.get_by_role("button", name="Remove condition 1").click()
+    expect(caught).to_contain_text("1 program on 1 machine")
+    console.get_by_role("button", name="Make application set").click()
+    put_in_force(console)
+    expect(console.get_by_role("button", name="Make application set")).to_have_count(0)
+    (condition,) = portero.application_sets.get("gnomon").include
+    assert condition.vendor == "Gnomon"
+
+    console.go("/controls/catalogue?q=gnomon")
+    left = "Gnomon Mail" if condition.product == "Gnomon Draw" else "Gnomon Draw"
+    console.get_by_label(f"Tick {left}").check()
+    console.get_by_label("into").select_option("gnomon")
+    console.get_by_role("button", name="Take them in").click()
+    put_in_force(console)
+    expect(console.get_by_text("1 ticked")).to_have_count(0)
+    assert len(portero.application_sets.get("gnomon").include) == 2
+    console.go("/controls/application-sets/gnomon")
+    Wire(service, portero, "ticking-late").check_in(programs={"new": [{**programs[0], "version": "1.1"}]})
+    console.reload()
+    expect(caught).to_contain_text("Gnomon Mail 1.1 on 1 machine")
+    console.get_by_role("button", name="Leave out Gnomon Mail").click()
+    expect(console.get_by_label("Exclusion 1: version", exact=True)).to_have_value("1.1")
+    expect(caught).to_contain_text("Lets go Gnomon Mail 1.1")
+    console.get_by_label("Condition 1: vendor").fill("Others")
+    expect(caught).to_contain_text("Lets go")
+    console.get_by_label("Condition 1: product").fill("draw")
+    expect(console.locator("#of-the-fleet-product option")).to_have_count(1)
+    expect(console.locator("#of-the-fleet-product option[value='Gnomon Draw']")).to_have_count(1)

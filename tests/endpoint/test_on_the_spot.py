@@ -37,8 +37,13 @@ def running(policy, join, tmp_path, request):
     """A machine whose endpoint runs, and the folder that stands in for /etc."""
     folder = join(f"spot-{abs(hash(request.node.name)) % 100_000}")
     etc = tmp_path / "etc"
+    program = tmp_path / "bin/hawser"
+    program.parent.mkdir()
+    program.write_text("#!/bin/sh\n")
+    program.chmod(0o755)
     process = Process(
-        *("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--every", 60, "--browser-policies", etc)
+        *("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--every", 60, "--browser-policies", etc),
+        *("--programs", program.parent),
     )
     process.wait_for(r"HTTP proxy on 127")
     yield folder, etc, process
@@ -46,13 +51,16 @@ def running(policy, join, tmp_path, request):
 
 
 def test_the_log_of_the_machine_tells_what_was_stopped_and_changed(running):
-    folder, etc, _ = running
-    eventually((etc / "chromium/policies/managed/portero.json").exists)
+    folder, _, _ = running
+
+    def told() -> str:
+        return run_endpoint("log", "--data", folder).stdout
+
+    # the file is there a moment before the log says so
+    eventually(lambda: "portero.json was written: chromium has another list of sites" in told())
+    assert "applied   revision" in told()
     run_endpoint("visit", "http://lucky-reef.example/", "--data", folder)
-    told = run_endpoint("log", "--data", folder).stdout
-    assert "applied   revision" in told
-    assert "portero.json was written: chromium has another list of sites" in told
-    assert "stopped   http://lucky-reef.example/ (spot-rules on whole-fleet blocks it" in told
+    assert "stopped   http://lucky-reef.example/ (spot-rules on whole-fleet blocks it" in told()
     entries = json.loads(run_endpoint("log", "--data", folder, "--last", 1, "--json").stdout)
     assert [entry["what"] for entry in entries] == ["stopped"]
 
@@ -102,6 +110,7 @@ def test_leaving_takes_away_what_is_its_own_and_nothing_else(running):
     folder, etc, process = running
     own = etc / "chromium/policies/managed/portero.json"
     eventually(own.exists)
+    eventually((folder / "inventory.json").exists)
     others = own.with_name("others.json")
     others.write_text("{}")
     assert "end it first" in run_endpoint("leave", "--data", folder, expect=1).stderr

@@ -3,7 +3,10 @@ import type { Ref } from 'vue'
 import { Problem } from '@/api/client'
 
 interface Put<Body> {
-  plan(change: { body: Body; version: number }, options: { title: string; onRead: () => void }): void
+  plan(
+    change: { body: Body; version: number },
+    options: { title: string; onSuccess: (made: { version: number }) => void; onRead: () => void },
+  ): void
   reset(): void
   error: Ref<Error | null>
 }
@@ -15,15 +18,18 @@ export function useSaving<Body>(
   draft: { body: () => Body; version: () => number; reset: () => void },
   title: () => string,
 ) {
-  function save(version = draft.version()) {
+  /** What was saved from here last: who writes on before that has been read again is in nobody's way. */
+  let own = 0
+  function save(version = Math.max(draft.version(), own)) {
     const body = draft.body()
     const sent = JSON.stringify(body)
+    const onSuccess = (made: { version: number }) => (own = made.version)
     const onRead = () =>
       setTimeout(() => {
         // what was saved comes back in its usual form, unless somebody has written on meanwhile
         if (JSON.stringify(draft.body()) === sent) draft.reset()
       })
-    put.plan({ body, version }, { title: title(), onRead })
+    put.plan({ body, version }, { title: title(), onSuccess, onRead })
   }
   return {
     save: () => save(),
