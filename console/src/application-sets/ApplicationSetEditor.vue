@@ -1,13 +1,18 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { refDebounced } from '@vueuse/core'
+import { computed, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
+import { useCatalogue } from '@/catalogue/useCatalogue'
 import { useEditor } from '@/editing/useEditor'
 import {
   type ApplicationCondition,
   type ApplicationSet,
   type ApplicationSetBody,
+  OFFERED,
   sets,
+  useApplicationSets,
+  useCatch,
   useSetSentence,
 } from './useApplicationSets'
 
@@ -15,6 +20,11 @@ import {
 const props = defineProps<{ set?: ApplicationSet }>()
 const emit = defineEmits<{ saved: [key: string] }>()
 const { mayAuthor } = useSession()
+/** What was ticked in the catalogue for a new set. */
+const ticked = () => {
+  const given: unknown = history.state?.include
+  return typeof given === 'string' ? (JSON.parse(given) as ApplicationCondition[]) : [{ product: '' }]
+}
 const editor = useEditor({
   noun: 'application set',
   saved: () => props.set,
@@ -22,7 +32,8 @@ const editor = useEditor({
     key: saved?.key ?? '',
     name: saved && saved.name !== saved.key ? saved.name : '',
     following: saved?.following ?? true,
-    include: (saved?.include ?? [{ product: '' }]) as ApplicationCondition[],
+    include: (saved?.include ?? ticked()) as ApplicationCondition[],
+    sets: saved?.sets ?? [],
     exclude: (saved?.exclude ?? []) as ApplicationCondition[],
     frozen_members: (saved?.frozen_members ?? null) as ApplicationSetBody['frozen_members'],
   }),
@@ -40,16 +51,46 @@ const PARTS = [
   { key: 'include', title: 'Takes in programs with', add: 'Condition' },
   { key: 'exclude', title: 'but not those with', add: 'Exclusion' },
 ] as const
+/** So many of each are drawn at first: files of a folder may be hundreds. */
+const most = ref(50)
+function add(to: (typeof PARTS)[number]['key']) {
+  most.value = Math.max(most.value, draft.value[to].length + 1)
+  draft.value[to].push({ product: '' })
+}
 const given = (one: ApplicationCondition) =>
   Object.entries(one).some(
     ([name, value]) => name !== 'version' && value !== '' && value !== null && value !== undefined,
   )
+const { data: known } = useApplicationSets()
+const others = computed(() =>
+  (known.value ?? [])
+    .filter(({ key }) => key !== draft.value.key && !draft.value.sets.includes(key))
+    .map(({ key, name }) => ({ value: key, text: name })),
+)
+const other = ref('')
+function takeIn() {
+  draft.value.sets = [...draft.value.sets, other.value]
+  other.value = ''
+}
 const complete = computed(() =>
   [...body.value.include, ...body.value.exclude].every(given)
     ? { ...body.value, key: body.value.key || 'new' }
     : null,
 )
 const { data: sentence } = useSetSentence(complete)
+/** What somebody writes into a condition; programs of the fleet that have it are offered. */
+const typed = ref('')
+const asked = refDebounced(typed, 250)
+const { items: programs } = useCatalogue(() => ({ q: asked.value.slice(0, 100) || undefined, limit: 50 }))
+const offered = computed(() =>
+  OFFERED.map((field) => ({
+    field,
+    values: new Set(
+      programs.value.map(({ condition, category }) => ({ ...condition, category })[field]).filter(Boolean),
+    ),
+  })),
+)
+const { data: caught } = useCatch(refDebounced(complete, 400))
 </script>
 
 <template>
@@ -69,19 +110,53 @@ const { data: sentence } = useSetSentence(complete)
     <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
       <h2>{{ part.title }}</h2>
       <ProgramCondition
-        v-for="(condition, place) in draft[part.key]"
+        v-for="(condition, place) in draft[part.key].slice(0, most)"
         :key="place"
         :model-value="condition"
         :label="`${part.add} ${place + 1}`"
         :disabled="!mayAuthor"
+        @typing="typed = $event"
         @update:model-value="draft[part.key][place] = $event"
         @remove="draft[part.key].splice(place, 1)"
       />
       <p v-if="!draft[part.key].length" class="sub mb-1">None.</p>
-      <BButton v-needs:author variant="link" @click="draft[part.key].push({ product: '' })"
+      <BButton v-if="draft[part.key].length > most" variant="link" @click="most = Infinity"
+        >Show the other {{ (draft[part.key].length - most).toLocaleString('en') }}</BButton
+      >
+      <BButton v-needs:author variant="link" @click="add(part.key)"
         ><Icon name="plus" /> {{ part.add }}</BButton
       >
     </section>
+
+    <section class="panel" aria-label="Other sets">
+      <h2>and what other sets hold</h2>
+      <p v-for="key in draft.sets" :key="key" class="mb-1">
+        {{ known?.find((one) => one.key === key)?.name ?? key }}
+        <BButton
+          v-needs:author
+          variant="link"
+          :aria-label="`Leave out ${key}`"
+          @click="draft.sets = draft.sets.filter((one) => one !== key)"
+          >Leave out</BButton
+        >
+      </p>
+      <form v-if="others.length" v-needs:author class="taking" @submit.prevent="takeIn">
+        <BFormSelect
+          v-model="other"
+          aria-label="Another set"
+          class="short"
+          :options="[{ value: '', text: 'Take in another set' }, ...others]"
+        />
+        <BButton type="submit" variant="light" :disabled="!other"><Icon name="plus" /> Take it in</BButton>
+      </form>
+      <p v-else-if="!draft.sets.length" class="sub mb-0">There is no other set.</p>
+    </section>
+
+    <datalist v-for="one in offered" :id="`of-the-fleet-${one.field}`" :key="one.field">
+      <option v-for="value in one.values" :key="value!" :value="value!" />
+    </datalist>
+
+    <CatchPanel :found="caught" :is-edit="changed" @leave-out="draft.exclude.push(...$event)" />
 
     <section class="panel" aria-label="Later programs">
       <BFormCheckbox v-model="draft.following" :disabled="!mayAuthor"
@@ -99,3 +174,13 @@ const { data: sentence } = useSetSentence(complete)
     </section>
   </div>
 </template>
+
+<style scoped>
+.taking {
+  display: flex;
+  gap: 0.6rem;
+}
+.short {
+  width: auto;
+}
+</style>

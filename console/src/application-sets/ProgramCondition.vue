@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import type { ApplicationCondition } from './useApplicationSets'
+import { type ApplicationCondition, OFFERED } from './useApplicationSets'
 
 /** One condition on programs: fields that must all be so, and bounds of the version. */
 const props = defineProps<{ label: string; disabled?: boolean }>()
-defineEmits<{ remove: [] }>()
+const emit = defineEmits<{ remove: []; typing: [value: string] }>()
 const condition = defineModel<ApplicationCondition>({ required: true })
 
-const FIELDS = ['product', 'file', 'vendor', 'signer', 'category', 'path', 'sha256'] as const
+const FIELDS = ['product', 'file', 'vendor', 'signer', 'certificate', 'category', 'path', 'sha256'] as const
 type Field = (typeof FIELDS)[number]
 const BOUNDS = [
   { value: '', text: 'any version' },
@@ -26,7 +26,10 @@ function rename(from: Field, to: Field) {
 }
 function write(field: Field, value: string) {
   condition.value = { ...condition.value, [field]: value }
+  emit('typing', value)
 }
+const listOf = (field: Field) =>
+  (OFFERED as readonly Field[]).includes(field) ? `of-the-fleet-${field}` : undefined
 function drop(field: Field) {
   const others = { ...condition.value }
   delete others[field]
@@ -54,7 +57,10 @@ function setBound(op: string, value: string) {
         required
         class="value"
         maxlength="1024"
+        :list="listOf(field)"
+        autocomplete="off"
         :aria-label="`${label}: ${field}`"
+        @focus="emit('typing', String(condition[field] ?? ''))"
         @update:model-value="write(field, String($event))"
       />
       <BButton

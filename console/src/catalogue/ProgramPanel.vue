@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import { counted } from '@/lib/words'
+import { useMachinesWith, useProgram } from './useCatalogue'
+
+/** One program of the fleet: its versions, who signed them, and the machines that have it. */
+const props = defineProps<{ id: number }>()
+const { data: program, isPending, error, refetch } = useProgram(() => props.id)
+const { data: machines } = useMachinesWith(() => props.id)
+const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.items.length ?? 0))
+</script>
+
+<template>
+  <section class="panel" :aria-label="program?.name ?? 'Program'">
+    <StateBox :loading="isPending" :error="error" :rows="4" @retry="refetch()">
+      <template v-if="program">
+        <h2 class="mb-1">{{ program.name }}</h2>
+        <p class="sub mb-3">
+          <template v-if="program.vendor">by {{ program.vendor }}, </template
+          ><template v-if="program.category">{{ program.category }}, </template>on
+          {{ counted(program.devices, 'machine') }}
+        </p>
+        <BTableSimple small caption-top>
+          <caption class="visually-hidden">
+            Versions
+          </caption>
+          <BThead
+            ><BTr
+              ><BTh>Version</BTh><BTh class="text-end">Machines</BTh><BTh>First seen</BTh
+              ><BTh>Signed by</BTh></BTr
+            ></BThead
+          >
+          <BTbody>
+            <BTr v-for="(one, place) in program.all_versions" :key="place">
+              <BTd
+                >{{ one.version ?? 'not known' }}
+                <div v-if="one.sha256" class="small dim mono" :title="one.sha256">
+                  {{ one.sha256.slice(0, 12) }}
+                </div></BTd
+              >
+              <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
+              <BTd class="text-nowrap"><RelativeTime :at="one.first_seen" /></BTd>
+              <BTd
+                ><span v-if="one.signer" :title="one.certificate ?? undefined">{{ one.signer }}</span
+                ><span v-else class="dim">nobody</span></BTd
+              >
+            </BTr>
+          </BTbody>
+        </BTableSimple>
+        <p v-if="machines?.items.length" class="small mb-0">
+          On
+          <template v-for="(one, place) in machines.items" :key="one.id"
+            ><template v-if="place">, </template
+            ><RouterLink :to="{ name: 'device', params: { device: one.hostname } }">{{
+              one.hostname
+            }}</RouterLink></template
+          ><template v-if="more > 0"> and {{ more.toLocaleString() }} more</template>
+        </p>
+      </template>
+    </StateBox>
+  </section>
+</template>

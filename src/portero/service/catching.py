@@ -1,0 +1,79 @@
+"""What an application set catches on the fleet as it is now, and what an edit of it takes in and lets go."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import defaultdict
+from collections.abc import Collection, Mapping
+
+from portero.core import sentences
+from portero.core.matching.applications import SetTest, Started, catalogue_of
+from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.catalogue import CatalogueEntry, Catch, CaughtProgram
+from portero.core.nouns.device import Application
+from portero.store import catalogue
+from portero.store.moments import moment
+from portero.store.revisions import last_made
+
+MOST_TOLD = 500
+Versions = Mapping[int, tuple[CatalogueEntry, Application]]
+
+
+def catch_of(connection: sqlite3.Connection, edited: ApplicationSet, sets: Mapping[str, ApplicationSet]) -> Catch:
+    """What a set holds, saved or not. `sets` are the estate's: it is compared with the one of its key."""
+    versions = catalogue.installed_versions(connection)
+    categories = catalogue_of(application for _, application in versions.values())
+    held = _held(edited, {**sets, edited.key: edited}, versions, categories)
+    before = _held(sets[edited.key], sets, versions, categories) if edited.key in sets else set()
+    machines = catalogue.machines_with(connection, held | before)
+    caught = _caught(held, versions, machines)
+    written = last_made(connection, "application set", [edited.key]).get(edited.key) if before else None
+    since = written[2] if written else None
+    came = held & before & catalogue.versions_since(connection, since) if since is not None else set()
+    devices = len(set().union(*(machines.get(version, set()) for version in held)))
+    return Catch(
+        programs=tuple(caught[:MOST_TOLD]),
+        devices=devices,
+        adds=tuple(_caught(held - before, versions, machines)[:MOST_TOLD]),
+        releases=tuple(_caught(before - held, versions, machines)[:MOST_TOLD]),
+        came=tuple(_caught(came, versions, machines)[:MOST_TOLD]),
+        written_at=moment(since) if since is not None else None,
+        sentence=sentences.catch([(one.name, one.devices) for one in caught], devices),
+    )
+
+
+def _held(
+    one: ApplicationSet,
+    sets: Mapping[str, ApplicationSet],
+    versions: Versions,
+    categories: Mapping[str, frozenset[str]],
+) -> set[int]:
+    test = SetTest(one, sets)
+    return {
+        id
+        for id, (_, application) in versions.items()
+        if test.fit(Started.of(application, categories)).narrowness is not None
+    }
+
+
+def _caught(held: Collection[int], versions: Versions, machines: Mapping[int, set[str]]) -> list[CaughtProgram]:
+    """Versions by their programs, those on most machines first."""
+    by_program: dict[int, list[int]] = defaultdict(list)
+    for version in sorted(held):
+        by_program[versions[version][0].id].append(version)
+    found = []
+    for own in by_program.values():
+        entry = versions[own[0]][0]
+        told = dict.fromkeys(number for id in own if (number := versions[id][1].version) is not None)
+        found.append(
+            CaughtProgram(
+                id=entry.id,
+                name=entry.name,
+                vendor=entry.vendor,
+                category=entry.category,
+                versions=tuple(told),
+                devices=len(set().union(*(machines.get(version, set()) for version in own))),
+                condition=entry.condition,
+            )
+        )
+    return sorted(found, key=lambda one: (-one.devices, one.name.casefold()))

@@ -1,0 +1,70 @@
+"""The catalogue: the programs of the fleet."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Path, Query
+
+from portero.core.nouns.base import MOST_NUMBERED
+from portero.core.nouns.catalogue import CatalogueEntry, CatalogueProgram, DeviceWithProgram, ProgramPurpose
+from portero.core.nouns.page import Page
+from portero.service.auditing import audited_router
+from portero.service.problems import Refusal
+from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers
+from portero.store import catalogue
+from portero.store.catalogue import CatalogueFilter
+
+router = audited_router("applications")
+Number = Annotated[int, Path(ge=0, le=MOST_NUMBERED, description="Its number in the catalogue.")]
+
+
+@router.get("/applications", summary="List programs of the fleet", operation_id="listApplications")
+def list_applications(
+    _who: Signed,
+    keepers: TheKeepers,
+    q: Annotated[
+        str | None, Query(max_length=200, description="Words of its name, its vendor or its category.")
+    ] = None,
+    category: Annotated[str | None, Query(max_length=64, description="What it is for.")] = None,
+    new: Annotated[bool, Query(description="New on the fleet within a week, or in a version that is.")] = False,
+    gone: Annotated[bool, Query(description="Those that no machine has any more.")] = False,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Page[CatalogueEntry]:
+    """The programs of the fleet by identity, those on most machines first."""
+    filter = CatalogueFilter(q, category, new, gone)
+    with keepers.store.reading() as connection:
+        found = catalogue.list_programs(connection, filter, keepers.now(), cursor, limit)
+    return Page(items=[catalogue.entry_of(row) for row in found.rows], next=found.next, total=found.total)
+
+
+@router.get("/application-categories", summary="What programs are for", operation_id="listApplicationCategories")
+def list_application_categories(_who: Signed, keepers: TheKeepers) -> list[ProgramPurpose]:
+    """What the programs of the fleet are for, those of most programs first."""
+    with keepers.store.reading() as connection:
+        return catalogue.purposes(connection)
+
+
+@router.get("/applications/{application}", summary="Show a program", operation_id="getApplication")
+def get_application(application: Number, _who: Signed, keepers: TheKeepers) -> CatalogueProgram:
+    """A program with its versions: who signed them, on how many machines they are, and since when."""
+    with keepers.store.reading() as connection:
+        row = catalogue.get_program(connection, application)
+        if row is None:
+            raise Refusal("not-found", f"There is no program {application} in the catalogue.")
+        versions = catalogue.versions_of(connection, application)
+    return CatalogueProgram(**dict(catalogue.entry_of(row)), all_versions=tuple(versions))
+
+
+@router.get("/applications/{application}/devices", summary="Who has a program", operation_id="listApplicationDevices")
+def list_application_devices(
+    application: Number, _who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 100
+) -> Page[DeviceWithProgram]:
+    """The machines that have a program, by hostname, with the versions that each has."""
+    with keepers.store.reading() as connection:
+        found = catalogue.devices_with(connection, application, cursor, limit)
+    items = [
+        DeviceWithProgram(id=row["device"], hostname=row["hostname"], versions=row["versions"]) for row in found.rows
+    ]
+    return Page(items=items, next=found.next, total=found.total)

@@ -1,0 +1,260 @@
+"""The catalogue: every program of the fleet, its versions, and which machine has which. Kept up as facts come."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from portero.core.nouns.application_set import ApplicationCondition
+from portero.core.nouns.catalogue import CatalogueEntry, CatalogueVersion, ProgramPurpose
+from portero.core.nouns.device import Application
+from portero.store.moments import moment
+from portero.store.paging import Query, Rows, like_pattern, page
+
+NEW_SECONDS = 7 * 86_400.0
+"""A program, or a version, is new for so long."""
+_VERSION_FIELDS = ("version", "file", "path", "signer", "certificate", "sha256")
+MOST_VERSIONS = 200
+
+
+def _identity(application: Application) -> tuple[str, str, str | None] | None:
+    """What a program is known by, what it is called, and its vendor. None where nothing names it."""
+    name = application.product or application.file
+    if name is None:
+        return None
+    vendor = application.vendor if application.product else None
+    kind = "product" if application.product else "file"
+    return json.dumps([kind, name.casefold(), (vendor or "").casefold()]), name, vendor
+
+
+def _fields(identity: str, application: Application) -> str:
+    own = {name: value for name in _VERSION_FIELDS if (value := getattr(application, name)) is not None}
+    return json.dumps([identity, own], sort_keys=True)
+
+
+# --- kept up ---
+
+
+def note_programs(connection: sqlite3.Connection, device: str, programs: Iterable[Application], now: float) -> None:
+    """These are the device's programs now."""
+    before = {row[0] for row in connection.execute("SELECT version FROM installed WHERE device = ?", (device,))}
+    after = _versions(connection, programs, now)
+    if after == before:
+        return
+    programs_before, programs_after = (_programs_of(connection, some) for some in (before, after))
+    connection.executemany(
+        "DELETE FROM installed WHERE device = ? AND version = ?", [(device, version) for version in before - after]
+    )
+    connection.executemany(
+        "INSERT INTO installed (device, version) VALUES (?, ?)", [(device, v) for v in after - before]
+    )
+    for table, fewer, more in (
+        ("program_version", before - after, after - before),
+        ("program", programs_before - programs_after, programs_after - programs_before),
+    ):
+        for step, ids in ((-1, fewer), (1, more)):
+            connection.executemany(f"UPDATE {table} SET devices = devices + ? WHERE id = ?", [(step, id) for id in ids])
+    connection.executemany(
+        "UPDATE program SET gone_at = CASE WHEN devices = 0 THEN ? END WHERE id = ?",
+        [(now, id) for id in programs_before ^ programs_after],
+    )
+
+
+def _versions(connection: sqlite3.Connection, programs: Iterable[Application], now: float) -> set[int]:
+    """The ids of the versions that these programs are; those that are new are put in."""
+    found = set()
+    for application in programs:
+        known = _identity(application)
+        if known is None:
+            continue
+        fields = _fields(known[0], application)
+        row = connection.execute("SELECT id FROM program_version WHERE fields = ?", (fields,)).fetchone()
+        found.add(row[0] if row else _new_version(connection, known, fields, application, now))
+    return found
+
+
+def _new_version(
+    connection: sqlite3.Connection,
+    known: tuple[str, str, str | None],
+    fields: str,
+    application: Application,
+    now: float,
+) -> int:
+    identity, name, vendor = known
+    words = " ".join(filter(None, (name, vendor, application.category))).lower()
+    connection.execute(
+        "INSERT INTO program (identity, name, vendor, category, first, words) VALUES (?, ?, ?, ?, ?, ?)"
+        " ON CONFLICT (identity) DO UPDATE SET category = coalesce(category, excluded.category)",
+        (identity, name, vendor, application.category, now, words),
+    )
+    (program,) = connection.execute("SELECT id FROM program WHERE identity = ?", (identity,)).fetchone()
+    same = connection.execute(
+        "SELECT 1 FROM program_version WHERE program = ? AND json_extract(fields, '$[1].version') IS ? LIMIT 1",
+        (program, application.version),
+    ).fetchone()
+    connection.execute(
+        "UPDATE program SET versions = versions + ?, newest = ? WHERE id = ?",
+        (0 if same else 1, application.version, program),
+    )
+    made = connection.execute(
+        "INSERT INTO program_version (program, fields, first) VALUES (?, ?, ?)", (program, fields, now)
+    )
+    assert made.lastrowid is not None
+    return made.lastrowid
+
+
+def _programs_of(connection: sqlite3.Connection, versions: set[int]) -> set[int]:
+    rows = connection.execute(
+        "SELECT DISTINCT program FROM program_version WHERE id IN (SELECT value FROM json_each(?))",
+        (json.dumps(sorted(versions)),),
+    )
+    return {row[0] for row in rows}
+
+
+def fill(connection: sqlite3.Connection, now: float) -> None:
+    """Note the programs of all devices, where none are noted yet: a store of an earlier Portero has none."""
+    if connection.execute("SELECT 1 FROM program LIMIT 1").fetchone():
+        return
+    rows = connection.execute(
+        "SELECT device.id, device_facts.document FROM device JOIN device_facts ON device_facts.device = device.id"
+        " WHERE lifecycle <> 'retired' AND json_array_length(document, '$.applications') > 0"
+    ).fetchall()
+    for row in rows:
+        programs = json.loads(row["document"])["applications"]
+        note_programs(connection, row["id"], map(Application.model_validate, programs), now)
+
+
+# --- looked at ---
+
+
+@dataclass(frozen=True)
+class CatalogueFilter:
+    """What a list of programs is narrowed to."""
+
+    q: str | None = None
+    category: str | None = None
+    new: bool = False
+    gone: bool = False
+
+    def conditions(self, now: float) -> tuple[list[str], dict[str, Any]]:
+        """The SQL conditions and their values."""
+        where, values = ["program.devices > 0" if not self.gone else "program.devices = 0"], dict[str, Any]()
+        for number, word in enumerate((self.q or "").lower().split()):
+            where.append(f"program.words LIKE :word{number} ESCAPE '\\'")
+            values[f"word{number}"] = like_pattern(word)
+        if self.category:
+            where.append("program.category = :category")
+            values["category"] = self.category
+        if self.new:
+            where.append(
+                "(program.first >= :since OR EXISTS (SELECT 1 FROM program_version"
+                " WHERE program = program.id AND first >= :since AND devices > 0))"
+            )
+            values["since"] = now - NEW_SECONDS
+        return where, values
+
+
+def list_programs(
+    connection: sqlite3.Connection, filter: CatalogueFilter, now: float, cursor: str | None, limit: int
+) -> Rows:
+    """One page of programs, those on most machines first; map its rows with `entry_of`."""
+    where, values = filter.conditions(now)
+    query = Query("program.*", "program", where, values, "program.devices", True, "program.id")
+    return page(connection, query, cursor, limit)
+
+
+def purposes(connection: sqlite3.Connection) -> list[ProgramPurpose]:
+    """What the programs of the fleet are for, those of most programs first."""
+    rows = connection.execute(
+        "SELECT category, count(*) AS programs FROM program WHERE devices > 0 AND category IS NOT NULL"
+        " GROUP BY category ORDER BY programs DESC, category"
+    )
+    return [ProgramPurpose(category=row["category"], programs=row["programs"]) for row in rows]
+
+
+def get_program(connection: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    """A program; map it with `entry_of`."""
+    row: sqlite3.Row | None = connection.execute("SELECT * FROM program WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def entry_of(row: sqlite3.Row) -> CatalogueEntry:
+    """A row as a program of the catalogue."""
+    by_product = row["identity"].startswith('["product"')
+    named = {"product": row["name"], "vendor": row["vendor"]} if by_product else {"file": row["name"]}
+    # not checked again: there are many
+    return CatalogueEntry.model_construct(
+        id=row["id"],
+        name=row["name"],
+        vendor=row["vendor"],
+        category=row["category"],
+        devices=row["devices"],
+        versions=row["versions"],
+        newest=row["newest"],
+        first_seen=moment(row["first"]),
+        last_seen=moment(row["gone_at"]) if row["gone_at"] is not None else None,
+        condition=ApplicationCondition.model_construct(**named),
+    )
+
+
+def versions_of(connection: sqlite3.Connection, program: int) -> list[CatalogueVersion]:
+    """The versions of a program, those first that were seen last."""
+    rows = connection.execute(
+        "SELECT * FROM program_version WHERE program = ? ORDER BY first DESC, id DESC LIMIT ?", (program, MOST_VERSIONS)
+    )
+    return [
+        CatalogueVersion(**json.loads(row["fields"])[1], devices=row["devices"], first_seen=moment(row["first"]))
+        for row in rows
+    ]
+
+
+def installed_versions(connection: sqlite3.Connection) -> dict[int, tuple[CatalogueEntry, Application]]:
+    """Every version that some machine has, by its number: its program, and what is known of it as a program."""
+    programs = {
+        row["id"]: entry_of(row) for row in connection.execute("SELECT * FROM program WHERE devices > 0").fetchall()
+    }
+    rows = connection.execute("SELECT id, program, fields FROM program_version WHERE devices > 0").fetchall()
+    found = {}
+    for row in rows:
+        entry = programs[row["program"]]
+        own = {"vendor": entry.vendor, "category": entry.category, "product": entry.condition.product}
+        found[row["id"]] = (entry, Application(**own, **json.loads(row["fields"])[1]))
+    return found
+
+
+def versions_since(connection: sqlite3.Connection, since: float) -> set[int]:
+    """The versions that no machine had told of until then, by their numbers."""
+    return {row["id"] for row in connection.execute("SELECT id FROM program_version WHERE first > ?", (since,))}
+
+
+def machines_with(connection: sqlite3.Connection, versions: Iterable[int]) -> dict[int, set[str]]:
+    """The ids of the machines that have some versions, by version."""
+    found: dict[int, set[str]] = {}
+    for version, device in connection.execute(
+        "SELECT version, device FROM installed WHERE version IN (SELECT value FROM json_each(?))",
+        (json.dumps(list(versions)),),
+    ):
+        found.setdefault(version, set()).add(device)
+    return found
+
+
+def devices_with(connection: sqlite3.Connection, program: int, cursor: str | None, limit: int) -> Rows:
+    """One page of the machines that have a program, by hostname, each with its versions joined by commas."""
+    query = Query(
+        "device.id AS device, device.hostname, (SELECT group_concat(json_extract(fields, '$[1].version'), ', ')"
+        " FROM installed JOIN program_version ON program_version.id = installed.version"
+        " WHERE installed.device = device.id AND program_version.program = :program) AS versions",
+        "device",
+        [
+            "device.id IN (SELECT installed.device FROM program_version CROSS JOIN installed"
+            " ON installed.version = program_version.id WHERE program_version.program = :program)"
+        ],
+        {"program": program},
+        "device.hostname",
+        False,
+        "device.id",
+    )
+    return page(connection, query, cursor, limit)
