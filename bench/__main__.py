@@ -14,6 +14,7 @@ from bench.estates import make_estate, make_index, make_situations, make_traffic
 from bench.fleet import membership_rows, store_rows
 from bench.foresight import foresight_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
+from bench.programs import catalogue_rows, inventory_rows
 from bench.pushes import push_rows
 from bench.site_lists import site_list_rows
 from bench.starting import starting_rows
@@ -156,6 +157,8 @@ def main() -> int:
     rows += store_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
+    rows += inventory_rows(600 if options.quick else 3_000)
+    rows += catalogue_rows(2_000 if options.quick else 20_000, rounds)
     rows += push_rows(100 if options.quick else 1_000)
     rows += starting_rows(8 if options.quick else 20)
     rows += indicator_rows((4_000, 20_000) if options.quick else (20_000, 100_000), rounds)

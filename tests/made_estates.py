@@ -123,6 +123,10 @@ class Maker:
             "include": [self.condition() for _ in range(self.rng.randint(1, 3))],
             "exclude": [self.condition() for _ in range(self.rng.choice((0, 0, 1)))],
         }
+        # of a chance of their own: the rest stays as it is
+        others = random.Random(f"{made} takes in")
+        if key != "set-0" and others.random() < 0.3:
+            made["sets"] = ["set-0"]
         if self.rng.random() < 0.25:
             made |= {"following": False, "frozen_members": self.some(SHA, 2) + self.unhashed(str(made))}
         return made

@@ -246,14 +246,15 @@ class World:
             return 6
         if rule.get("sha256"):
             return 0 if program.get("sha256") == rule["sha256"] else None
-        held = next(
-            application_set
-            for application_set in self.estate["application_sets"]
-            if application_set["key"] == rule["application_set"]
-        )
+        return self.set_narrowness(rule["application_set"], program)
+
+    def set_narrowness(self, key: str, program: dict) -> int | None:
+        held = next(one for one in self.estate["application_sets"] if one["key"] == key)
         if any(condition_narrowness(one, program) is not None for one in held.get("exclude", [])):
             return None
         narrow = [condition_narrowness(one, program) for one in held.get("include", [])]
+        if held.get("following", True):
+            narrow += [self.set_narrowness(other, program) for other in held.get("sets", [])]
         narrowest = min((one for one in narrow if one is not None), default=None)
         if held.get("following", True):
             return narrowest
@@ -428,7 +429,7 @@ def condition_narrowness(condition: dict, program: dict) -> int | None:
             found = program.get(name)
             if found is None or (found != wanted if name == "path" else found.casefold() != wanted.casefold()):
                 return None
-            ranks.append({"sha256": 0, "path": 1, "product": 3, "file": 3, "signer": 4, "vendor": 4}[name])
+            ranks.append({"sha256": 0, "path": 1, "product": 3, "file": 3}.get(name, 4))
     return min(ranks)
 
 

@@ -133,6 +133,18 @@ export const router = createRouter({
       meta: { title: 'Find' },
     },
     {
+      path: '/controls/catalogue',
+      name: 'catalogue',
+      component: () => import('@/catalogue/CataloguePage.vue'),
+      meta: { title: 'Catalogue' },
+    },
+    {
+      path: '/controls/address-lists',
+      name: 'address-lists',
+      component: () => import('@/address-lists/AddressListsPage.vue'),
+      meta: { title: 'Address lists' },
+    },
+    {
       path: '/controls/services',
       name: 'services',
       component: () => import('@/services/ServicesPage.vue'),

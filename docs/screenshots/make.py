@@ -42,6 +42,7 @@ DRAWN = {
     "indicators",
     "look-up",
     "feeds",
+    "catalogue",
     "roll-out",
     "activity",
 }
@@ -62,12 +63,6 @@ TERMINALS = {
         f"portero push {HANDS_ON}",
         f"portero device show {HANDS_ON} | grep -A2 ^BROWSER",
         "portero-endpoint visit --real --data $MACHINE --browser firefox http://slipway-auctions.example/",
-    ),
-    "terminal-content": (
-        "portero category lookup http://www.berth-invoice.example/x",
-        "portero feed compare relays | head -8",
-        "portero indicator list --search toll --limit 4",
-        "portero indicator capacity",
     ),
     "terminal-findings": (
         "portero assignment pause quiet-link--satellite --preview",
@@ -131,6 +126,12 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
         yield name, settled(page)
+    page.goto(f"{URL}/console/controls/catalogue")
+    page.get_by_role("button", name="Skerry Mail").click()
+    page.get_by_role("region", name="Skerry Mail").get_by_text("5.3").wait_for()
+    page.get_by_label("Tick Skerry Mail").check()
+    page.evaluate("scrollTo(0, 0)")
+    yield "catalogue", settled(page)
     page.goto(f"{URL}/console/controls/sites/mess-sites")
     tried = ("https://harbour-radio.example/schedule/studio", "harbour-radio.example/schedule", "other.example")
     page.get_by_label("Addresses, one a line").fill("\n".join(tried))

@@ -131,3 +131,28 @@ def test_a_machine_is_labelled_and_retired(cli, machine):
     assert "Retired desk-1" in cli("device", "retire", machine, "--yes", "--reason", "sold")
     history = json.loads(cli("device", "list", "--lifecycle", "retired", "--json"))
     assert [machine["hostname"] for machine in history] == ["desk-1"]
+
+
+def test_the_catalogue_is_listed_shown_and_ticked_into_a_set(cli, service, tmp_path):
+    chat = {"product": "Pebble Chat", "vendor": "Pebble", "version": "2.0", "category": "chat", "path": "/opt/pebble"}
+    facts = tmp_path / "facts.json"
+    facts.write_text(json.dumps({"hostname": "chatty", "applications": [chat, {"file": "lone-tool"}]}))
+    code = json.loads(cli("enrol-code", "create", "--json"))["code"]
+    run_endpoint("join", "--service", service.url, "--code", code, "--facts", facts, "--data", tmp_path / "chatty")
+    told = cli("application", "list", "--search", "pebble")
+    assert re.search(r"Pebble Chat +Pebble +chat +1 +1 +2\.0", told)
+    assert "lone-tool" in cli("application", "list", "--new")
+    assert "Pebble Chat" in cli("application", "list", "--category", "chat", "--csv")
+    assert "No machine tells of such a program" in cli("application", "list", "--gone")
+    told = cli("application", "show", "pebble chat")
+    assert "Pebble Chat by Pebble, chat: on 1 machine" in told
+    assert "On chatty (2.0)" in told
+    assert "No machine tells of a program “nothing”" in cli("application", "show", "nothing", expect=1)
+    cli("application-set", "set", "chatting", "--program", "Pebble Chat")
+    told = " ".join(cli("application-set", "show", "chatting").split())
+    assert "It holds Pebble Chat on 1 machine." in told
+    assert re.search(r"Pebble Chat Pebble chat 2\.0 1", told)
+    cli("ruleset", "create", "no-chatting", "--kind", "startup", "--block", "chatting")
+    cli("assign", "no-chatting", "--to", "whole-fleet", "--report-presence")
+    told = " ".join(cli("findings", "--kind", "program-present", expect=3).split())
+    assert "1 machine has what no-chatting on whole-fleet stops: Pebble Chat 2.0." in told

@@ -8,6 +8,7 @@ import pytest
 
 from conftest import assignment, run_portero
 from made_estates import INDEX, Maker
+from made_programs import portable_executable
 from portero.cli import assignments
 from portero.core.nouns.ruleset import Ruleset
 
@@ -16,14 +17,14 @@ pytestmark = pytest.mark.process
 
 @pytest.fixture(scope="module")
 def cli(service, tmp_path_factory):
-    """Runs a command as somebody who has signed in; gives its output, or what it said of its failure."""
+    """Runs a command as somebody who has signed in; gives its output, or what it said beside it, or of its failure."""
     env = {"XDG_CONFIG_HOME": str(tmp_path_factory.mktemp("config"))}
     sign_in = ("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin")
     run_portero(*sign_in, env=env, input=service.password + "\n")
 
-    def run(*arguments, expect=0, input=None) -> str:
+    def run(*arguments, expect=0, input=None, beside=False) -> str:
         done = run_portero(*arguments, env=env, expect=expect, input=input)
-        return done.stderr if expect in (1, 2) else done.stdout
+        return done.stderr if beside or expect in (1, 2) else done.stdout
 
     return run
 
@@ -396,3 +397,88 @@ def test_who_closes_everything_is_asked_whether_weaker_groups_may_open_parts_of_
     portero.assignments.remove(key)
     for noun, key in (("assignment", "some-news--open-pcs"), ("ruleset", "nothing-goes"), ("ruleset", "some-news")):
         cli(noun, "remove", key, "--yes")
+
+
+def test_address_lists_are_set_from_files_and_included(cli, tmp_path):
+    (tmp_path / "sites.csv").write_text("host,who\na.example,us\nb.example,them\n")
+    assert "There is no address list yet" in cli("address-list", "list")
+    told = cli("address-list", "set", "ports", "c.example", "--file", tmp_path / "sites.csv", "--name", "Ports")
+    assert "Ports (ports), 3 addresses" in told
+    assert "Nothing includes it yet" in told
+    cli("ruleset", "create", "port-hosts", "--kind", "indicator", "--warn", "b.example")
+    told = cli("ruleset", "change", "port-hosts", "--include", "ports:block")
+    assert "Blocks what ports lists; warns on b.example." in told
+    told = cli("ruleset", "show", "port-hosts")
+    assert "2 addresses of the address list ports" in told
+    assert "2 more come with the address list ports" in cli("rule", "list", "port-hosts")
+    assert "port-hosts" in cli("address-list", "list")
+    assert "used by port-hosts" in cli("address-list", "remove", "ports", "--yes", expect=1)
+    cli("address-list", "set", "ports", "--take-out", "c.example")
+    assert json.loads(cli("address-list", "show", "ports", "--json"))["addresses"] == ["a.example", "b.example"]
+    assert "did you mean “a.example”" in cli("address-list", "set", "ports", "--take-out", "a.exampl", expect=1)
+    told = cli("address-list", "set", "ports", "203.0.113.0/24", "*.x.example", expect=1)
+    assert "“*.x.example” is a site pattern, which no indicator can be" in " ".join(told.split())
+    assert "--replace takes the addresses" in cli("address-list", "set", "ports", "--replace", expect=2)
+    assert "does not include the address list others" in cli(
+        "ruleset", "change", "port-hosts", "--leave-out", "others", expect=1
+    )
+    cli("ruleset", "change", "port-hosts", "--leave-out", "ports")
+    cli("address-list", "remove", "ports", "--yes")
+
+
+def test_what_a_site_list_means_is_kept_as_probes(cli):
+    cli("ruleset", "create", "try-sites", "--kind", "site", "--block", "a.example", "--allow", "a.example/live")
+    visits = ("a.example", "https://a.example/live", "https://b.example/")
+    told = cli("site-list", "try", "try-sites", *visits, "--save", "kept", "--to", "whole-fleet")
+    assert "Saved in the probe set kept" in told
+    probes = json.loads(cli("probe-set", "show", "kept", "--json"))["probes"]
+    assert [(probe["to"], probe["visit"], probe["expect"]) for probe in probes] == [
+        ("whole-fleet", "http://a.example/", "block"),
+        ("whole-fleet", "https://a.example/live", "allow"),
+        ("whole-fleet", "https://b.example/", "allow"),
+    ]
+    cli("rule", "add", "try-sites", "pattern", "b.example", "--action", "block")
+    cli("site-list", "try", "try-sites", "https://b.example/", "--save", "kept", "--to", "whole-fleet")
+    probes = json.loads(cli("probe-set", "show", "kept", "--json"))["probes"]
+    assert [probe["expect"] for probe in probes] == ["block", "allow", "block"]
+    assert "go together" in cli("site-list", "try", "try-sites", *visits, "--save", "kept", expect=2)
+    cli("probe-set", "remove", "kept", "--yes")
+    cli("ruleset", "remove", "try-sites", "--yes")
+
+
+def test_programs_are_read_at_the_desk_and_put_into_sets(cli, tmp_path):
+    program = tmp_path / "gnomon.exe"
+    program.write_bytes(portable_executable({"ProductName": "Gnomon", "ProductVersion": "2.1"}))
+    told = cli("application", "read", program)
+    assert "Gnomon" in told
+    (read,) = json.loads(cli("application", "read", program, "--json"))
+    assert (read["application"]["version"], read["kind"]) == ("2.1", "pe")
+    refused = cli("application", "read", program, tmp_path / "nowhere", expect=1)
+    assert "No such file" in refused
+    cli("application-set", "set", "mail", "--include", "vendor=Gnomon Works")
+    told = cli("application-set", "set", "gnomon", "--file", program, "--take-in", "mail")
+    assert "what mail holds" in told
+    saved = json.loads(cli("application-set", "show", "gnomon", "--json"))
+    assert ([one["sha256"] for one in saved["include"]], saved["sets"]) == (
+        [read["application"]["sha256"]],
+        ["mail"],
+    )
+    cli("application-set", "set", "gnomon", "--file", program)
+    assert len(json.loads(cli("application-set", "show", "gnomon", "--json"))["include"]) == 1
+    assert "used by gnomon" in cli("application-set", "remove", "mail", "--yes", expect=1)
+    assert "a folder" in cli("application-set", "set", "gnomon", "--file", tmp_path, expect=1)
+    folder, put = tmp_path / "dropped", ("application-set", "set", "gnomon")
+    folder.mkdir()
+    assert "no program in" in cli(*put, "--folder", folder, beside=True)
+    (folder / "tide.exe").write_bytes(portable_executable({"ProductName": "Tide", "ProductVersion": "7.0"}))
+    (folder / "again.exe").write_bytes(program.read_bytes())
+    (folder / "notes.txt").write_text("no program")
+    told = cli(*put, "--folder", folder, beside=True)
+    assert ("Tide, 7.0" in told, "Gnomon" in told, "notes.txt" in told) == (True, False, False)
+    before = json.loads(cli("application-set", "show", "gnomon", "--json"))["version"]
+    assert "Tide" not in cli(*put, "--folder", folder, beside=True)
+    assert json.loads(cli("application-set", "show", "gnomon", "--json"))["version"] == before
+    assert len(json.loads(cli("application-set", "show", "gnomon", "--json"))["include"]) == 2
+    assert "no folder" in cli("application-set", "set", "gnomon", "--folder", program, expect=1)
+    cli("application-set", "remove", "gnomon", "--yes")
+    cli("application-set", "remove", "mail", "--yes")

@@ -61,3 +61,13 @@ def test_wide_wraps_nothing(table):
     lines = table((NAME, "246", SENTENCE * 3), columns=40, wide=True)
     assert len(lines) == 2
     assert lines[1].endswith(SENTENCE * 3)
+
+
+def test_what_machines_tell_does_nothing_to_a_terminal(table, capsys):
+    hostile = "Viewer\x1b]0;owned\x07\x1b[2J\x9b31m"
+    (_, line) = table((hostile, "1", "said\r"))
+    assert line.startswith("Viewer\\x1b]0;owned\\x07\\x1b[2J\\x9b31m")
+    output.say(hostile)
+    output.note(hostile)
+    told = capsys.readouterr()
+    assert not set(told.out + told.err) & set("\x1b\x07\x9b\r")

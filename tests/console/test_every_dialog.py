@@ -35,6 +35,8 @@ DIALOGS = {
     "invite": ("fleet/enrolment", _press("Machines from a list…")),
     "feed": ("controls/feeds", _press("New feed", exact=False)),
     "correction": ("controls/corrections", _press("Correct a host", exact=False)),
+    "address list": ("controls/address-lists", _press("Edit port-pages")),
+    "paste": ("controls/sites/kiosk-sites", _press("Paste patterns", exact=False)),
     "service": ("controls/services", _press("New service", exact=False)),
     "import": ("controls/indicators/fraud-hosts", _press("From a file…")),
     "clean-up": ("controls/indicators/+all", _press("Clean up…")),

@@ -32,6 +32,8 @@ PAGES = (
     "controls/taxonomy",
     "controls/feeds",
     "controls/corrections",
+    "controls/address-lists",
+    "controls/catalogue",
     "controls/services",
     "controls/schedules",
     "controls/objects/notices",

@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 
 from conftest import assignment, group, ruleset
 from console.conftest import put_in_force
+from portero.core.nouns.address_list import AddressList
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.correction import Correction
 from portero.core.nouns.schedule import Schedule
@@ -49,6 +50,11 @@ DONE_ELSEWHERE = {
         "/controls/services",
         lambda portero: portero.services.create(Service.model_validate({"key": "drop", "hosts": ["drop.example"]})),
         "drop",
+    ),
+    "address lists": (
+        "/controls/address-lists",
+        lambda portero: portero.address_lists.create(AddressList(key="drops", addresses=("drop.example",))),
+        "drops",
     ),
     "application sets": (
         "/controls/application-sets",

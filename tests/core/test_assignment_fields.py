@@ -23,6 +23,7 @@ OTHER = {
     "owner": "it-desk",
     "reason": "Owners' decision",
     "ticket": "CR-1204",
+    "report_presence": True,
 }
 """Another value of each field beside those that name an assignment, its ruleset and its targets."""
 PLAIN = {"key": "a", "ruleset": "r", "to": ["whole-fleet"]}

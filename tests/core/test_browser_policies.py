@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 import pytest
+from judging import assigned, rules
 
 from conftest import ruleset
 from portero.core.insight.readiness import readiness
@@ -79,3 +80,22 @@ def test_machines_whose_files_stand_alike_share_what_is_known_of_their_browsers(
 def test_a_browser_policy_of_no_known_state_is_refused():
     with pytest.raises(ValueError, match="state"):
         facts(state="odd")
+
+
+NIGHTS = {"key": "nights", "zone": "UTC", "windows": [{"days": ["mon"], "from": "22:00", "to": "23:00"}]}
+
+
+def test_a_list_that_a_browser_does_not_take_whole_stands_in_no_layers_way_and_is_told():
+    blocks = [{"pattern": f"b{number}.example", "action": "block"} for number in range(1_001)]
+    narrower = [{"pattern": "b1.test:8080", "action": "block"}]
+    estate = assigned((rules("site", *blocks, *narrower), "weak", {"schedule": "nights"}), schedules=[NIGHTS])
+    layers = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
+    both = [{"name": "chromium", "version": "156", "managed": True}, {"name": "firefox", "managed": True}]
+    device = Facts.model_validate({"hostname": "pc", "zone": "UTC", "layers": layers, "browsers": both})
+    ready = readiness(estate, facts_from(device), ("weak", "whole-fleet"))
+    assert [(one.code.value, one.about) for one in ready.blockers] == [
+        ("list-truncated", "firefox, 1 of 1,002 patterns"),
+        ("pattern-changed", "firefox, 1 pattern"),
+    ]
+    assert all(layer.enforces for layer in ready.layers)
+    assert not readiness(estate, facts_from(device), ("strong", "whole-fleet")).blockers

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from judging import assigned, rules
+from judging import assigned, judge, rules
 from test_remedies import BASE, found_in, one_machine
 
 from portero.core.insight.findings import apply_remedy
@@ -45,7 +45,7 @@ def test_files_that_do_not_stand_as_they_should_are_found(policy, says):
 def test_the_same_hosts_as_indicators_make_up_for_a_browser_that_nobody_governs():
     estate = assigned((PLAIN, "whole-fleet"))
     (one,) = unenforceable(estate, UNGOVERNED)
-    assert [remedy.key for remedy in one.remedies] == ["as-indicators"]
+    assert [remedy.key for remedy in one.remedies] == ["as-indicators", "block-browsers"]
     after = apply_remedy(estate, one, "as-indicators", BASE)
     made, put = after.rulesets[-1], after.assignments[-1]
     assert [(str(rule.selector), rule.action, rule.note) for rule in made.rules] == [
@@ -103,3 +103,54 @@ def test_a_path_that_no_pattern_says_has_no_companion(rule):
     chromium = one_machine(browsers=[{"name": "chromium", "version": "156", "managed": True}])
     for one in unenforceable(assigned((rules("indicator", rule), "whole-fleet")), chromium):
         assert "as-site-patterns" not in {remedy.key for remedy in one.remedies}
+
+
+def test_a_browser_that_nobody_governs_can_be_kept_from_starting():
+    estate = assigned((rules("site", {"pattern": "a.example/path", "action": "block"}), "whole-fleet"))
+    (one,) = unenforceable(estate, UNGOVERNED)
+    assert (one.browsers, [remedy.key for remedy in one.remedies]) == (("gullwing",), ["block-browsers"])
+    assert one.remedies[0].sentence.startswith("Keep gullwing from starting")
+    after = apply_remedy(estate, one, "block-browsers", BASE)
+    assert not list(after.faults())
+    assert after.application_sets[-1].include[0].file == "gullwing"
+    assert (after.assignments[-1].to, after.rulesets[-1].kind) == (estate.assignments[0].to, "startup")
+    assert one.id not in found_in(after, UNGOVERNED)
+    another = one_machine(browsers=[{"name": "petrel", "version": "1", "managed": False}])
+    assert one.id in found_in(after, another), "another browser is not kept from starting"
+
+
+BROWSERS = [{"name": "chromium", "version": "156", "managed": True}]
+PAGES = {"settings": {"search_pages": [{"host": "find.example", "parameter": "q"}]}}
+SEEN_BY_HOST = one_machine(os={"family": "linux"}, browsers=BROWSERS, zone="UTC")
+
+
+def test_searches_that_https_hides_can_be_named_as_they_begin_in_a_site_list():
+    terms = rules("category", {"search_term": "Free  credits", "action": "block", "note": "ours"})
+    estate = assigned((terms, "whole-fleet"), **PAGES)
+    (one,) = unenforceable(estate, SEEN_BY_HOST)
+    assert [remedy.key for remedy in one.remedies] == ["as-search-patterns"]
+    after = apply_remedy(estate, one, "as-search-patterns", BASE)
+    assert not list(after.faults())
+    made = after.rulesets[-1]
+    assert [(rule.pattern, rule.reading, rule.note) for rule in made.rules] == [
+        (".find.example?q=free+credits*", "left-out", "ours"),
+        (".find.example?q=free%20credits*", "left-out", "ours"),
+    ]
+    assert one.id not in found_in(after, SEEN_BY_HOST)
+    for query, verdict in (("free+credits+now", "block"), ("free%20credits", "block"), ("no+free+credits", "allow")):
+        got = judge(after, f"https://find.example/search?q={query}", facts={"browsers": BROWSERS},
+                    browser="chromium")  # fmt: skip
+        assert got.explanation.effective.verdict == verdict
+
+
+@pytest.mark.parametrize(
+    ("rule", "pages"),
+    [
+        ({"search_term": "free credits", "action": "warn"}, PAGES),
+        ({"search_term": "free credits", "action": "block"}, {}),
+        ({"media_type": "video/*", "action": "block"}, PAGES),
+    ],
+)
+def test_what_no_pattern_can_say_has_no_such_remedy(rule, pages):
+    (one,) = unenforceable(assigned((rules("category", rule), "whole-fleet"), **pages), SEEN_BY_HOST)
+    assert one.remedies == ()

@@ -46,10 +46,11 @@ def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, ta
 @pytest.mark.parametrize("seed", range(60))
 def test_a_set_is_shown_by_programs_that_it_holds(seed):
     known = KnownSubjects((), (), list, {})
-    for written in Maker(seed).estate()["application_sets"]:
-        application_set = ApplicationSet.model_validate(written)
-        for program in programs_of(application_set, known):
-            fit = SetTest(application_set).fit(Started.of(program, {}))
+    written = map(ApplicationSet.model_validate, Maker(seed).estate()["application_sets"])
+    sets = {one.key: one for one in written}
+    for application_set in sets.values():
+        for program in programs_of(application_set, sets, known):
+            fit = SetTest(application_set, sets).fit(Started.of(program, {}))
             assert fit.narrowness is not None, (application_set, program)
 
 

@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from portero.core.insight.brought_rules import by_kind, emptied, filled
 from portero.core.insight.capacity import heaviest, loads, overload
-from portero.core.insight.feed_rulesets import by_kind, emptied, filled
 from portero.core.insight.indicators import Covering, Placed, clean_up, overlaps
 from portero.core.insight.offline import OfflineEstate
 from portero.core.matching.categories import MemoryIndex

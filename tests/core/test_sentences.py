@@ -123,6 +123,17 @@ def test_an_application_set_says_which_programs():
     )
 
 
+def test_a_set_of_many_files_and_conditions_is_said_by_their_numbers():
+    files = [{"sha256": f"{number:064x}"} for number in range(1312)]
+    made = ApplicationSet.model_validate({"key": "x", "include": [{"product": "Viewer"}, *files]})
+    assert sentences.application_set_sentence(made) == (
+        "Programs with product Viewer or one of 1,312 SHA-256 digests; takes in what is found later."
+    )
+    products = [{"product": f"Viewer {number}"} for number in range(30)]
+    said = sentences.application_set_sentence(ApplicationSet.model_validate({"key": "x", "exclude": products}))
+    assert said.endswith("product Viewer 19 or one of 10 more conditions; takes in what is found later.")
+
+
 RULE = {"ruleset": "a", "rule": 1, "assignment": "a--x", "target": "x", "action": "block", "mandatory": False}
 
 
@@ -255,3 +266,14 @@ def test_the_only_rule_there_is_needs_no_else():
         "Blocks everything."
     )
     assert sentences.ruleset_sentence(ruleset("site", {"pattern": "*", "action": "block"})) == "Blocks every site."
+
+
+def test_what_came_by_itself_is_told_with_its_versions_the_first_by_name():
+    programs = [("Hawser", ("2.0", "2.1"), 7), ("Tide", (), 1), *((f"P{number}", ("1",), 1) for number in range(6))]
+    assert sentences.came_by_itself(programs[:2], datetime(2026, 11, 1, tzinfo=UTC)) == (
+        "Since it was last written (2026-11-01) it took in by itself: Hawser 2.0 and 2.1 on 7 machines and"
+        " Tide on 1 machine."
+    )
+    assert sentences.came_by_itself(programs, datetime(2026, 11, 1, tzinfo=UTC)).endswith(
+        "P3 1 on 1 machine and 2 more."
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -330,3 +331,12 @@ def test_what_never_wins_covers_nothing():
     closed = assigned((stops, "whole-fleet", {"mandatory": True}), (opened, "whole-fleet"))
     found = warned({"category": "games", "action": "allow"}, kind="category", estate=closed)
     assert codes(found) == [(1, "allow-beaten")]
+
+
+def test_who_has_what_a_startup_assignment_stops_is_told_beforehand():
+    carry = rules("startup", {"application_set": "carry", "action": "block"})
+    sets = [{"key": "carry", "include": [{"product": "Quick Carry"}]}]
+    estate = assigned((carry, "whole-fleet", {"state": "draft"}), application_sets=sets)
+    world = replace(FLEET.world(estate), having=lambda _is_meant: {"Quick Carry 1.8": {FLEET.members[0].id}})
+    told = [one for one in warn_of_assignment(estate.assignments[0], estate, world) if one.code == "program-present"]
+    assert [one.sentence for one in told] == ["1 machine has what startup-0 on whole-fleet stops: Quick Carry 1.8."]

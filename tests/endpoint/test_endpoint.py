@@ -41,7 +41,7 @@ def proxy(policy, join, web, request):
     """A running endpoint: its process, its folder and a client behind its filter."""
     folder = join(f"proxied-{abs(hash(request.node.name)) % 100_000}")
     running = Process(
-        *("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--user", "office-1"),
+        *("portero.endpoint.main", "run", "--data", folder, "--port", 0, "--user", "office-1", "--no-programs"),
         *("--origin", f"{web[0]},{web[1]}", "--every", 5),
     )
     url = "http://127.0.0.1:" + running.wait_for(r"HTTP proxy on 127\.0\.0\.1:(\d+)").group(1)

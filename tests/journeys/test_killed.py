@@ -107,7 +107,7 @@ class Streams:
 
 def _running(folder, port: int) -> Process:
     """The endpoint of a machine, with its filter at a port."""
-    machine = Process("portero.endpoint.main", "run", "--data", folder, "--port", port, "--every", 5)
+    machine = Process("portero.endpoint.main", "run", "--data", folder, "--port", port, "--every", 5, "--no-programs")
     machine.wait_for("listens")
     return machine
 

@@ -87,7 +87,7 @@ def desk(service, portero, tmp_path) -> Iterator[Desk]:
     )
     port = made.web.server.server_port
     running = Process(
-        *("portero.endpoint.main", "run", "--data", made.machine, "--port", 0, "--every", 60),
+        *("portero.endpoint.main", "run", "--data", made.machine, "--port", 0, "--every", 60, "--no-programs"),
         *("--origin", f"{port},{port}", "--browser-policies", made.policies),
     )
     made.port = int(running.wait_for(r"127\.0\.0\.1:(\d+)").group(1))

@@ -27,7 +27,7 @@ RESPONDERS = {"createPush"}
 ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
     *("describeApplicationSet", "readDaysOff", "createToken", "putPassword", "endSession", "revokeToken"),
-    *("trySiteList", "switchSiteList"),
+    *("trySiteList", "switchSiteList", "catchApplicationSet"),
 }
 BY_SESSION = {
     *("createAdministrator", "putAdministrator", "resetAdministrator", "removeAdministrator"),

@@ -46,6 +46,7 @@ function draftOf(one: Assignment | undefined) {
     action: one?.action ?? '',
     mandatory: one?.mandatory ?? false,
     replaces_weaker: one?.replaces_weaker ?? false,
+    report_presence: one?.report_presence ?? false,
     reason: one?.reason ?? '',
     ticket: one?.ticket ?? '',
     owner: one?.owner ?? '',
@@ -108,6 +109,7 @@ const body = computed(() => {
     action: (draft.action || null) as Assignment['action'],
     mandatory: draft.mandatory,
     replaces_weaker: draft.replaces_weaker,
+    report_presence: draft.report_presence,
     reason: draft.reason.trim() || null,
     ticket: draft.ticket.trim() || null,
     owner: draft.owner.trim() || null,
@@ -218,6 +220,9 @@ function takeTheirs() {
             >
             <BFormCheckbox v-model="draft.replaces_weaker"
               >In place of what weaker groups have of this kind</BFormCheckbox
+            >
+            <BFormCheckbox v-if="kind === 'startup'" v-model="draft.report_presence"
+              >Find machines that have such a program, started or not</BFormCheckbox
             >
           </fieldset>
           <label class="form-label mt-3" for="reason">Reason</label>

@@ -31,11 +31,11 @@ const isOpen = (tab: Tab) =>
 .sections {
   display: flex;
   flex-wrap: wrap;
-  gap: 0.25rem;
+  gap: 0.1rem;
   margin: -0.35rem 0 0.7rem;
 }
 .sections a {
-  padding: 0.2rem 0.7rem;
+  padding: 0.2rem 0.55rem;
   border-radius: 1rem;
   color: var(--ink-2);
   font-weight: 500;

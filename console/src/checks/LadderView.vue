@@ -4,8 +4,10 @@ import { targetText } from '@/rulesets/kinds'
 
 /** How a layer came to its verdict, drawn as a ladder: the rule that wins on top, each loser on the rung it lost on. */
 defineProps<{ layer: LayerVerdict }>()
-/** Whether a feed brings a rule, in words. */
-const fed = (rule: { feed?: boolean }) => (rule.feed ? ', from a feed' : '')
+/** What brings a rule that the ruleset itself does not have, in words. */
+const fed = (rule: { feed?: boolean; address_list?: string | null }) =>
+  (rule.feed ? ', from a feed' : '') +
+  (rule.address_list ? `, from the address list ${rule.address_list}` : '')
 </script>
 
 <template>

@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 
 import { actionValues } from '@/api/schema'
 import { useSession } from '@/access/useSession'
-import { counted, wordsOf } from '@/lib/words'
+import { broughtBy, counted, wordsOf } from '@/lib/words'
 import { type IndicatorFilters, useEditRules, useIndicators } from './useIndicators'
 
 /** Rules by the thousand, searched and paged by the service: of one ruleset, or of all rulesets of indicators. */
@@ -138,7 +138,11 @@ function add() {
             :class="{ ended: item.ended }"
           >
             <BTd v-if="mayEdit"
-              ><BFormCheckbox v-model="chosen" :value="item.selector" :aria-label="`Choose ${item.selector}`"
+              ><BFormCheckbox
+                v-if="!item.address_list"
+                v-model="chosen"
+                :value="item.selector"
+                :aria-label="`Choose ${item.selector}`"
             /></BTd>
             <BTd><ActionMark :action="item.rule.action" /></BTd>
             <BTd
@@ -154,7 +158,7 @@ function add() {
                 >{{ item.ruleset }}</RouterLink
               ><span v-if="!item.assigned" class="small dim">, not assigned</span></BTd
             >
-            <BTd class="sub text-nowrap">{{ item.feed ? `feed ${item.feed}` : 'by hand' }}</BTd>
+            <BTd class="sub text-nowrap">{{ broughtBy(item) }}</BTd>
             <BTd class="sub text-nowrap"
               ><MomentText :at="item.rule.valid_until" /><template v-if="item.ended"> ended</template></BTd
             >

@@ -5,6 +5,10 @@ export const counted = (number: number, noun: string, plural = `${noun}s`) =>
 /** A code, such as a blocker's, as words. */
 export const plain = (code: string) => code.replace(/-/g, ' ')
 
+/** Who brings a rule: whoever writes the ruleset, a feed, or an address list. */
+export const broughtBy = (rule: { feed?: string | null; address_list?: string | null }) =>
+  rule.feed ? `feed ${rule.feed}` : rule.address_list ? `address list ${rule.address_list}` : 'by hand'
+
 /** Seconds in the largest fitting unit: “4 min”. */
 export function span(seconds: number): string {
   const steps: [number, string][] = [

@@ -2,7 +2,7 @@
 import { computed, ref } from 'vue'
 
 import { useCategories } from '@/categories/useCategories'
-import { counted } from '@/lib/words'
+import { broughtBy, counted } from '@/lib/words'
 import { routeOf } from '@/rulesets/kinds'
 import type { Lookup } from './useLookup'
 
@@ -162,7 +162,7 @@ function tryOut(url: string) {
               }"
               >{{ rule.ruleset }}</RouterLink
             >, rule {{ rule.number }}
-            <div class="small dim">{{ rule.feed ? `from the feed ${rule.feed}` : 'by hand' }}</div></BTd
+            <div class="small dim">{{ broughtBy(rule) }}</div></BTd
           >
           <BTd
             ><template v-for="put in rule.assignments" :key="put.assignment"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { FoundIndicator } from '@/indicators/useIndicators'
+import { broughtBy } from '@/lib/words'
 
 /** A rule that a search found: what it does, to what, in which ruleset, and who wrote it. */
 defineProps<{ found: FoundIndicator }>()
@@ -12,10 +13,7 @@ defineProps<{ found: FoundIndicator }>()
     <RouterLink :to="{ name: 'indicators', params: { ruleset: found.ruleset } }" class="small">{{
       found.ruleset
     }}</RouterLink>
-    <span class="small dim"
-      >{{ found.feed ? `from the feed ${found.feed}` : 'by hand'
-      }}<template v-if="found.ended">, has ended</template></span
-    >
+    <span class="small dim">{{ broughtBy(found) }}<template v-if="found.ended">, has ended</template></span>
   </div>
 </template>
 

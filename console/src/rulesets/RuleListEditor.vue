@@ -27,6 +27,7 @@ const editor = useEditor({
     ground: saved?.ground ?? '',
     feed: saved?.feed ?? null,
     rules: (saved?.rules ?? []) as Rule[],
+    includes: saved?.includes ?? [],
   }),
   bodyOf: (draft): RulesetBody => ({
     key: draft.key.trim(),
@@ -35,6 +36,7 @@ const editor = useEditor({
     kind: props.shape.kind,
     feed: draft.feed,
     rules: draft.rules,
+    includes: draft.includes,
   }),
   calls: rulesets,
   done: (key) => emit('saved', key),
@@ -46,7 +48,9 @@ const { data: sentence } = useRulesetSentence(body)
 const MOST_SENT = 2_000
 const written = refDebounced(
   computed(() =>
-    mayAuthor.value && draft.value.rules.length && draft.value.rules.length <= MOST_SENT
+    mayAuthor.value &&
+    draft.value.rules.length + draft.value.includes.length &&
+    draft.value.rules.length <= MOST_SENT
       ? { ruleset: { ...body.value, key: body.value.key || 'being-written', name: null } }
       : null,
   ),
@@ -190,6 +194,11 @@ function add() {
   else draft.value.rules = [...draft.value.rules.filter((other) => textOf(other) !== textOf(rule)), rule]
   Object.assign(one, fresh(), { selector: one.selector, action: one.action })
 }
+const pasting = ref(false)
+function takePasted(pasted: Rule[]) {
+  const named = new Set(pasted.map(textOf))
+  draft.value.rules = [...draft.value.rules.filter((rule) => !named.has(textOf(rule))), ...pasted]
+}
 const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid_until) <= new Date())
 </script>
 
@@ -210,14 +219,23 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
     </EditorForm>
 
     <AssignmentList v-if="ruleset" :ruleset="ruleset.key" :kind="shape.kind" />
-    <SiteTryBox v-if="shape.kind === 'site'" :ruleset="body" />
+    <IncludedLists
+      v-if="shape.kind !== 'startup' && !draft.feed"
+      v-model="draft.includes"
+      :actions="shape.actions"
+      :included="ruleset?.included"
+    />
+    <template v-if="shape.kind === 'site'">
+      <SiteTryBox :ruleset="body" />
+      <PageHosts :ruleset="body" @rules="takePasted" />
+    </template>
 
     <section class="panel flush" aria-label="Rules">
       <ListStart
         v-if="shape.kind === 'site'"
         :ruleset="body"
         :disabled="!mayAuthor"
-        @rules="draft.rules = $event"
+        @begun="Object.assign(draft, { rules: $event.rules ?? [], includes: $event.includes ?? [] })"
       />
       <form v-needs:author class="adding" @submit.prevent="add">
         <BFormSelect
@@ -271,6 +289,9 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
             v-if="matching.length > shown.length"
             >, the first {{ SHOWN }} shown</template
           ></span
+        >
+        <BButton v-if="shape.kind === 'site'" v-needs:author variant="light" @click="pasting = true"
+          ><Icon name="plus" /> Paste patterns</BButton
         >
         <form v-if="chosen.length" v-needs:author class="many" @submit.prevent="applyMany">
           <b>{{ chosen.length.toLocaleString() }} chosen</b>
@@ -342,6 +363,7 @@ const hasEnded = (rule: Rule) => Boolean(rule.valid_until && new Date(rule.valid
         </BTbody>
       </BTableSimple>
     </section>
+    <PasteDialog v-model="pasting" :actions="shape.actions" @rules="takePasted" />
   </div>
 </template>
 

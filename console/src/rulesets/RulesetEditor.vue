@@ -31,6 +31,7 @@ const editor = useEditor({
     ground: draft.ground.trim() || null,
     kind: 'category',
     rules: rulesOf(draft.actions, base?.rules),
+    includes: [],
   }),
   calls: rulesets,
   done: (key) => emit('saved', key),

@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import type { Ruleset } from '@/api/client'
 import { counted } from '@/lib/words'
 import { KINDS } from './kinds'
 import { rulesets, useRuleset, useRulesets } from './useRulesets'
@@ -25,8 +26,10 @@ const chosenKey = computed(() => String(route.params.ruleset || own.value[0]?.ke
 const isNew = computed(() => route.params.ruleset === NEW)
 const isAll = computed(() => route.params.ruleset === ALL)
 const listed = computed(() => own.value.find(({ key }) => key === chosenKey.value))
+const ownRules = ({ rule_count, included }: Ruleset) =>
+  rule_count - Object.values(included ?? {}).reduce((sum, number) => sum + number, 0)
 const isLong = computed(() =>
-  Boolean(listed.value && (listed.value.feed || listed.value.rule_count > MOST_EDITED)),
+  Boolean(listed.value && (listed.value.feed || ownRules(listed.value) > MOST_EDITED)),
 )
 const {
   data: chosen,
@@ -40,11 +43,11 @@ const {
 const copying = rulesets.useCreate()
 /** The same rules under another key, assigned nowhere. */
 function copy() {
-  const { kind, ground, rules } = chosen.value!
+  const { kind, ground, rules, includes } = chosen.value!
   const key = window.prompt('Key of the copy', `${chosen.value!.key.slice(0, 62)}-2`)?.trim()
   if (key)
     copying.plan(
-      { key, name: null, kind, ground, rules },
+      { key, name: null, kind, ground, rules, includes },
       { title: `new ruleset ${key}`, onRead: () => open(key) },
     )
 }

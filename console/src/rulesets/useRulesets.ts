@@ -29,7 +29,12 @@ export const useQuickRules = () =>
 /** A ruleset, saved or not, in words. */
 export function useRulesetSentence(ruleset: MaybeRefOrGetter<RulesetBody>) {
   return useQuery({
-    queryKey: ['sentence', computed(() => toValue(ruleset).kind), computed(() => toValue(ruleset).rules)],
+    queryKey: [
+      'sentence',
+      computed(() => toValue(ruleset).kind),
+      computed(() => toValue(ruleset).rules),
+      computed(() => toValue(ruleset).includes),
+    ],
     queryFn: async () => {
       const body = { ...toValue(ruleset), key: 'described', name: null }
       return (await told(api.POST('/api/v1/sentences/ruleset', { body }))).sentence

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { computed, useId } from 'vue'
 
-import type { Rule, RulesetBody } from '@/api/client'
+import type { RulesetBody } from '@/api/client'
 import { useSwitch } from './useSiteTrial'
 
 /** How a site list begins: with everything open but what it names, or nothing. Switching turns what it names over. */
 const props = defineProps<{ ruleset: RulesetBody; disabled?: boolean }>()
-const emit = defineEmits<{ rules: [rules: Rule[]] }>()
+const emit = defineEmits<{ begun: [ruleset: RulesetBody] }>()
 const id = useId()
 const change = useSwitch()
 const STARTS = [
@@ -21,7 +21,7 @@ const start = computed(() =>
 function choose(wanted: unknown) {
   if (wanted === start.value) return
   const body = { ...props.ruleset, key: props.ruleset.key || 'being-written', name: null }
-  change.mutate(body, { onSuccess: (made) => emit('rules', made.rules as Rule[]) })
+  change.mutate(body, { onSuccess: (made) => emit('begun', made as RulesetBody) })
 }
 </script>
 

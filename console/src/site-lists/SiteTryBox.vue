@@ -3,11 +3,15 @@ import { refDebounced } from '@vueuse/core'
 import { computed, ref, useId } from 'vue'
 
 import type { RulesetBody, Schemas } from '@/api/client'
+import { crud } from '@/api/crud'
+import { useGroups } from '@/groups/useGroups'
+import { counted } from '@/lib/words'
 import { useSiteTrial } from './useSiteTrial'
 
 /** Addresses tried on a site list while it is being written: what each browser would do, and by which pattern. */
 const props = defineProps<{ ruleset: RulesetBody }>()
 const id = useId()
+const probeSets = crud<Schemas['ProbeSetState'], Schemas['ProbeSet']>('probe_sets')
 const MOST = 100
 const text = ref('')
 const urls = computed(() => text.value.split(/\s+/).filter(Boolean).slice(0, MOST))
@@ -26,6 +30,32 @@ const inBrowser = (one: Schemas['TriedUrl'], family: string) =>
 const otherwise = (one: Schemas['TriedUrl'], family: string) => {
   const found = inBrowser(one, family)
   return found !== undefined && one.meant != null && found.verdict !== one.meant
+}
+
+// --- as probes: what the list means now is what is expected from then on ---
+
+const { data: groups } = useGroups()
+const { data: sets } = probeSets.useAll()
+const create = probeSets.useCreate()
+const put = probeSets.usePut()
+const to = ref('')
+const set = ref('')
+const saving = computed(() => create.isPending.value || put.isPending.value)
+const unsaved = computed(() => create.error.value ?? put.error.value)
+const kept = computed(() =>
+  shown.value.flatMap(({ url, meant }) => (meant ? [{ visit: url, expect: meant }] : [])),
+)
+function save() {
+  const probes = kept.value.map((probe) => ({ ...probe, to: to.value }))
+  const before = sets.value?.find(({ key }) => key === set.value)
+  const title = `${counted(probes.length, 'probe')} in ${set.value}`
+  if (!before) return create.plan({ key: set.value, probes }, { title })
+  const named = new Set(probes.map(({ visit }) => visit))
+  const others = (before.probes ?? []).filter(
+    (probe) => probe.to !== to.value || !named.has(probe.visit ?? ''),
+  )
+  const { key, name, version } = before
+  put.plan({ body: { key, name, probes: [...others, ...probes] }, version }, { title })
 }
 </script>
 
@@ -78,12 +108,46 @@ const otherwise = (one: Schemas['TriedUrl'], family: string) => {
         </BTr>
       </BTbody>
     </BTableSimple>
+    <form v-if="kept.length" v-needs:author class="saving" @submit.prevent="save">
+      <div>
+        <label class="form-label" :for="`${id}-to`">Tried on machines of</label>
+        <BFormSelect
+          :id="`${id}-to`"
+          v-model="to"
+          :options="[{ value: '', text: 'Choose a group' }, ...(groups ?? []).map(({ key }) => key)]"
+        />
+      </div>
+      <div>
+        <label class="form-label" :for="`${id}-set`">Probe set</label>
+        <BFormInput
+          :id="`${id}-set`"
+          v-model="set"
+          required
+          maxlength="64"
+          pattern="[a-z0-9][a-z0-9\-]*"
+          placeholder="acceptance"
+        />
+      </div>
+      <BButton type="submit" variant="light" :disabled="!to || saving"
+        >Save as {{ counted(kept.length, 'probe') }}</BButton
+      >
+    </form>
+    <p v-if="unsaved" class="wrong small mt-2 mb-0" role="alert">
+      <Icon name="exclamation" /> {{ unsaved.message }}
+    </p>
   </section>
 </template>
 
 <style scoped>
 code {
   overflow-wrap: anywhere;
+}
+.saving {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: end;
+  gap: 0.75rem;
+  margin-top: 1rem;
 }
 .wrong {
   color: var(--block);

@@ -52,7 +52,7 @@ def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
             given = moments.written(f"--{name}", given, ends=name == "ends")
         if given is not None:
             values[name] = None if given == TAKE_BACK else given
-    for name in ("mandatory", "until_restart", "replaces_weaker", "place", "reason"):
+    for name in ("mandatory", "until_restart", "replaces_weaker", "report_presence", "place", "reason"):
         if getattr(options, name) is not None:
             values[name] = getattr(options, name)
     return values
@@ -193,6 +193,8 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     how.add_argument("--mandatory", **switch, help="no ordinary assignment can undo it")
     weaker = "puts weaker groups' rulesets of the same kind out of play"
     how.add_argument("--replaces-weaker", action=argparse.BooleanOptionalAction, help=weaker)
+    presence = "machines that have a program which it stops are found, started or not"
+    how.add_argument("--report-presence", action=argparse.BooleanOptionalAction, help=presence)
     how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
     how.add_argument("--owner", metavar="NAME", help=f"who answers for it, which makes it an exception{back}")
     how.add_argument("--ticket", metavar="TEXT", help=f"the change request that it goes back to{back}")

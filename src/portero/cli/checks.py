@@ -43,7 +43,7 @@ from portero.formats.places import BadDocument
 
 AT_ONCE = 500
 """Lines of a batch that go to the service together."""
-PROGRAM = ("file", "product", "vendor", "version", "signer", "sha256", "path")
+PROGRAM = ("file", "product", "vendor", "version", "signer", "certificate", "sha256", "path")
 
 
 def read_or_tell(name: str, read: Callable[[], Any]) -> Any:
@@ -202,7 +202,8 @@ def _gap(explanation: Explanation) -> str:
 
 def _named(rule: RuleReference) -> str:
     fed = ", from a feed" if rule.feed else ""
-    return f"{rule.ruleset} on {sentences.target_words(rule.target)}: {rule.selector}{fed}"
+    listed = f", from the address list {rule.address_list}" if rule.address_list else ""
+    return f"{rule.ruleset} on {sentences.target_words(rule.target)}: {rule.selector}{fed}{listed}"
 
 
 def _tell_layer(layer: LayerVerdict) -> None:

@@ -80,6 +80,9 @@ class NounFamily:
                 except NotFound:
                     seen = None
                 before = fields_of(seen, model) if seen else {self.noun.key: options.key}
+                if before.get("name") == options.key:
+                    # what has no name is shown by its key; written down, that would be a change
+                    del before["name"]
                 wanted = model.model_validate(before | values(options, before))
                 if seen is None:
                     made = part.create(wanted, reason=options.reason)

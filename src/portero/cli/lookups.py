@@ -80,6 +80,7 @@ def _tell_rules(rules: tuple[TouchingRule, ...]) -> None:
         action = actions.pop() if len(actions) == 1 else rule.action
         marks = [
             *(["from " + rule.feed] if rule.feed else []),
+            *(["list " + rule.address_list] if rule.address_list else []),
             *(["some pages"] if rule.part else []),
             *(["ended"] if rule.ended else []),
             *(["mandatory"] if any(put.mandatory for put in rule.assignments) else []),

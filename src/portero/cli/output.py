@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 import shutil
 import sys
 from collections.abc import Iterable, Iterator, Sequence
@@ -34,6 +35,7 @@ _STYLES = {"allow": "cyan", "warn": "yellow", "block": "magenta", "log": "bright
 _STATE_STYLES = {"current": "cyan", "waiting": "yellow", "failed": "magenta", "silent": "bright_black"}
 
 
+_CONTROLS = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 _wide = False
 
 
@@ -47,18 +49,23 @@ def _width() -> int:
     return shutil.get_terminal_size((WIDTH, 24)).columns
 
 
+def shown(text: str) -> str:
+    """A text whose control characters do nothing to a terminal: what machines tell is somebody else's."""
+    return _CONTROLS.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
+
+
 def say(line: str | Text = "", indent: int = 0) -> None:
     """Plain words, wrapped so that all lines keep the indent."""
     from rich.padding import Padding
     from rich.text import Text
 
-    words = Text(line) if isinstance(line, str) else line
+    words = Text(shown(line)) if isinstance(line, str) else line
     _show(Padding(words, (0, 0, 0, indent)), indent + words.cell_len if _wide else _width())
 
 
 def note(line: str) -> None:
     """Words beside the answer, on standard error."""
-    print(line, file=sys.stderr)
+    print(shown(line), file=sys.stderr)
 
 
 def _show(what: Padding | Table, width: int) -> None:
@@ -115,7 +122,7 @@ def print_table(headings: Sequence[str], rows: Iterable[Sequence[str | Text]], *
     from rich.table import Table
     from rich.text import Text
 
-    cells = [[cell if isinstance(cell, Text) else Text(cell) for cell in row] for row in rows]
+    cells = [[cell if isinstance(cell, Text) else Text(shown(cell)) for cell in row] for row in rows]
     widths = _column_widths([[Text(heading) for heading in headings], *cells])
     table = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="bold", show_header=any(headings))
     for number, (heading, width) in enumerate(zip(headings, widths, strict=True)):

@@ -62,6 +62,9 @@ def rule_list(context: Context) -> int:
         output.print_table(("SELECTOR", "ACTION", "UNTIL (UTC)", "NAME", "NOTE"), shown)
         more = f"; the first {MOST_SHOWN} are shown" if len(rules) > MOST_SHOWN else ""
         output.say(f"{wording.counted(len(rules), 'rule')} of {len(ruleset.rules):,}{more}.")
+        for key, number in ruleset.included.items():
+            many = wording.counted(number, "more comes", "more come")
+            output.say(f"{many} with the address list {key}: portero address-list show {key}")
 
     return present(context, rules, tell, csv=(names, ([getattr(rule, name) for name in names] for rule in rules)))
 

@@ -9,6 +9,7 @@ from portero.cli import output
 from portero.cli.command import (
     DONE,
     TAKE_BACK,
+    CommandProblem,
     Commands,
     Context,
     UsageProblem,
@@ -21,10 +22,11 @@ from portero.cli.command import (
 )
 from portero.cli.selectors import selected
 from portero.client.connection import fields_of
+from portero.core import wording
 from portero.core.nouns.action import Action
 from portero.core.nouns.ground import GROUNDS, ground_words
 from portero.core.nouns.rule import KEYS, SELECTORS, RulesetKind
-from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.ruleset import Ruleset, RulesetState
 
 _USUAL: dict[RulesetKind, str] = {
     "category": "category",
@@ -102,6 +104,9 @@ def ruleset_show(context: Context) -> int:
             for number, rule in enumerate(ruleset.rules, start=1)
         ]
         output.print_table(("", "ACTION", "SELECTOR", "NAME", "NOTE"), rows, right=(0,))
+        for include in ruleset.includes:
+            many = wording.counted(ruleset.included.get(include.address_list, 0), "address", "addresses")
+            output.say(f"{output.mark(include.action)} {many} of the address list {include.address_list}", indent=2)
         for assignment in assignments:
             output.say(f"{assignment.key}: {assignment.sentence}", indent=2)
 
@@ -124,18 +129,36 @@ def ruleset_create(context: Context) -> int:
 
 
 def ruleset_change(context: Context) -> int:
-    """Change what a ruleset is called, and on which ground it stands."""
+    """Change what a ruleset is called, on which ground it stands, and which address lists it includes."""
     options = context.options
     values = {name: value for name in ("name", "ground") if (value := getattr(options, name)) is not None}
-    if not values:
-        raise UsageProblem("say what to change: --name NAME, or --ground GROUND")
+    if not values and not options.include and not options.leave_out:
+        raise UsageProblem("say what to change: --name NAME, --ground GROUND, --include LIST:ACTION, --leave-out LIST")
     with context.client() as portero:
         seen = portero.rulesets.get(options.ruleset)
-        told = {name: None if value == TAKE_BACK else value for name, value in values.items()}
+        told: dict[str, Any] = {name: None if value == TAKE_BACK else value for name, value in values.items()}
+        told["includes"] = _includes(options, seen)
         changed = Ruleset.model_validate({**fields_of(seen, Ruleset), **told})
         made = portero.rulesets.put(changed, version=seen.version, reason=options.reason)
     told_ground = f"; ground: {made.ground}" if made.ground else ""
-    return present(context, made, lambda: output.say(f"{made.key} is called {made.name}{told_ground}."))
+    does = f" {made.sentence}" if options.include or options.leave_out else ""
+    return present(context, made, lambda: output.say(f"{made.key} is called {made.name}{told_ground}.{does}"))
+
+
+def _includes(options: argparse.Namespace, seen: RulesetState) -> list[Any]:
+    """The address lists that it is to include: those of before, less those left out, and the new ones."""
+    named = {include.address_list for include in seen.includes}
+    for key in options.leave_out:
+        if key not in named:
+            raise CommandProblem(f"{seen.key} does not include the address list {key}")
+    new = []
+    for text in options.include:
+        key, colon, action = text.partition(":")
+        if not colon:
+            raise UsageProblem(f"say what is to be done about {key}: --include {key}:block")
+        new.append({"address_list": key, "action": action})
+    gone = {*options.leave_out, *(include["address_list"] for include in new)}
+    return [*(include for include in seen.includes if include.address_list not in gone), *new]
 
 
 def ruleset_remove(context: Context) -> int:
@@ -177,12 +200,23 @@ def register(commands: Commands) -> None:
     change = ruleset.add(
         "change",
         ruleset_change,
-        "Change what a ruleset is called, and on which ground it stands.",
-        "portero ruleset change quiet-link --ground bandwidth",
+        "Change what a ruleset is called, its ground, and the address lists that it includes.",
+        "portero ruleset change quiet-link --ground bandwidth\n"
+        "  portero ruleset change kiosk-sites --include partner-sites:allow",
     )
     change.add_argument("ruleset", metavar="RULESET", help="key of the ruleset")
     change.add_argument("--name", help="name for people; none takes it back")
     change.add_argument("--ground", metavar="GROUND", help=f"{_GROUND_HELP}; none takes it back")
+    change.add_argument(
+        "--include",
+        action="append",
+        default=[],
+        metavar="LIST:ACTION",
+        help="have all addresses of an address list as rules of this action; may be given again",
+    )
+    change.add_argument(
+        "--leave-out", action="append", default=[], metavar="LIST", help="no longer include this address list"
+    )
     add_change(change)
     remove = ruleset.add(
         "remove", ruleset_remove, "Remove a ruleset that nothing uses.", "portero ruleset remove no-gambling"

@@ -13,8 +13,10 @@ from portero.client.transport import Transport
 if TYPE_CHECKING:
     from portero.client.access import AccessPart
     from portero.client.activity import ActivityPart
+    from portero.client.address_lists import AddressLists
     from portero.client.administrators import Administrators
     from portero.client.application_sets import ApplicationSets
+    from portero.client.applications import ApplicationsPart
     from portero.client.assignments import Assignments
     from portero.client.audit import AuditPart
     from portero.client.board import BoardPart
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from portero.client.directory import DirectoryPart
     from portero.client.enrolment import EnrolmentPart
     from portero.client.epoch import EpochPart
+    from portero.client.errands import ErrandsPart
     from portero.client.estate import EstateDocument
     from portero.client.feeds import Feeds
     from portero.client.findings import FindingsPart
@@ -53,8 +56,10 @@ class Portero:
 
     access: AccessPart
     activity: ActivityPart
+    address_lists: AddressLists
     administrators: Administrators
     application_sets: ApplicationSets
+    applications: ApplicationsPart
     assignments: Assignments
     audit: AuditPart
     board: BoardPart
@@ -66,6 +71,7 @@ class Portero:
     directory: DirectoryPart
     enrolment: EnrolmentPart
     epoch: EpochPart
+    errands: ErrandsPart
     estate: EstateDocument
     feeds: Feeds
     findings: FindingsPart

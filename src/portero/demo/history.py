@@ -22,6 +22,7 @@ from portero.core.nouns.feed import Feed
 from portero.core.nouns.ruleset import Ruleset
 from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
+from portero.demo.programs import known_before
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
 from portero.formats.owned_files import make_owned, write_owned
@@ -29,7 +30,7 @@ from portero.service.feeds.polling import BY_SCHEDULE
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.passwords import hash_password
 from portero.service.state import Snapshot
-from portero.store import administrators, audit, devices
+from portero.store import administrators, audit, catalogue, devices
 from portero.store.moments import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
@@ -177,6 +178,7 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
         ("Our own hosts", {"corrections": document.corrections}),
         ("", {"schedules": document.schedules}),
         ("", {"application_sets": document.application_sets}),
+        ("The ports' pages, for kiosks and desks alike", {"address_lists": document.address_lists}),
         ("Reviewed with finance", {"services": document.services}),
         ("", {"notices": document.notices}),
         ("", {"probe_sets": document.probe_sets}),
@@ -234,10 +236,21 @@ def _machine_steps(keepers: Keepers, service: str) -> Iterator[Step]:
     now = time.time()
     for old in old_machines():
         yield now - old.days * 86_400, partial(_join, keepers, code, old, service)
+    oldest = max(old_machines(), key=lambda old: old.days)
+    yield now - oldest.days * 86_400 + 60, partial(_note_known_programs, keepers, str(oldest.facts["hostname"]))
     yield (
         now - 1.5 * 86_400,
         lambda: keepers.enrolment.revoke_credential(keepers.fleet.device(LOST), ADMINISTRATOR, "Left on a train"),
     )
+
+
+def _note_known_programs(keepers: Keepers, hostname: str) -> None:
+    """What machines have had for long is known since then: one of them had all of it, and then no more."""
+    device, now = keepers.fleet.device(hostname), keepers.now()
+    own = device.facts.applications
+    with keepers.store.writing() as connection:
+        catalogue.note_programs(connection, device.id, (*own, *known_before()), now)
+        catalogue.note_programs(connection, device.id, own, now)
 
 
 def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:

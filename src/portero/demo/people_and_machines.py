@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from portero.demo.making_hosts import made_up_hosts
+from portero.demo.programs import programs_on
 from portero.endpoint.fleet import FleetPlan, PlannedDevice
 
 SHIPS = ("tidewren", "guillemot", "kittiwake", "sandpiper")
@@ -23,7 +24,7 @@ _FILTER_OFF = {"workshop-diag-09", "sandpiper-purser-02"}
 _OLD_SYSTEM = {"stonepier-kiosk-02"}
 _OLD_ENDPOINT = {"gullrock-kiosk-02", "gullrock-kiosk-03"}
 _OLD_BROWSER = {"northmole-desk-04"}
-_SECOND_BROWSER = {"office-laptop-08", "office-laptop-22", "finance-laptop-05"}
+_SECOND_BROWSER = {"eastquay-desk-02", "office-laptop-08", "office-laptop-22", "finance-laptop-05"}
 _FIREFOX = {"eastquay-kiosk-03", "eastquay-kiosk-04"}
 _POLICY_FILES: dict[str, tuple[str, dict[str, object]]] = {
     "gullrock-desk-04": ("chromium", {"overridden_by": ["/etc/chromium/policies/managed/zz-own-choice.json"]}),
@@ -76,6 +77,17 @@ def _sites(rng: random.Random, work: float, leisure: float, risky: float) -> dic
     return sites
 
 
+_KIOSK_SITES = {
+    "http://tickets.brackwater.example/": 6.0,
+    "https://timetable.brackwater.example/": 3.0,
+    "https://find.example/?q=ferry": 1.0,
+    "https://eastquay-port.example/delays": 1.0,
+    "https://pay-by-card.example/form": 2.5,
+    "https://reeltide.example/": 0.1,
+}
+"""What people look for at a kiosk; what the ticket shop has its payments from is not on the list."""
+
+
 def _machine(
     rng: random.Random,
     hostname: str,
@@ -121,7 +133,9 @@ def _machine(
         facts["zone"] = zone
     quiet = hostname in _QUIET or hostname == LOST
     tells = hostname != _FACTS_STALE
-    return PlannedDevice(facts, every, holds, quiet, tells, people, visits, _sites(rng, *taste))
+    sites = _sites(rng, *taste)
+    own = _KIOSK_SITES if kind == "kiosk" else sites
+    return PlannedDevice(facts, every, holds, quiet, tells, people, visits, own)
 
 
 def _with_policy_file(hostname: str, browsers: list[dict[str, object]]) -> None:
@@ -137,8 +151,8 @@ def _applications(rng: random.Random, hostname: str) -> list[dict[str, str]]:
     if "-diag-" in hostname:
         version = rng.choice(("4.1", "4.1", "4.2"))
         viewer = {"product": "Deckhand Viewer", "vendor": "Deckhand", "version": version, "file": "deckhand-viewer"}
-        return [office, {**viewer, "category": "remote-access"}]
-    return [office] if "-desk-" in hostname or "laptop" in hostname else []
+        return [office, {**viewer, "category": "remote-access"}, *programs_on(hostname)]
+    return [*([office] if "-desk-" in hostname or "laptop" in hostname else []), *programs_on(hostname)]
 
 
 def _ships(rng: random.Random) -> Iterator[PlannedDevice]:

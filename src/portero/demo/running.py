@@ -63,7 +63,7 @@ class Demo:
             join = ("join", "--service", self.url, "--code", code, "--facts", facts, "--data", machine)
             subprocess.run(_command("portero.endpoint.main", *join), check=True, stdout=subprocess.DEVNULL)
         run = ("run", "--data", machine, "--port", self.port + 3, "--user", "watch-2", "--every", 30)
-        browsers = ("--browser-policies", self.data / "browser-policies")
+        browsers = ("--browser-policies", self.data / "browser-policies", "--no-programs")
         self._spawn("filter", "portero.endpoint.main", *run, *browsers, "--origin", f"{web[0]},{web[1]}")
         if self.with_fleet:
             plan = self.data / "fleet.json"

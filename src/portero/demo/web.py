@@ -37,6 +37,14 @@ _RESULTS = (
     + "</ul>"
 )
 """What the made-up search page finds, whatever is looked for: on a kiosk only the first opens."""
+_EXTRAS = {
+    _SEARCH_PAGE: _RESULTS,
+    "tickets.brackwater.example": (
+        '<link rel="stylesheet" href="//fonts.example/plain.css"><script src="//fonts.example/plain.js"></script>'
+        '<iframe src="//pay-by-card.example/form" title="Pay by card"></iframe>'
+    ),
+}
+"""What some hosts have beside the plain page: a shop has what it needs from others."""
 _PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>{host}</title>
 <style>body{{font:16px/1.5 system-ui,sans-serif;margin:12vh auto;max-width:34rem;padding:0 1.5rem;color:#1d2430}}
 h1{{font-size:1.4rem;overflow-wrap:anywhere}} p{{color:#4a5361}}</style>
@@ -57,7 +65,7 @@ class _Site(BaseHTTPRequestHandler):
         entry = look_up(host, _index(), {})  # type: ignore[arg-type]
         names = ", ".join(TAXONOMY.categories[key].name for key in entry.categories)
         page = _PAGE.format(host=escape(host), categories=escape(names), path=escape(self.path[:200]))
-        body = (page + (_RESULTS if host == _SEARCH_PAGE else "")).encode()
+        body = (page + _EXTRAS.get(host, "")).encode()
         self.send_response(200)
         self.send_header("Content-Type", "text/html; charset=utf-8")
         self.send_header("Content-Length", str(len(body)))

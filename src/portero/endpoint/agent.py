@@ -11,13 +11,16 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 
 import httpx
+import msgspec
 
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
-from portero.core.nouns.check_in import CHECK_IN_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN
-from portero.core.nouns.device import Facts
+from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN, PROGRAMS_HEADER
+from portero.core.nouns.coverage import Reach
+from portero.core.nouns.device import Application, Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
+from portero.core.nouns.errand import ErrandAnswer
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import LayerVerdict
@@ -25,13 +28,16 @@ from portero.core.resolving.bundles import BundleNotice, coverage_of
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.situations import OFF_SITE, Situation
+from portero.core.resolving.telling import teller_of
 from portero.endpoint.browsers.managed import ManagedBrowsers, with_browsers
 from portero.endpoint.browsers.policy_file import Noticed
 from portero.endpoint.calls import ask
 from portero.endpoint.folder import Folder, Identity, Queue, told_of
 from portero.endpoint.held_policy import HeldPolicy
+from portero.endpoint.inventory import Inventory
 from portero.endpoint.local_log import LocalLog
 from portero.formats.bundles import READABLE_MANIFESTS, BadBundle, Manifest
+from portero.formats.program_lists import difference
 
 PEOPLE, UNTIL_RESTART = "people.json", "until-restart.json"
 FACTS_EVERY = timedelta(days=1)
@@ -72,14 +78,19 @@ class Agent:
         tells_facts: bool = True,
         last_start: datetime | None = None,
         browsers: ManagedBrowsers | None = None,
+        inventory: Inventory | None = None,
     ) -> None:
         """`tells_facts` is False for one that is to show what stale facts look like. `last_start` is when the machine
-        was last started, where its own facts do not say. `browsers` are those whose policy files it keeps.
+        was last started, where its own facts do not say. `browsers` are those whose policy files it keeps, and
+        `inventory` has the programs that it looks for itself.
         """
-        self.folder, self.now, self.browsers = folder, clock, browsers
+        self.folder, self.now, self.browsers, self.inventory = folder, clock, browsers, inventory
+        self._told_programs: tuple[Application, ...] | None = None
         self.log = LocalLog(folder)
         self.news = asyncio.Event()
         """Set where there is something that the service should hear before it is due."""
+        self.errands = asyncio.Event()
+        """Set where the service has something for this machine to do."""
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
         self._unwritten: dict[str, str] = {}
@@ -116,7 +127,8 @@ class Agent:
     def problems(self) -> str | None:
         """All that is wrong here, in words."""
         of_browsers = self.browsers.problem if self.browsers else None
-        found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem, of_browsers]
+        of_programs = self.inventory.problem if self.inventory else None
+        found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem, of_browsers, of_programs]
         return "; ".join(filter(None, found)) or None
 
     def _kept(self, name: str) -> Any:
@@ -256,10 +268,19 @@ class Agent:
         """A check-in, with the facts where there is news of them."""
         facts = self._news_of_facts()
         if facts is not None:
-            message["facts"] = facts.model_dump(mode="json", exclude_none=True)
+            # its programs are told by themselves, and what was told before holds
+            left_out = {"applications"} if self.inventory else set()
+            message["facts"] = facts.model_dump(mode="json", exclude_none=True, exclude=left_out)
+        programs = self.inventory.applications if self.inventory and self._tells_facts else None
+        told = None if programs is None else difference(self._told_programs, programs)
+        if told is not None:
+            message["programs"] = msgspec.to_builtins(told)
         answer = await self._call("POST", "check-in", json=message)
         if facts is not None:
             self._told, self._told_at = facts, self.now()
+        self._told_programs = None if answer.headers.get(PROGRAMS_HEADER) else programs
+        if answer.headers.get(ERRANDS_HEADER):
+            self.errands.set()
         with suppress(ValueError):
             asked = float(answer.headers.get(CHECK_IN_HEADER, ""))
             # what is far out of bounds is no interval that anybody set
@@ -271,6 +292,18 @@ class Agent:
         held = {"have": self.manifest.name, "index": self.held.index} if self.manifest else {"have": ""}
         answer = await self._call("GET", "wait", params=held, timeout=40.0)
         return answer.status_code == 200
+
+    # --- errands ---
+
+    async def take_errands(self) -> list[dict[str, Any]]:
+        """What the service asks of this machine. NotTaken, ServiceRefused, ServiceUnreachable."""
+        found: list[dict[str, Any]] = (await self._call("GET", "errands")).json()
+        return found
+
+    async def answer_errand(self, id: str, answer: ErrandAnswer) -> None:
+        """Tell what came of one. NotTaken, ServiceRefused, ServiceUnreachable."""
+        told = answer.model_dump(mode="json", exclude_none=True)
+        await self._call("POST", f"errands/{id}", json=told)
 
     # --- browsers ---
 
@@ -303,6 +336,25 @@ class Agent:
             last_start=own.last_start.timestamp() if own.last_start else None,
             applied=self._since,
         )
+
+    def rule_in_browser(self, url: str, browser: str, at: datetime | None = None) -> AgentRuling | None:
+        """What a managed browser of this machine refuses by its own list, before the filter sees it; None where it
+        opens. BadUrl where the URL is none.
+        """
+        if self.rulings is None or self._own.layers.browser is not LayerMode.ENFORCING:
+            return None
+        policy, visit, os = self.rulings.policy, parse_visit(url), self._own.os
+        own = next((one for one in self._own.browsers if one.name == browser), None)
+        table, platform = coverage_of(policy.bundle), os.family if os else None
+        if own is None or not own.managed or table.reach("site-list", browser, platform, visit.scheme) is Reach.NONE:
+            return None
+        layer = teller_of(policy).sites(
+            policy.frame(self.situation(None, at)), visit, table.list_support(browser, platform, own.version)
+        )
+        layer = in_mode(layer, LayerMode(policy.bundle.layers["browser"]), "The browser's list is not to count here.")
+        if layer.verdict is not Verdict.BLOCK:
+            return None
+        return AgentRuling(visit.url, visit.host, Verdict.BLOCK, (), layer, None)
 
     @property
     def looks_at_types(self) -> bool:

@@ -22,13 +22,15 @@ from portero.endpoint.browsers.installed import installed_browsers
 from portero.endpoint.browsers.managed import ManagedBrowsers, remove_policy_files
 from portero.endpoint.browsers.visiting import visit_really
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
+from portero.endpoint.errands import keep_errands, refusing, with_real_browser
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
 from portero.endpoint.here import running_here, running_in
+from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
 from portero.endpoint.machine import last_start
-from portero.endpoint.running import Rhythm, keep_in_touch, keep_machine, keep_reporting, new_http
+from portero.endpoint.running import Rhythm, keep_in_touch, keep_inventory, keep_machine, keep_reporting, new_http
 from portero.formats.places import BadDocument, PlacedValues
 
 DONE, FAILED, USAGE, UNREACHABLE = 0, 1, 2, 4
@@ -37,6 +39,9 @@ DONE, FAILED, USAGE, UNREACHABLE = 0, 1, 2, 4
 def say(line: str) -> None:
     """Say something to whoever reads along, on standard error."""
     print(line, file=sys.stderr, flush=True)
+
+
+_NO_ERRANDS = "this machine is set up to do no errands"
 
 
 def own_facts(options: argparse.Namespace) -> Facts:
@@ -96,7 +101,8 @@ async def run(options: argparse.Namespace) -> int:
     folder, root = Folder(options.data), options.browser_policies
     async with new_http() as http:
         browsers = ManagedBrowsers(folder, root) if root else None
-        agent = Agent(folder, http, last_start=last_start(), browsers=browsers)
+        inventory = None if options.no_programs else Inventory(folder, options.programs or system_folders())
+        agent = Agent(folder, http, last_start=last_start(), browsers=browsers, inventory=inventory)
         if problems := agent.problems:
             say(wording.as_sentence(problems))
         server = await Filter(agent, user=options.user, origin=origin).start(options.port)
@@ -107,7 +113,11 @@ async def run(options: argparse.Namespace) -> int:
             async with server:
                 # refused by the service the first two end; the machine goes on enforcing the last good bundle
                 await asyncio.gather(
-                    keep_in_touch(agent, rhythm, say), keep_reporting(agent, 1.0), keep_machine(agent, say)
+                    keep_in_touch(agent, rhythm, say),
+                    keep_reporting(agent, 1.0),
+                    keep_machine(agent, say),
+                    keep_inventory(agent),
+                    keep_errands(agent, refusing(_NO_ERRANDS) if options.no_errands else with_real_browser(port)),
                 )
     return DONE
 

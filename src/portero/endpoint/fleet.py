@@ -19,6 +19,7 @@ from portero.core.nouns.check_in import CHECK_IN_SECONDS
 from portero.core.nouns.device import Facts
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
+from portero.endpoint.errands import keep_errands, refusing
 from portero.endpoint.folder import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
@@ -93,7 +94,12 @@ class SimulatedDevice:
     async def live(self, agent: Agent) -> None:
         """Keep in touch, visit sites, report, until cancelled."""
         await asyncio.sleep(self._random.uniform(0, min(self._planned.every or CHECK_IN_SECONDS, 30)))
-        await asyncio.gather(keep_in_touch(agent, self._rhythm), keep_reporting(agent, 5.0), self._visit(agent))
+        await asyncio.gather(
+            keep_in_touch(agent, self._rhythm),
+            keep_reporting(agent, 5.0),
+            keep_errands(agent, refusing("a simulated machine has no browser to open pages in")),
+            self._visit(agent),
+        )
 
     async def _visit(self, agent: Agent) -> None:
         if not self._planned.sites or self._planned.visits_per_hour <= 0:
@@ -116,9 +122,11 @@ class SimulatedDevice:
         sites = self._planned.sites
         url = self._random.choices(list(sites), list(sites.values()))[0]
         user = self._random.choice(self._planned.people) if self._planned.people else None
-        browsers = self._facts.browsers
-        ruling = agent.rule(url, user, page=not url.startswith("https:"), at=at)
-        agent.record(ruling, user=user, browser=browsers[0].name if browsers else None, at=at)
+        browser = self._facts.browsers[0].name if self._facts.browsers else None
+        # what a real browser refuses itself nobody hears of; a simulated one tells
+        ruling = agent.rule_in_browser(url, browser, at) if browser else None
+        ruling = ruling or agent.rule(url, user, page=not url.startswith("https:"), at=at)
+        agent.record(ruling, user=user, browser=browser, at=at)
 
 
 async def run_fleet(plan: FleetPlan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:

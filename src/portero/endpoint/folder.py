@@ -34,7 +34,7 @@ class Identity(msgspec.Struct):
 
 _OWN = (
     *("device.json", "manifest.jws", "newest.json", "people.json", "until-restart.json", "policy-files.json"),
-    *("running.json", "log.jsonl*", "activity.sqlite3*", "bundles", "overlays", "index"),
+    *("running.json", "inventory.json", "log.jsonl*", "activity.sqlite3*", "bundles", "overlays", "index"),
 )
 """What an endpoint keeps in its folder, as patterns of names."""
 

@@ -100,6 +100,20 @@ def _add_run(add: Add) -> None:
         help="write site lists for this machine's browsers below this folder: /etc, where they look for them, or"
         " another one to try it out (none are written)",
     )
+    looking = run.add_mutually_exclusive_group()
+    looking.add_argument(
+        "--programs",
+        type=Path,
+        action="append",
+        metavar="DIR",
+        help="look for programs below this folder only, and tell of them; may be given again (those of PATH, and /opt)",
+    )
+    looking.add_argument("--no-programs", action="store_true", help="tell of no programs but those of the facts")
+    run.add_argument(
+        "--no-errands",
+        action="store_true",
+        help="refuse to open pages for administrators who ask which hosts a page needs",
+    )
     run.add_argument(
         "--origin",
         type=_ports,

@@ -20,6 +20,7 @@ from portero.endpoint.desktop import show
 REPORT_SECONDS = 2.0
 MOST_BACKOFF = 60.0
 RETRY_SECONDS = 10.0
+INVENTORY_SECONDS = 60.0
 
 
 def new_http(connections: int = 20) -> httpx.AsyncClient:
@@ -109,6 +110,20 @@ async def keep_machine(agent: Agent, say: Callable[[str], None] = lambda _line: 
             if noticed.what in ("written", "removed"):
                 await show(noticed.text)
         await asyncio.sleep(every)
+
+
+async def keep_inventory(agent: Agent, every: float = INVENTORY_SECONDS) -> None:
+    """Look for programs that are new, others or gone, for ever; the service is told at once."""
+    if agent.inventory is None:
+        return
+    try:
+        while True:
+            if await asyncio.to_thread(agent.inventory.look):
+                agent.news.set()
+            await asyncio.sleep(every)
+    finally:
+        # a thread cannot be cancelled, and the endpoint would wait for it
+        agent.inventory.end()
 
 
 async def keep_reporting(agent: Agent, every: float = REPORT_SECONDS) -> None:

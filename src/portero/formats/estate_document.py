@@ -10,6 +10,7 @@ import yaml
 from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
+from portero.core.insight.brought_rules import filled
 from portero.core.nouns.assignment import made_key
 from portero.core.nouns.base import without_tags
 from portero.core.nouns.directory import Directory
@@ -21,8 +22,8 @@ Document = TypeVar("Document", Estate, FactsDocument)
 
 
 def read_estate(data: bytes | Mapping[str, bytes]) -> Estate:
-    """An estate document as an Estate: one file's bytes, or several by name. BadDocument with every problem and its
-    place.
+    """An estate document as an Estate, with what its address lists bring: one file's bytes, or several by name.
+    BadDocument with every problem and its place.
     """
     return _read(PlacedValues(data) if isinstance(data, bytes) else PlacedFiles(data), Estate, "portero")
 
@@ -126,6 +127,8 @@ def _checked(
         raise BadDocument(
             [placed_problem(*told) for told in (tell(error, model) for error in problem.errors())]
         ) from problem
+    if isinstance(document, Estate):
+        document = filled(document, {})
     faults = [placed_problem(fault.path, fault.message) for fault in document.faults()]
     if faults:
         raise BadDocument(faults)

@@ -124,7 +124,7 @@ class EnrolmentKeeper:
         if device.lifecycle is Lifecycle.RETIRED:
             raise Refusal("in-use", f"{device.hostname} is retired already.")
         with self._fleet.assessing() as assessment:
-            devices.retire(assessment.connection, device.id)
+            devices.retire(assessment.connection, device.id, assessment.now)
             devices.note_event(assessment.connection, device.id, assessment.now, by, "retired", reason)
             assessment.assess(device.id)
             assessment.assess_namesakes(device.hostname)
@@ -146,7 +146,7 @@ class EnrolmentKeeper:
             if old is None or not devices.waits_to_be(connection, device.id, old):
                 raise Refusal("in-use", f"{device.hostname} waits for no decision: its serial is nobody else's.")
             if same:
-                devices.take_up(connection, old, device.id)
+                devices.take_up(connection, old, device.id, now)
                 devices.note_event(connection, old, now, by, "recognised after joining again", reason)
                 assessment.assess(device.id)  # is there no more
                 assessment.assess_namesakes(device.hostname)

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from portero.core import wording
+from portero.core.insight.brought_rules import emptied, filled
 from portero.core.insight.differences import differences
-from portero.core.insight.feed_rulesets import emptied, filled
 from portero.core.insight.offline import with_frozen_members
 from portero.core.insight.revisions import undone
 from portero.core.matching.applications import CannotFreeze
@@ -151,11 +151,8 @@ class EstateKeeper:
         """
         estate = edit(before)
         left = {feed.key for feed in estate.feeds}
-        gone, kept = (
-            {key: content for key, content in before.contents.items() if (key in left) is stays}
-            for stays in (False, True)
-        )
-        estate = filled(emptied(estate, gone), kept)
+        kept = {key: content for key, content in before.contents.items() if key in left}
+        estate = filled(estate, kept, before.contents.keys() - left)
         refuse_faults(estate)
         refuse_other_kinds(before.estate, estate)
         refuse_overload(before.estate, estate, self._roster)
@@ -289,4 +286,5 @@ class EstateKeeper:
 
     def frozen(self, application_set: ApplicationSet) -> ApplicationSet:
         """The set with what it holds, where it is frozen and does not say."""
-        return self.with_frozen(Estate(application_sets=(application_set,))).application_sets[0]
+        others = tuple(one for one in self.snapshot.estate.application_sets if one.key != application_set.key)
+        return self.with_frozen(Estate(application_sets=(*others, application_set))).application_sets[-1]

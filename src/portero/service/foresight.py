@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from portero.core import sentences
+from portero.core.insight.effects.list_use import IsAllowed, ListUse
 from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.world import Groups, World
 from portero.core.insight.findings import find_all
@@ -23,13 +24,15 @@ from portero.core.nouns.preview import Hindrance, Preview
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
-from portero.store import administrators, device_lists
+from portero.store import activity, administrators, catalogue, device_lists
 from portero.store.database import Store
 from portero.store.moments import moment
 
 PREVIEW_SECONDS, TURN_SECONDS = 2.5, 0.5
 """How long a preview may look at verdicts, and at the findings of each state, before it tells what it has so far."""
 FINDINGS_SECONDS = 9.0
+USE_SECONDS, USE_SINCE = 600.0, 14 * 86_400.0
+"""How long it is kept how lists are used, and how far back that looks."""
 KEPT_SECONDS = 60.0
 SMALL_FLEET = 5_000
 """In a bigger one something changes all the time."""
@@ -46,6 +49,7 @@ class Foresight:
         self._cutters: deque[tuple[tuple[object, ...], Cutter]] = deque(maxlen=3)
         self._finding = threading.Lock()
         self._found: tuple[tuple[object, ...], Found] | None = None
+        self._uses: dict[str, tuple[int, ListUse]] = {}
 
     def programs(self) -> Sequence[Application]:
         """Every program that some device has, once."""
@@ -67,7 +71,36 @@ class Foresight:
             now=moment(self._clock()),
             cutter=self.cutter,
             out_of_time=_deadline(seconds),
+            list_use=self._list_use,
+            having=self._having,
         )
+
+    def _list_use(self, ruleset: str, is_allowed: IsAllowed) -> ListUse:
+        """How the sites of a list were used in the last two weeks. What was found stays for some minutes, but for what
+        the list allows meanwhile.
+        """
+        minutes = int(self._clock() // USE_SECONDS)
+        known = self._uses.get(ruleset)
+        if known is None or known[0] != minutes:
+            with self._store.reading() as connection:
+                found = activity.list_use(connection, ruleset, is_allowed, self._clock() - USE_SINCE)
+            known = self._uses[ruleset] = (minutes, found)
+        return known[1]
+
+    def _having(self, is_meant: Callable[[Application], bool]) -> dict[str, set[str]]:
+        """The machines that have such programs, by program and version."""
+        with self._store.reading() as connection:
+            versions = catalogue.installed_versions(connection)
+            names = {
+                id: f"{entry.name} {application.version or ''}".strip()
+                for id, (entry, application) in versions.items()
+                if is_meant(application)
+            }
+            machines = catalogue.machines_with(connection, names)
+        found: dict[str, set[str]] = {}
+        for id, name in names.items():
+            found.setdefault(name, set()).update(machines.get(id, ()))
+        return found
 
     def cutter(self, estate: Estate) -> Cutter:
         """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""

@@ -307,6 +307,7 @@ def found_in(ruleset: Ruleset, place: int, now: datetime, assigned: bool) -> Fou
         number=place + 1,
         rule=rule,
         selector=str(rule.selector),
+        address_list=ruleset.address_list_of(place + 1),
         assigned=assigned,
         ended=indicators.has_ended(rule, now),
     )

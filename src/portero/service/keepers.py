@@ -7,13 +7,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from portero.core.insight.feed_rulesets import filled
+from portero.core.insight.brought_rules import filled
 from portero.formats.bundles import public_text_of
 from portero.service.administrators import AdministratorsKeeper
 from portero.service.auditing import Auditor
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
 from portero.service.enrolment import EnrolmentKeeper
+from portero.service.errands import Errands
 from portero.service.estate import EstateKeeper
 from portero.service.feeds.comparing import Comparisons
 from portero.service.feeds.fetching import Bounds
@@ -37,7 +38,7 @@ from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
 from portero.service.signing_in import SignIns
 from portero.service.state import Current, Naming, Snapshot
-from portero.store import epochs, revisions
+from portero.store import catalogue, epochs, revisions
 from portero.store.data_folder import DataFolder
 from portero.store.database import Store
 from portero.store.estate import load_estate
@@ -75,6 +76,7 @@ class Keepers:
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
     pushes: Pushes
+    errands: Errands
     housekeeper: Housekeeper
 
     def let_time_pass(self) -> None:
@@ -118,6 +120,8 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     naming = Naming(holdings.held.kept.digest, holdings.numbers(written), epoch)
     current = Current(Snapshot(filled(written, contents), revision, versions, contents, naming))
     estate = current.snapshot.estate
+    with store.writing() as connection:
+        catalogue.fill(connection, clock())
     with store.reading() as connection:
         roster = Roster(connection, estate, clock())
     guessing, auditor = Guessing(store, clock), Auditor(store, clock)
@@ -153,5 +157,6 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),
+        errands=Errands(live, clock),
         housekeeper=Housekeeper(store, current, clock),
     )

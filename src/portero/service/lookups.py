@@ -168,6 +168,7 @@ class Lookups:
                 feed=ruleset.feed,
                 number=number,
                 selector=str(rule.selector),
+                address_list=ruleset.address_list_of(number),
                 action=rule.action,
                 part=part,
                 ended=has_ended(rule, now),

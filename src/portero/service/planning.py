@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from portero.core import sentences
-from portero.core.insight.effects.touching import touched_groups
+from portero.core.insight.effects.touching import changed_keys, touched_groups
 from portero.core.insight.readiness import Obstacle
 from portero.core.insight.revisions import step_back
 from portero.core.matching.fleet import Regrouping
@@ -96,7 +96,7 @@ class Planner:
             moves=moved,
             rechecks=roster.rechecks(regrouping, going.now) if regrouping is not None else None,
             overlays=tuple(found.overlays),
-            obstacles=self._obstacles(going, moved, everywhere=bool(nouns & _HINDERING)),
+            obstacles=self._obstacles(going, moved, everywhere=_hinders(going)),
             reached=reached,
             reached_alone=sum(groups not in reached for groups in found.alone),
             woken=found.classes.ids(found.classes.changed.union(left, found.alone)),
@@ -192,6 +192,22 @@ class Planner:
         roster, then = self._roster, Obstacles(going.after.estate)
         concerned = {**roster.held_by(roster.fleet), **moved} if everywhere else moved
         return dict(roster.other_obstacles(then, concerned))
+
+
+def _hinders(going: EstateTransition) -> bool:
+    """Whether other things may stand in the way of devices that stay in their groups: layers, coverage, site lists."""
+    if not _HINDERING.isdisjoint(change.noun for change in going.changes):
+        return True
+    before, after = going.before.estate, going.after.estate
+    changed = changed_keys(going.changes, before, after)
+    rulesets, assignments = changed.get("ruleset", set()), changed.get("assignment", set())
+    for estate in (before, after):
+        sites = {ruleset.key for ruleset in estate.rulesets if ruleset.kind == "site"}
+        if not sites.isdisjoint(rulesets):
+            return True
+        if assignments and any(one.key in assignments and one.ruleset in sites for one in estate.assignments):
+            return True
+    return False
 
 
 def _new_revision(going: EstateTransition, by: str, reason: str | None) -> NewRevision:

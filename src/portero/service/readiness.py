@@ -30,7 +30,7 @@ def readiness_of(estate: Estate, device: Device) -> Readiness:
     """One device's layers and all that stands in their way."""
     machine = [Obstacle(code) for code in MACHINE_BLOCKERS if code.value in device.blockers]
     facts = facts_from(device.facts)
-    return readiness(estate, facts, device.groups, machine, joined=device.joined_at is not None)
+    return readiness(estate, facts, device.groups, machine, device.joined_at is not None, (device.id, device.hostname))
 
 
 def fleet_readiness(store: Store, estate: Estate, now: float, unit: str | None, group: str | None) -> FleetReadiness:

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
-from portero.core.insight.readiness import Obstacle, modes_of, obstacles
+from portero.core.insight.readiness import Obstacle, SiteLists, modes_of, obstacles
 from portero.core.matching.applications import catalogue_of
 from portero.core.matching.fleet import Fleet, Regrouping
 from portero.core.matching.members import Member, facts_from_json
@@ -36,12 +36,15 @@ class Obstacles:
         self._estate = estate
         self._modes = lru_cache(maxsize=20_000)(lambda groups: modes_of(estate, groups))
         self._known: dict[object, tuple[Obstacle, ...]] = {}
+        self._sites = SiteLists(estate)
 
     def of(self, member: Member, groups: tuple[str, ...]) -> tuple[Obstacle, ...]:
         """What the device's own facts put in the way."""
         if member.lifecycle == "invited":
             return ()
         facts, modes = member.facts, self._modes(groups)
+        names = (member.id, facts.hostname) if member.keeps_name else (member.id,)
+        sites = self._sites.of(groups, names) if member.browsers else None
         key = (
             *modes.values(),
             facts.layers,
@@ -49,10 +52,11 @@ class Obstacles:
             member.browsers,
             facts.zone is None,
             facts.os,
+            sites,
         )
         known = self._known.get(key)
         if known is None:
-            known = self._known[key] = obstacles(facts, modes, self._estate.coverage_table)
+            known = self._known[key] = obstacles(facts, modes, self._estate.coverage_table, sites)
         return known
 
 

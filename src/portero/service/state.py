@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple, TypeVar
 
-from portero.core.insight.feed_rulesets import Contents, emptied
+from portero.core.insight.brought_rules import Contents, emptied
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.revision import Change
 from portero.store.estate import Versions

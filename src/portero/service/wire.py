@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import sqlite3
 from collections.abc import Awaitable, Callable
 from functools import partial
 from typing import Annotated, Any, NoReturn
@@ -19,11 +20,14 @@ from starlette.requests import Request
 from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
 
+from portero.core import wording
 from portero.core.nouns.activity import ActivityBatch
 from portero.core.nouns.base import MOST_NUMBERED
-from portero.core.nouns.check_in import CHECK_IN_HEADER
+from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, PROGRAMS_HEADER
 from portero.core.nouns.device import Facts
+from portero.core.nouns.errand import ErrandAnswer
 from portero.core.nouns.faults import fault_of
+from portero.formats.program_lists import OtherBase, ProgramsTold, patched
 from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal, field_error
@@ -51,8 +55,8 @@ class Join(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
-    """A device checks in: what it holds, which manifests it reads, its facts where they changed, why applying failed,
-    whether it was woken. An `index` that is empty says that it can use none.
+    """A device checks in: what it holds, which manifests it reads, its facts and programs where they changed, why
+    applying failed, whether it was woken. An `index` that is empty says that it can use none.
     """
 
     have: Digest | None = None
@@ -61,6 +65,7 @@ class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
     epoch: Number = 0
     manifests: Annotated[tuple[Number, ...], msgspec.Meta(max_length=20)] = (1,)
     facts: dict[str, Any] | None = None
+    programs: ProgramsTold | None = None
     problem: Annotated[str, msgspec.Meta(max_length=2_000)] | None = None
     woken: bool = False
 
@@ -161,17 +166,36 @@ def _has_other_index(known: KnownDevice, message: CheckIn) -> bool:
 
 def _says_something(known: KnownDevice, message: CheckIn) -> bool:
     """Whether there is more to note than that the device was heard of."""
-    told = message.facts is not None or bool(message.problem) or known.told_silent
+    told = bool(message.facts is not None or message.programs or message.problem or known.told_silent)
     return told or _has_applied(known, message) or _has_other_index(known, message)
+
+
+def _told_facts(connection: sqlite3.Connection, known: KnownDevice, message: CheckIn) -> Facts | None:
+    """The device's facts as they are now, where it tells something of them. Programs that it does not tell of are
+    those of before. OtherBase, Refusal.
+    """
+    told = _facts(message.facts) if message.facts is not None else None
+    if message.programs is None and (told is None or "applications" in told.model_fields_set):
+        return told
+    held = devices.facts_of(connection, known.id)
+    try:
+        programs = patched(held.applications, message.programs) if message.programs else held.applications
+    except ValidationError as error:
+        _refuse_invalid(error, ("programs", "new"))
+    except OtherBase:
+        raise
+    except ValueError as problem:
+        raise Refusal("invalid", wording.as_sentence(str(problem))) from problem
+    return (told or held).model_copy(update={"applications": programs})
 
 
 def _note(
     keepers: Keepers, known: KnownDevice, message: CheckIn, usual: float | None, now: float, asked: float
 ) -> Wanted:
     """Note all that the device says; what it should have then."""
-    facts = _facts(message.facts) if message.facts is not None else None
     with keepers.fleet.assessing() as assessment:
         connection = assessment.connection
+        facts = _told_facts(connection, known, message)
         keepers.fleet.heard.note_with(connection, known.id, now, usual, asked)
         if facts is not None:
             devices.note_facts(connection, known.id, facts, now)
@@ -238,11 +262,19 @@ async def check_in(request: Request, keepers: Keepers) -> Response:
     known = await run_in_threadpool(_device, keepers, request)
     message = await _message(request, CheckIn)
     asked = keepers.fleet.check_in_seconds(known.id)
+    headers = {CHECK_IN_HEADER: str(asked)}
     if _says_something(known, message):
-        answer = await _noting(request, _check_in, keepers, known, message, asked)
+        try:
+            answer = await _noting(request, _check_in, keepers, known, message, asked)
+        except OtherBase:
+            # all else that it says is noted; its programs it tells whole the next time
+            headers[PROGRAMS_HEADER] = "whole"
+            rest = msgspec.structs.replace(message, programs=None)
+            answer = await _noting(request, _check_in, keepers, known, rest, asked)
     else:
         answer = await run_in_threadpool(_check_in, keepers, known, message, asked)
-    headers = {CHECK_IN_HEADER: str(asked)}
+    if keepers.errands.awaits(known.id, again=True):
+        headers[ERRANDS_HEADER] = "yes"
     return JSONResponse(answer, headers=headers) if answer else Response(status_code=204, headers=headers)
 
 
@@ -256,11 +288,12 @@ async def wait(request: Request, keepers: Keepers) -> Response:
         same = now_known.digest == have and index in (None, keepers.holdings.index_in_force.digest)
         if keepers.pushes.awaits(known.id):
             await run_in_threadpool(keepers.pushes.told, known.id)
-        elif same and not keepers.live.closing:
+        elif same and not keepers.errands.awaits(known.id) and not keepers.live.closing:
             try:
                 await asyncio.wait_for(event.wait(), HOLD_SECONDS)
             except TimeoutError:
                 return Response(status_code=204)
+            keepers.errands.awaits(known.id)
     return JSONResponse({"news": True})
 
 
@@ -342,6 +375,24 @@ async def take_activity(request: Request, keepers: Keepers) -> Response:
     return JSONResponse(await _noting(request, _keep, keepers, known, await request.body()))
 
 
+async def errands(request: Request, keepers: Keepers) -> Response:
+    """GET /device/v1/errands: what the device is to do now; each is given out once."""
+    known = await run_in_threadpool(_device, keepers, request)
+    taken = keepers.errands.take(known.id)
+    return JSONResponse([{"id": one.id, **one.asked.model_dump(mode="json", exclude_none=True)} for one in taken])
+
+
+async def answer_errand(request: Request, keepers: Keepers) -> Response:
+    """POST /device/v1/errands/{errand}: what came of one."""
+    known = await run_in_threadpool(_device, keepers, request)
+    try:
+        answer = ErrandAnswer.model_validate_json(await request.body())
+    except ValidationError as error:
+        _refuse_invalid(error, ())
+    keepers.errands.answered(known.id, request.path_params["errand"], answer)
+    return Response(status_code=204)
+
+
 ROUTES = [
     Route("/device/v1/join", _endpoint(join), methods=["POST"]),
     Route("/device/v1/check-in", _endpoint(check_in), methods=["POST"]),
@@ -351,5 +402,7 @@ ROUTES = [
     Route("/device/v1/people", _endpoint(user_groups), methods=["GET"]),
     Route("/device/v1/index/{digest}", _endpoint(index), methods=["GET"]),
     Route("/device/v1/index-file/{digest}", _endpoint(index_file), methods=["GET"]),
+    Route("/device/v1/errands", _endpoint(errands), methods=["GET"]),
+    Route("/device/v1/errands/{errand}", _endpoint(answer_errand), methods=["POST"]),
     Route("/device/v1/activity", _endpoint(take_activity), methods=["POST"]),
 ]

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections import Counter
 from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from portero.core.insight.effects.list_use import IsAllowed, ListUse, RefusedBeside
 from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, ReportedAttempt
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.store.devices import note_event
@@ -246,6 +248,41 @@ def devices_that_saw(connection: sqlite3.Connection, hosts: Collection[str], sin
             (json.dumps(list(hosts)), since),
         ).fetchone()[0]
     )
+
+
+MOST_REFUSALS = 50_000
+"""So many hours of refusals are looked at."""
+
+
+def list_use(connection: sqlite3.Connection, ruleset: str, is_allowed: IsAllowed, since: float) -> ListUse:
+    """How sites that a ruleset allows were used, and what it refused beside them, since a moment, by the hour."""
+    refused: dict[tuple[str, float], dict[str, int]] = {}
+    for device, hour, host, number in connection.execute(
+        "SELECT device, CAST(at / 3600 AS INTEGER) * 3600.0 AS hour, host, count(*) FROM activity"
+        " WHERE json_extract(document, '$.winner.ruleset') = ? AND at >= ? AND verdict = 'block' AND test = 0"
+        " GROUP BY device, hour, host LIMIT ?",
+        (ruleset, since, MOST_REFUSALS),
+    ):
+        refused.setdefault((device, hour), {})[host] = number
+    devices = frozenset(device for device, _ in refused)
+    allowed: dict[str, bool] = {}
+    opened: Counter[tuple[str, float]] = Counter()
+    for device, hour, host, visits in connection.execute(
+        "SELECT device, hour, host, visits FROM visit_count"
+        " WHERE device IN (SELECT value FROM json_each(?)) AND hour >= ?",
+        (json.dumps(sorted(devices)), since),
+    ):
+        if host not in allowed:
+            allowed[host] = is_allowed(host)
+        if allowed[host]:
+            opened[device, hour] += visits
+    refusals, together = Counter[str](), Counter[str]()
+    for place, hosts in refused.items():
+        for host, number in hosts.items():
+            refusals[host] += number
+            together[host] += opened[place]
+    found = [RefusedBeside(host, refusals[host], number) for host, number in together.most_common() if number]
+    return ListUse(opened.total(), devices, tuple(found))
 
 
 def urls_since(

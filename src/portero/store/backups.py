@@ -191,9 +191,12 @@ def _entries(file: Path) -> Iterator[Entries]:
         with (
             file.open("rb") as packed,
             zstandard.ZstdDecompressor().stream_reader(packed) as plain,
-            tarfile.open(fileobj=plain, mode="r|") as archive,
         ):
-            yield read(archive)
+            with tarfile.open(fileobj=plain, mode="r|") as archive:
+                yield read(archive)
+            # to its very end, where the checksum of all of it stands
+            while plain.read(_CHUNK):
+                continue
     except (tarfile.TarError, zstandard.ZstdError, EOFError) as problem:
         raise BadBackup(f"{file} is no backup, or was cut off: {problem}") from problem
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
+from portero.store import catalogue
 
 # --- devices ---
 
@@ -32,12 +33,19 @@ def _fact_columns(facts: Facts) -> dict[str, Any]:
     }
 
 
-def _keep_facts(connection: sqlite3.Connection, device: str, facts: Facts) -> None:
+def _keep_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: float) -> None:
     connection.execute(
         "INSERT INTO device_facts (device, document) VALUES (?, ?)"
         " ON CONFLICT (device) DO UPDATE SET document = excluded.document",
         (device, facts.model_dump_json(exclude_none=True)),
     )
+    catalogue.note_programs(connection, device, facts.applications, now)
+
+
+def facts_of(connection: sqlite3.Connection, device: str) -> Facts:
+    """What a device told last."""
+    (document,) = connection.execute("SELECT document FROM device_facts WHERE device = ?", (device,)).fetchone()
+    return Facts.model_validate_json(document)
 
 
 def _update(connection: sqlite3.Connection, device: str, columns: dict[str, Any]) -> None:
@@ -50,7 +58,7 @@ def add_device(connection: sqlite3.Connection, id: str, facts: Facts, labels: di
     columns = {"id": id, "lifecycle": "invited", "labels": json.dumps(labels), "known_at": now, **_fact_columns(facts)}
     names, marks = ", ".join(columns), ", ".join(f":{column}" for column in columns)
     connection.execute(f"INSERT INTO device ({names}) VALUES ({marks})", columns)
-    _keep_facts(connection, id, facts)
+    _keep_facts(connection, id, facts, now)
 
 
 def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, credential_hash: str, now: float) -> None:
@@ -70,13 +78,13 @@ def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, crede
         **_fact_columns(facts),
     }
     _update(connection, device, columns)
-    _keep_facts(connection, device, facts)
+    _keep_facts(connection, device, facts, now)
 
 
 def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: float) -> None:
     """The device has told its facts."""
     _update(connection, device, {**_fact_columns(facts), "facts_at": now})
-    _keep_facts(connection, device, facts)
+    _keep_facts(connection, device, facts, now)
 
 
 def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], version: int) -> bool:
@@ -88,8 +96,9 @@ def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, st
     return changed.rowcount > 0
 
 
-def retire(connection: sqlite3.Connection, device: str) -> None:
+def retire(connection: sqlite3.Connection, device: str, now: float) -> None:
     """The device is gone: in no group, and its credential is good for nothing. Its history stays."""
+    catalogue.note_programs(connection, device, (), now)
     connection.execute(
         "UPDATE device SET lifecycle = 'retired', credential_hash = NULL, class = NULL, rejoin_of = NULL,"
         " version = version + 1 WHERE id = ?",
@@ -167,7 +176,7 @@ def waits_to_be(connection: sqlite3.Connection, device: str, of: str) -> bool:
     return found.fetchone() is not None
 
 
-def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
+def take_up(connection: sqlite3.Connection, old: str, new: str, now: float) -> None:
     """The new device is the old one: it takes up the old one's id, labels, activity and events.
 
     Attempts that it reported as the new one follow the old one's in number, and so do all it will report.
@@ -194,6 +203,8 @@ def take_up(connection: sqlite3.Connection, old: str, new: str) -> None:
         "UPDATE device_facts SET document = (SELECT document FROM device_facts WHERE device = ?) WHERE device = ?",
         (new, old),
     )
+    catalogue.note_programs(connection, new, (), now)
+    catalogue.note_programs(connection, old, facts_of(connection, old).applications, now)
     connection.execute("UPDATE device SET rejoin_of = ? WHERE rejoin_of = ?", (old, new))
     connection.execute("DELETE FROM device WHERE id = ?", (new,))
     connection.execute("DELETE FROM device_overlay WHERE device IN (?, ?)", (old, new))

@@ -36,7 +36,10 @@ def _of_noun(noun: AuthoredNoun, before: Estate, after: Estate) -> Iterator[Chan
         if was is None:
             yield Change(noun=noun.word, key=key, verb="created", after=document_of(one))
         elif was is not one and was != one:
-            yield Change(noun=noun.word, key=key, verb="changed", before=document_of(was), after=document_of(one))
+            # what a ruleset has of address lists may be all that differs, and that is not written there
+            had, has = document_of(was), document_of(one)
+            if had != has:
+                yield Change(noun=noun.word, key=key, verb="changed", before=had, after=has)
     for key, one in old.items():
         if key not in new:
             yield Change(noun=noun.word, key=key, verb="removed", before=document_of(one))

@@ -65,3 +65,5 @@ def _parts(assignment: Assignment, ruleset: Ruleset) -> Iterator[Governing]:
     for key in dict.fromkeys(rule.application_set for rule in ruleset.rules):
         if key:
             yield Governing("application set", key, f"programs of {ruleset.key}", because)
+    for include in ruleset.includes:
+        yield Governing("address list", include.address_list, f"addresses of {ruleset.key}", because)

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from portero.core.matching.indicators import IndicatorTable
 from portero.core.nouns.action import Action
+from portero.core.nouns.address_list import IncludedRule
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.indicator import CleanUpItem, CleanUpReason, Overlapping
@@ -149,13 +150,16 @@ def _within(rules: Sequence[tuple[int, Rule]], there: Iterable[Placed]) -> dict[
 
 def clean_up(estate: Estate, now: datetime) -> Iterator[CleanUpItem]:
     """Every indicator that can go without a verdict becoming another one: it has ended; another ruleset on the same
-    machines says the same; or the wider one that would count in its place says the same for as long.
+    machines says the same; or the wider one that would count in its place says the same for as long. What address
+    lists bring is left to them.
     """
     rulesets = [ruleset for ruleset in estate.rulesets if ruleset.kind == "indicator"]
     every = Covering(placed for placed in all_placed(rulesets) if not has_ended(placed.rule, now))
     same = _SaidAsWell(estate, rulesets, now)
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):
+            if isinstance(rule, IncludedRule):
+                continue
             found: tuple[CleanUpReason, Placed | None] | None = None
             if has_ended(rule, now):
                 found = "ended", None

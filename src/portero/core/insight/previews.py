@@ -139,7 +139,7 @@ def _touched_devices(
     """The devices that would have another bundle, in how many classes; and whether all were looked at."""
     if not changes:
         return [], 0, True
-    touched, changed = touched_groups(before, after, changes), changed_keys(changes)
+    touched, changed = touched_groups(before, after, changes), changed_keys(changes, before, after)
     named = {
         name
         for estate in (before, after)

@@ -104,16 +104,20 @@ def _is_of_every_site(rule: Rule) -> bool:
 def switched(ruleset: Ruleset) -> Ruleset:
     """The list begun the other way: “everything is open but these” becomes “nothing is open but these”, and back.
 
-    What was blocked is allowed then, and what was allowed blocked; what a browser gets that cannot say a pattern has to
-    be said anew.
+    What was blocked, by itself or by an address list, is allowed then, and what was allowed blocked; what a browser
+    gets that cannot say a pattern has to be said anew.
     """
-    others = [rule for rule in ruleset.rules if not _is_of_every_site(rule)]
+    others = [rule for rule in ruleset.own_rules if not _is_of_every_site(rule)]
     turned = tuple(
         rule.model_copy(update={"action": _TURNED.get(rule.action, rule.action), "reading": None}) for rule in others
     )
     is_closed = any(map(closes_everything, ruleset.rules))
     closes = () if is_closed else (Rule(pattern=EVERYTHING, action=Action.BLOCK),)
-    return Ruleset.model_validate({**dict(ruleset), "rules": (*closes, *turned)})
+    includes = tuple(
+        include.model_copy(update={"action": _TURNED.get(include.action, include.action)})
+        for include in ruleset.includes
+    )
+    return Ruleset.model_validate({**dict(ruleset), "rules": (*closes, *turned), "includes": includes})
 
 
 _TURNED = {Action.BLOCK: Action.ALLOW, Action.ALLOW: Action.BLOCK}
@@ -125,7 +129,7 @@ _TURNED = {Action.BLOCK: Action.ALLOW, Action.ALLOW: Action.BLOCK}
 def told_of_patterns(ruleset: Ruleset, but: int = 0) -> Iterator[AuthoringWarning]:
     """What is handed over in another form than it was written, by pattern; the first `but` rules are left out."""
     alike: list[tuple[str, str]] = []
-    for number, rule in enumerate(ruleset.rules[but:], but + 1):
+    for number, rule in enumerate(ruleset.own_rules[but:], but + 1):
         if rule.pattern is None:
             continue
         rewriting, pattern = rewriting_of(rule.pattern), Pattern.of(rule.pattern)

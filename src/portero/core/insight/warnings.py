@@ -9,6 +9,7 @@ from typing import NamedTuple
 from publicsuffixlist import PublicSuffixList
 
 from portero.core import sentences, wording
+from portero.core.insight.brought_rules import with_included
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings import find_all
 from portero.core.insight.merging import put_in_place
@@ -20,6 +21,7 @@ from portero.core.insight.site_lists import (
 )
 from portero.core.insight.taking_hold import host_only
 from portero.core.matching.categories import CategoryIndex, look_up
+from portero.core.matching.searches import search_patterns
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -56,6 +58,7 @@ _TOLD = (
     FindingKind.ALLOW_BEATEN,
     FindingKind.UNKNOWN_NAME,
     FindingKind.LIST_TRUNCATED,
+    FindingKind.PROGRAM_PRESENT,
     FindingKind.PATTERN_CHANGED,
 )
 
@@ -74,10 +77,11 @@ def warn_of_ruleset(
 
     A host that the index has an entry for is not taken for a mistyped one. `beside` finds a host's siblings.
     """
+    ruleset = with_included(ruleset, estate.address_list_by_key)
     writer = _Writer(ruleset, estate, world, hosts, beside)
     found = [warning for number, rule in writer.rules() for warning in writer.of(number, rule)]
     if ruleset.kind == "site":
-        found += told_of_patterns(ruleset, max(len(ruleset.rules) - MOST_WRITTEN, 0))
+        found += told_of_patterns(ruleset, max(len(ruleset.own_rules) - MOST_WRITTEN, 0))
         browsers = governed_browsers((member.facts for member in world.members), estate.coverage_table)
         found += told_of_list(list_of_ruleset(ruleset, world.now), browsers)
     after = estate.replacing(rulesets=put_in_place(ruleset, estate.rulesets))
@@ -92,7 +96,10 @@ def warn_of_ruleset(
 
 def warn_of_assignment(assignment: Assignment, estate: Estate, world: World) -> list[AuthoringWarning]:
     """What should be known of an assignment, saved or not. It is looked at as if it were in force."""
-    in_force = assignment.model_copy(update={"state": State.ACTIVE})
+    ruleset = estate.ruleset_by_key.get(assignment.ruleset)
+    # who has what it would stop is worth knowing beforehand, whether it is reported later or not
+    reports = ruleset is not None and ruleset.kind == "startup"
+    in_force = assignment.model_copy(update={"state": State.ACTIVE, "report_presence": reports})
     after = estate.replacing(assignments=put_in_place(in_force, estate.assignments))
     return _of_findings(after, world, lambda keys, _rulesets: assignment.key in keys)[:MOST_WARNINGS]
 
@@ -120,6 +127,7 @@ class _Writer:
     ) -> None:
         self._ruleset, self._hosts, self._beside, self._exact = ruleset, hosts, beside, 0
         self._search_pages = {page.host for page in estate.settings.search_pages}
+        self._pages = [(page.host, page.parameter) for page in estate.settings.search_pages]
         self._corrections = {one.host: one.categories for one in estate.corrections}
         shows_host = host_only(estate.coverage_table)
         self._host_only = [member for member in world.members if shows_host(member)]
@@ -134,7 +142,7 @@ class _Writer:
 
     def rules(self) -> list[tuple[int, Rule]]:
         """The rules with their numbers, the last ones: those that are being written."""
-        return list(enumerate(self._ruleset.rules, 1))[-MOST_WRITTEN:]
+        return list(enumerate(self._ruleset.own_rules, 1))[-MOST_WRITTEN:]
 
     def of(self, number: int, rule: Rule) -> Iterator[AuthoringWarning]:
         """What should be known of one rule."""
@@ -180,7 +188,8 @@ class _Writer:
             words, host = sentences.path_unseen(rule.selector.value, devices), rule.host_named
             yield AuthoringWarning(code="path-hidden", rule=number, sentence=words, devices=devices, instead=host)
         elif rule.search_term or rule.media_type:
-            words = sentences.content_unseen(sentences.selector_words(rule), devices)
+            patterns = search_patterns(rule.search_term, self._pages) if rule.search_term else ()
+            words = sentences.content_unseen(sentences.selector_words(rule), devices, patterns)
             yield AuthoringWarning(code="content-hidden", rule=number, sentence=words, devices=devices)
 
     def _mistyped(self, number: int, rule: Rule, host: str) -> Iterator[AuthoringWarning]:

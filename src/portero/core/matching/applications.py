@@ -12,11 +12,19 @@ from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import normal_program_path
 from portero.core.wording import joined
 
-FIELDS = ("sha256", "path", "product", "file", "signer", "vendor", "category")
+FIELDS = ("sha256", "path", "product", "file", "signer", "certificate", "vendor", "category")
 
 SHA256, PATH, NAME_WITH_VERSION, NAME, MAKER, CATEGORY, EVERYTHING = range(7)
 """How narrow a selector of programs is; smaller is narrower."""
-_NARROWNESS = {"sha256": SHA256, "path": PATH, "product": NAME, "file": NAME, "signer": MAKER, "vendor": MAKER}
+_NARROWNESS = {
+    "sha256": SHA256,
+    "path": PATH,
+    "product": NAME,
+    "file": NAME,
+    "signer": MAKER,
+    "certificate": MAKER,
+    "vendor": MAKER,
+}
 
 
 class Started(NamedTuple):
@@ -132,8 +140,11 @@ class _FrozenTest:
 class SetTest:
     """An application set, made ready to be asked."""
 
-    def __init__(self, application_set: ApplicationSet) -> None:
-        self._include = [Test(condition) for condition in application_set.include]
+    def __init__(self, application_set: ApplicationSet, others: Mapping[str, ApplicationSet]) -> None:
+        """`others` has the sets that it takes in, and those that they do, by key."""
+        self._holding: list[Test | SetTest] = [Test(condition) for condition in application_set.include]
+        if application_set.following:
+            self._holding += [SetTest(others[key], others) for key in application_set.sets]
         self._exclude = [Test(condition) for condition in application_set.exclude]
         members = application_set.frozen_members or ()
         self._is_frozen = not application_set.following
@@ -146,7 +157,7 @@ class SetTest:
         if any(fit.narrowness is not None for fit in excluded):
             return NO_FIT
         missing = frozenset(name for fit in excluded for name in fit.missing)
-        included = [test.fit(program) for test in self._include]
+        included = [test.fit(program) for test in self._holding]
         narrowest = min((fit.narrowness for fit in included if fit.narrowness is not None), default=None)
         if self._is_frozen:
             return self._frozen_fit(program, narrowest, missing)
@@ -157,7 +168,8 @@ class SetTest:
     def leaves_out(self, program: Started) -> bool:
         """Whether its exclude conditions take away what its include conditions hold."""
         includes, excludes = (
-            any(test.fit(program).narrowness is not None for test in tests) for tests in (self._include, self._exclude)
+            any(test.fit(program).narrowness is not None for test in tests)
+            for tests in (self._holding, [*self._exclude])
         )
         return includes and excludes
 
@@ -176,26 +188,28 @@ class CannotFreeze(ValueError):
     """Some programs that a set holds have nothing by which they could be kept; the message says which."""
 
 
-def members_of(application_set: ApplicationSet, applications: Iterable[Application]) -> tuple[str | FrozenProgram, ...]:
+def members_of(
+    application_set: ApplicationSet, applications: Iterable[Application], others: Mapping[str, ApplicationSet]
+) -> tuple[str | FrozenProgram, ...]:
     """Those of the programs that its conditions hold, each by what identifies it best: what freezing it now would keep.
     CannotFreeze.
     """
     following = application_set.model_copy(update={"following": True, "frozen_members": None})
-    test = SetTest(following)
+    test = SetTest(following, others)
     known = list(applications)
     catalogue = catalogue_of(known)
     held = [one for one in known if test.fit(Started.of(one, catalogue)).narrowness is not None]
     digests = {program.sha256 for program in held if program.sha256}
-    others = [program for program in held if not program.sha256]
-    if any(not (program.product or program.path or program.file) for program in others):
-        told = next(program for program in others if not (program.product or program.path or program.file))
+    unnamed = [program for program in held if not program.sha256]
+    if any(not (program.product or program.path or program.file) for program in unnamed):
+        told = next(program for program in unnamed if not (program.product or program.path or program.file))
         what = told.model_dump(exclude_none=True)
         raise CannotFreeze(
             f"the set {application_set.key} cannot be frozen: of a program that it holds only"
             f" {joined([f'{name} “{value}”' for name, value in what.items()])} is known, and freezing would let it"
             " through; exclude it, or let the set follow"
         )
-    programs = {_frozen(program) for program in others}
+    programs = {_frozen(program) for program in unnamed}
     return (*sorted(digests), *sorted(programs, key=lambda program: program.model_dump_json()))
 
 

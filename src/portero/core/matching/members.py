@@ -46,6 +46,7 @@ class Item(msgspec.Struct, frozen=True):
     product: str | None = None
     vendor: str | None = None
     signer: str | None = None
+    certificate: str | None = None
     path: str | None = None
     category: str | None = None
     version: str | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from typing import Generic, TypeVar
-from urllib.parse import parse_qsl
+from urllib.parse import parse_qsl, quote_plus
 
 from portero.core.nouns.rule import normal_term
 from portero.core.nouns.urls import Visit
@@ -22,6 +22,15 @@ def searched(visit: Visit, pages: Mapping[str, tuple[str, ...]]) -> str | None:
     _, _, query = visit.url.partition("#")[0].partition("?")
     given = [value for name, value in parse_qsl(query, keep_blank_values=True) if name in parameters]
     return given[0] if given else None
+
+
+def search_patterns(term: str, pages: Iterable[tuple[str, str]]) -> list[str]:
+    """The site patterns that hold searches which begin with a term, written small, on some pages: host and parameter of
+    each. Browsers write the space in a query in either of two ways.
+    """
+    words = normal_term(term).split()
+    written = dict.fromkeys(space.join(map(quote_plus, words)) for space in ("+", "%20"))
+    return [f".{host}?{parameter}={text}*" for host, parameter in pages for text in written]
 
 
 class TermTable(Generic[Item]):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Annotated, ClassVar, Self
 
 from pydantic import BeforeValidator, Field, StringConstraints, model_validator
@@ -22,6 +23,7 @@ class ApplicationCondition(Noun):
     file: Text | None = None
     version: Annotated[VersionBounds | None, BeforeValidator(bounds_of)] = None
     signer: Text | None = None
+    certificate: Annotated[Sha256 | None, Field(description="The thumbprint of the signer's certificate.")] = None
     vendor: Text | None = None
     category: Key | None = None
 
@@ -29,7 +31,9 @@ class ApplicationCondition(Noun):
     def _says_something(self) -> Self:
         given = self.model_fields_set - {"version"}
         if not any(getattr(self, name) is not None for name in given):
-            raise ValueError("a condition names at least one of sha256, path, product, file, signer, vendor, category")
+            raise ValueError(
+                "a condition names at least one of sha256, path, product, file, signer, certificate, vendor, category"
+            )
         return self
 
 
@@ -42,6 +46,7 @@ class FrozenProgram(Noun):
     vendor: Text | None = None
     version: Text | None = None
     signer: Text | None = None
+    certificate: Sha256 | None = None
     path: Annotated[str, StringConstraints(min_length=1, max_length=1024)] | None = None
     file: Text | None = None
 
@@ -53,7 +58,7 @@ class FrozenProgram(Noun):
 
 
 class ApplicationSet(Authored):
-    """Include conditions less exclude conditions; exclusions win.
+    """Include conditions, and what other sets hold, less exclude conditions; exclusions win.
 
     A *following* set takes in what the catalogue adds later. A frozen one holds the programs in `frozen_members`, and
     no others: each by its SHA-256 where that is known, else by what identifies it best.
@@ -64,6 +69,7 @@ class ApplicationSet(Authored):
     name: Name | None = None
     following: bool = True
     include: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
+    sets: Annotated[tuple[Key, ...], Field(max_length=100, description="Other sets, whose programs it holds too.")] = ()
     exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
     frozen_members: Annotated[
         tuple[Sha256 | FrozenProgram, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
@@ -74,6 +80,17 @@ class ApplicationSet(Authored):
         if self.following and self.frozen_members is not None:
             raise ValueError("frozen_members go with “following: false”; leave one of the two out")
         return self
+
+
+def with_taken_in(keys: Iterable[str], sets: Mapping[str, ApplicationSet]) -> Iterator[str]:
+    """These sets and all that they take in, each once, of those that there are."""
+    waiting, seen = list(keys), set[str]()
+    while waiting:
+        key = waiting.pop()
+        if key not in seen and key in sets:
+            seen.add(key)
+            yield key
+            waiting += sets[key].sets
 
 
 @shows(ApplicationSet)

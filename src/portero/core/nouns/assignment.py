@@ -59,7 +59,7 @@ class Assignment(Authored):
     """
 
     declared: ClassVar = Declared("assignment", "assignments", about="Rulesets put on groups or devices.")
-    told_only: ClassVar = frozenset({"owner", "reason", "ticket"})
+    told_only: ClassVar = frozenset({"owner", "reason", "ticket", "report_presence"})
     """Fields that tell people something and decide nothing."""
     key: AssignmentKey
     ruleset: Key
@@ -78,6 +78,9 @@ class Assignment(Authored):
     until_restart: Annotated[bool, Field(description="Until the machine next starts.")] = False
     replaces_weaker: Annotated[
         bool, Field(description="Puts ordinary assignments of the same kind with weaker targets out of play.")
+    ] = False
+    report_presence: Annotated[
+        bool, Field(description="Machines that have a program which it stops are found, whether it is started or not.")
     ] = False
     state: State = State.ACTIVE
     notice: Key | None = None

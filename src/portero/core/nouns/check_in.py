@@ -10,6 +10,10 @@ CHECK_IN_SECONDS = 60
 """Between the check-ins of a device, unless settings or groups say otherwise. The service tells it with each answer;
 until then a device goes by this itself.
 """
+ERRANDS_HEADER = "Portero-Errands"
+"""Says in the answer to a check-in that the device has something to do; what it is it asks for."""
+PROGRAMS_HEADER = "Portero-Programs"
+"""Says in the answer to a check-in that the whole list of programs is wanted: what was told did not fit."""
 CHECK_IN_HEADER = "Portero-Check-In-Seconds"
 LEAST_CHECK_IN, MOST_CHECK_IN = 15, 86_400
 CheckInSeconds = Annotated[

@@ -72,6 +72,10 @@ class OperatingSystem(Noun):
     version: Text | None = None
 
 
+MOST_APPLICATIONS = 5_000
+"""So many programs a machine tells of."""
+
+
 class Application(Noun):
     """A program as found on the machine. What is not known is left out."""
 
@@ -80,6 +84,11 @@ class Application(Noun):
     vendor: Text | None = None
     version: Text | None = None
     signer: Text | None = None
+    certificate: Annotated[
+        str | None,
+        StringConstraints(pattern=r"^[0-9a-f]{64}$", to_lower=True),
+        Field(description="SHA-256 of the signer's certificate: its thumbprint."),
+    ] = None
     sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$", to_lower=True)] | None = None
     path: Annotated[str, StringConstraints(max_length=1024)] | None = None
     category: Key | None = None
@@ -104,7 +113,7 @@ class Facts(Noun):
     os: OperatingSystem | None = None
     addresses: Annotated[tuple[Address, ...], Field(max_length=32)] = ()
     browsers: Annotated[tuple[Browser, ...], Field(max_length=32)] = ()
-    applications: Annotated[tuple[Application, ...], Field(max_length=5000)] = ()
+    applications: Annotated[tuple[Application, ...], Field(max_length=MOST_APPLICATIONS)] = ()
     layers: Layers = Layers()
     layer_versions: LayerVersions = LayerVersions()
     serial: Text | None = None

@@ -8,7 +8,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.address_list import AddressList
+from portero.core.nouns.application_set import ApplicationSet, with_taken_in
 from portero.core.nouns.assignment import Assignment, DeviceTarget
 from portero.core.nouns.base import Fault, Key, Noun, doubled, unknown_word
 from portero.core.nouns.correction import Correction
@@ -23,7 +24,7 @@ from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.registry import nouns_of, parts_of
 from portero.core.nouns.rule import OF_EVERYBODY, is_public_suffix
-from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.ruleset import MAX_RULES, Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.selector import OF_SERVICES, Selector
 from portero.core.nouns.service import Service
@@ -38,6 +39,7 @@ class Estate(Noun):
     groups: Annotated[tuple[Group, ...], Field(max_length=2000)] = ()
     schedules: Annotated[tuple[Schedule, ...], Field(max_length=2000)] = ()
     application_sets: Annotated[tuple[ApplicationSet, ...], Field(max_length=5000)] = ()
+    address_lists: Annotated[tuple[AddressList, ...], Field(max_length=2000)] = ()
     rulesets: Annotated[tuple[Ruleset, ...], Field(max_length=5000)] = ()
     assignments: Annotated[tuple[Assignment, ...], Field(max_length=20000)] = ()
     notices: Annotated[tuple[Notice, ...], Field(max_length=500)] = ()
@@ -74,6 +76,11 @@ class Estate(Noun):
     def application_set_by_key(self) -> dict[str, ApplicationSet]:
         """Application sets by key."""
         return {application_set.key: application_set for application_set in self.application_sets}
+
+    @cached_property
+    def address_list_by_key(self) -> dict[str, AddressList]:
+        """Address lists by key."""
+        return {address_list.key: address_list for address_list in self.address_lists}
 
     @cached_property
     def places_by_target(self) -> dict[str | DeviceTarget, list[int]]:
@@ -134,6 +141,8 @@ class Estate(Noun):
         yield from _unknown(("precedence",), "group", enumerate(self.precedence), groups)
         yield from self._assignment_faults(groups)
         yield from self._rule_faults()
+        yield from self._include_faults()
+        yield from self._set_faults()
         yield from self._service_faults()
         yield from self._enforcement_faults(groups)
         for number, probe_set in enumerate(self.probe_sets):
@@ -175,6 +184,31 @@ class Estate(Noun):
                 if rule.application_set is not None and rule.application_set not in sets:
                     said = unknown_word("application set", rule.application_set, sorted(sets))
                     yield Fault((*where, "application_set"), said)
+
+    def _set_faults(self) -> Iterator[Fault]:
+        """Sets that take in sets which are not there, or in the end themselves."""
+        known = self.application_set_by_key
+        for number, one in enumerate(self.application_sets):
+            for place, key in enumerate(one.sets):
+                where = ("application_sets", number, "sets", place)
+                if key not in known:
+                    yield Fault(where, unknown_word("application set", key, sorted(known)))
+                elif one.key in with_taken_in([key], known):
+                    yield Fault(where, f"“{one.key}” would take itself in, by way of “{key}”; leave one of the two out")
+
+    def _include_faults(self) -> Iterator[Fault]:
+        """Address lists that are not there, or have what no rule of such a ruleset can name."""
+        lists = self.address_list_by_key
+        for number, ruleset in enumerate(self.rulesets):
+            for place, include in enumerate(ruleset.includes):
+                where, found = ("rulesets", number, "includes", place), lists.get(include.address_list)
+                if found is None:
+                    yield Fault((*where, "address_list"), unknown_word("address list", include.address_list, lists))
+                elif misfits := found.misfits(ruleset.including, include):
+                    more = f", and {len(misfits) - 1:,} more of it do not fit" if len(misfits) > 1 else ""
+                    yield Fault(where, f"of the address list “{found.key}”: {misfits[0]}{more}")
+            if ruleset.includes and len(ruleset.rules) > MAX_RULES:
+                yield Fault(("rulesets", number), f"with its address lists it has over {MAX_RULES:,} rules")
 
     def _allowing_faults(self, where: tuple[str | int, ...], selector: Selector) -> Iterator[Fault]:
         """Allows by service of what is everybody's."""
@@ -240,6 +274,11 @@ def assignment_faults(where: tuple[str | int, ...], assignment: Assignment, rule
             (*where, "people"),
             "a site list is handed to the browser as the machine's own policy, so it cannot be for some people only;"
             " leave the people out, or use indicators",
+        )
+    if assignment.report_presence and ruleset.kind != "startup":
+        yield Fault(
+            (*where, "report_presence"),
+            f"programs are reported by rulesets of kind startup, and “{ruleset.key}” is of kind {ruleset.kind}",
         )
     if ruleset.kind == "site" and assignment.action == "warn":
         yield Fault((*where, "action"), "a site list allows or blocks; browsers cannot warn")

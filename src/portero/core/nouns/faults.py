@@ -19,6 +19,7 @@ PATTERNS = {
     r"^[^/\s]+(/[^/\s]+)*$": "is no unit: name its parts, set apart by “/”, as in brackwater/ships",
     r"^([01][0-9]|2[0-3]):[0-5][0-9]$": "is no time of day; write it as in 18:00",
     r"^[0-9A-Z]{4}-[0-9A-Z]{4}$": "is no reference: that is two groups of four, as in 7KQ2-M4TD",
+    r"^\S+$": "has a space in it, and no address has",
     r"^[A-Za-z0-9._@-]{1,64}$": "is no name of an administrator: use up to 64 letters, digits and . _ @ -",
 }
 """What a text is not that does not have the form of a pattern."""

@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field, StringConstraints
 
-from portero.core.nouns.base import Key, Noun, Timestamp
+from portero.core.nouns.base import Key, Noun, Text, Timestamp
 
 
 class FindingKind(StrEnum):
@@ -33,6 +33,8 @@ class FindingKind(StrEnum):
     LIST_TRUNCATED = "list-truncated"
     PATTERN_CHANGED = "pattern-changed"
     PATTERN_IGNORED = "pattern-ignored"
+    LIST_LACKS_HOSTS = "list-lacks-hosts"
+    PROGRAM_PRESENT = "program-present"
 
 
 class Severity(StrEnum):
@@ -74,6 +76,7 @@ class RuleAt(Noun):
     ruleset: Key
     rule: int
     selector: str
+    address_list: Annotated[Key | None, Field(description="The address list that brings it.")] = None
 
 
 class Finding(Noun):
@@ -88,6 +91,8 @@ class Finding(Noun):
     rulesets: tuple[Key, ...] = ()
     groups: Annotated[tuple[Key, ...], Field(description="Groups that it is about.")] = ()
     rules: Annotated[tuple[RuleAt, ...], Field(description="The rules that it is about, the first ones.")] = ()
+    hosts: Annotated[tuple[Text, ...], Field(description="Hosts that it is about, the first ones.")] = ()
+    browsers: Annotated[tuple[Text, ...], Field(description="Names of browsers that it is about.")] = ()
     devices: Annotated[int, Field(description="On how many machines.")] = 0
     examples: Annotated[tuple[str, ...], Field(description="Some of them, by hostname.")] = ()
     at: Annotated[Timestamp | None, Field(description="When something ends or ended.")] = None

@@ -19,6 +19,7 @@ class FoundIndicator(Noun):
     number: Annotated[int, Field(description="Its place in the ruleset, from 1.")]
     rule: Rule
     selector: str
+    address_list: Annotated[Key | None, Field(description="The address list that brings it.")] = None
     assigned: Annotated[bool, Field(description="Whether its ruleset is put on some group or machine.")]
     ended: Annotated[bool, Field(description="Whether it has ended.")]
 

@@ -53,6 +53,7 @@ class TouchingRule(Noun):
     feed: Annotated[Key | None, Field(description="The feed that brings it; None for one written by hand.")] = None
     number: Annotated[int, Field(description="Its place in the ruleset, from 1.")]
     selector: str
+    address_list: Annotated[Key | None, Field(description="The address list that brings it.")] = None
     action: Action
     part: Annotated[bool, Field(description="It names some pages of the host only.")] = False
     ended: Annotated[bool, Field(description="It has ended.")] = False

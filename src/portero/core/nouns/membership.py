@@ -154,6 +154,7 @@ class ItemTest(Noun):
     vendor: Text | None = None
     file: Text | None = None
     signer: Text | None = None
+    certificate: Text | None = None
     path: Text | None = None
     category: Text | None = None
     version: Annotated[VersionBounds | None, BeforeValidator(bounds_of)] = None
@@ -166,7 +167,7 @@ class ItemTest(Noun):
 
 _ITEM_FIELDS = {
     "browsers": ("name", "version", "managed"),
-    "applications": ("product", "vendor", "version", "signer", "file", "path", "category"),
+    "applications": ("product", "vendor", "version", "signer", "certificate", "file", "path", "category"),
 }
 
 

@@ -29,6 +29,8 @@ class BlockerCode(StrEnum):
     BROWSER_TOO_OLD = "browser-too-old"
     POLICY_UNWRITTEN = "policy-unwritten"
     POLICY_OVERRIDDEN = "policy-overridden"
+    LIST_TRUNCATED = "list-truncated"
+    PATTERN_CHANGED = "pattern-changed"
     RESTART_NEEDED = "restart-needed"
     TAMPERED = "tampered"
     ZONE_MISSING = "zone-missing"

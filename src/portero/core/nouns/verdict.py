@@ -75,6 +75,7 @@ class RuleReference(Noun):
     ground: Annotated[
         str | None, Field(description="Why it is there: the ground of the ruleset, else of the category that it names.")
     ] = None
+    address_list: Annotated[str | None, Field(description="The address list that brings it into the ruleset.")] = None
 
 
 class LostRule(RuleReference):

@@ -6,14 +6,16 @@ What is meant for single devices comes as a small overlay on top.
 from __future__ import annotations
 
 import weakref
+from bisect import bisect_right
 from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
+from operator import itemgetter
 from typing import Any, NamedTuple
 
 import msgspec
 
 from portero.core.nouns.action import overridden
-from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.application_set import ApplicationSet, with_taken_in
 from portero.core.nouns.assignment import Assignment, DeviceTarget, State
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 from portero.core.nouns.estate import Estate
@@ -70,6 +72,13 @@ class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
     notice: str | None = None
     ground: str | None = None
     state: str = "active"
+    included: tuple[tuple[int, str], ...] = ()
+    """Which address lists bring rules, each with the number of its first one: all behind the ruleset's own."""
+
+    def address_list_of(self, rule: int) -> str | None:
+        """The address list that brings the rule of a number; None where it is the ruleset's own."""
+        place = bisect_right(self.included, rule, key=itemgetter(0))
+        return self.included[place - 1][1] if place else None
 
     @property
     def names_people(self) -> bool:
@@ -236,7 +245,15 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
         notice=assignment.notice,
         ground=ruleset.ground,
         state=assignment.state.value,
+        included=tuple(_included(ruleset)),
     )
+
+
+def _included(ruleset: Ruleset) -> Iterator[tuple[int, str]]:
+    first = len(ruleset.rules) - ruleset.included.total() + 1
+    for key, number in ruleset.included.items():
+        yield first, key
+        first += number
 
 
 def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
@@ -245,7 +262,10 @@ def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
     sets = {key for put in compiled for key in put.sets}
     return Parts(
         schedules={key: _written(estate.schedule_by_key[key]) for key in sorted(schedules)},
-        application_sets={key: _written(estate.application_set_by_key[key]) for key in sorted(sets)},
+        application_sets={
+            key: _written(estate.application_set_by_key[key])
+            for key in sorted(with_taken_in(sets, estate.application_set_by_key))
+        },
         services={
             service.key: BundleService(service.hosts, service.decision.value, service.suitability)
             for service in (estate.services if any(put.of_services for put in compiled) else ())

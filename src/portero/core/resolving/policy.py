@@ -61,6 +61,9 @@ class Policy:
         self._sites_by_host: PatternTable[tuple[Pattern, Contender]] | None = None
         self.programs: list[ProgramRule] = []
         self.search_pages = pages_by_host(bundle.search_pages)
+        self._sets = {
+            key: ApplicationSet.model_validate(written) for key, written in bundle.parts.application_sets.items()
+        }
         self._instants = sorted(_instants(bundle))
         self.teller: object | None = None
         """What tells its outcomes in words, kept here as it remembers them for as long as the policy is there."""
@@ -115,8 +118,7 @@ class Policy:
         if rule.selector_kind == "sha256":
             return Test(ApplicationCondition(sha256=rule.selector_value))
         if rule.selector_kind == "application_set":
-            written = self.bundle.parts.application_sets[rule.selector_value]
-            return SetTest(ApplicationSet.model_validate(written))
+            return SetTest(self._sets[rule.selector_value], self._sets)
         return None
 
     def frame(self, situation: Situation) -> Frame:

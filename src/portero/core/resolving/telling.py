@@ -55,6 +55,7 @@ class Teller:
                 selector=str(Selector(rule.selector_kind, rule.selector_value, rule.exact)),
                 feed=owner.feed,
                 ground=owner.ground or _ground_of(rule),
+                address_list=owner.address_list_of(rule.number),
             )
         return known
 

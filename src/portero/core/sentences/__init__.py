@@ -35,6 +35,7 @@ from portero.core.sentences.findings import (
     exact_alone,
     host_near,
     layers_disagree,
+    list_lacks,
     never_allowed,
     never_open,
     nobody,
@@ -42,6 +43,7 @@ from portero.core.sentences.findings import (
     opened,
     owner_gone,
     path_unseen,
+    program_present,
     remedy,
     rules_of,
     searched_only_on,
@@ -117,11 +119,19 @@ from portero.core.sentences.verdicts import (
     target_words,
     undecided,
 )
-from portero.core.sentences.when import application_set_sentence, schedule_now, schedule_sentence
+from portero.core.sentences.when import (
+    address_list_sentence,
+    application_set_sentence,
+    came_by_itself,
+    catch,
+    schedule_now,
+    schedule_sentence,
+)
 
 __all__ = [
     "ESSENTIAL",
     "NOTHING_IN_PLAY",
+    "address_list_sentence",
     "alike",
     "allow_beaten",
     "application_set_sentence",
@@ -135,8 +145,10 @@ __all__ = [
     "browser_missing",
     "browser_standing",
     "browser_too_old",
+    "came_by_itself",
     "capacity",
     "case_ignored",
+    "catch",
     "caveat",
     "change_details",
     "change_sentence",
@@ -174,6 +186,7 @@ __all__ = [
     "left_to_gateway",
     "list_cut",
     "list_handed",
+    "list_lacks",
     "list_truncated",
     "listed_because",
     "loss",
@@ -203,6 +216,7 @@ __all__ = [
     "policy_not_own",
     "policy_overridden",
     "policy_unwritten",
+    "program_present",
     "programs_not_here",
     "push_scope",
     "push_sentence",

@@ -173,6 +173,23 @@ def never_allowed(words: str, blocking: str, where: str) -> str:
     return f"An allow of {words} never wins: {where} stops {blocking} for everybody, and is mandatory."
 
 
+def list_lacks(ruleset: str, hosts: Sequence[tuple[str, int]], opened: int, devices: int) -> str:
+    """Hosts that an allow-only list closes, and that are refused whenever its sites are open."""
+    beside = joined(
+        [f"{counted(number, 'time')} together with a refused {host}" for host, number in hosts[:MOST_NAMED]]
+    )
+    return (
+        f"In the last 14 days sites that {ruleset} allows were opened {counted(opened, 'time')} on"
+        f" {counted(devices, 'machine')}, {beside}, by the hour: they may need what the list closes."
+    )
+
+
+def program_present(assignment: str, programs: Sequence[str], devices: int) -> str:
+    """Machines that have programs which an assignment stops."""
+    have = "has" if devices == 1 else "have"
+    return f"{counted(devices, 'machine')} {have} what {assignment} stops: {named(programs)}."
+
+
 def not_carried_out(service: str) -> str:
     """A service that was declined, and stays open."""
     return f"{service} is declined, and no rule in force stops it."
@@ -188,7 +205,10 @@ _REMEDIES = {
     "remove-allow": "Remove the allow from {ruleset}.",
     "as-indicators": "Block and allow the same hosts as indicators on the same groups too: those reach every browser.",
     "as-site-patterns": "Name the same paths in a site list on the same groups too: managed browsers see them.",
+    "as-search-patterns": "Name the searches that begin so in a site list on the same groups too: Chromium sees them.",
     "name-hosts": "Name the whole hosts in {ruleset} in place of the paths.",
+    "allow-hosts": "Allow these hosts in {ruleset}.",
+    "block-browsers": "Keep {browsers} from starting on the same groups: what is not started opens nothing.",
     "extend": "Let {assignment} go on for 30 days more.",
     "extend-rules": "Let these rules of {ruleset} go on for 30 days more.",
     "only-record": "Let {assignment} only record at first.",
@@ -214,9 +234,13 @@ def path_unseen(url: str, devices: int) -> str:
     )
 
 
-def content_unseen(words: str, devices: int) -> str:
-    """Content that part of the machines cannot see over https."""
-    return f"Over https {counted(devices, 'machine')} do not show the filter {words}; a host or a category is stronger."
+def content_unseen(words: str, devices: int, patterns: Sequence[str] = ()) -> str:
+    """Content that part of the machines cannot see over https, and the site patterns that Chromium sees."""
+    more = f" In a site list Chromium sees a search that begins so: {named(patterns)}." if patterns else ""
+    return (
+        f"Over https {counted(devices, 'machine')} do not show the filter {words}; a host or a category is stronger."
+        f"{more}"
+    )
 
 
 def searched_only_on(hosts: Sequence[str]) -> str:

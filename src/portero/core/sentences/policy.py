@@ -65,20 +65,28 @@ def selected_words(selector: Selector) -> str:
 
 def ruleset_sentence(ruleset: Ruleset) -> str:
     """What a ruleset does, the strictest first and the broadest last: “Blocks Gambling; warns on all of Pastime.”"""
-    sentence = "; ".join(_does(ruleset.rules)) + "." if ruleset.rules else "does nothing yet: it has no rules."
+    does = _does(ruleset)
+    sentence = "; ".join(does) + "." if does else "does nothing yet: it has no rules."
     return sentence[0].upper() + sentence[1:]
 
 
-def _does(rules: Sequence[Rule], override: Override | None = None) -> list[str]:
-    if len(rules) == 1 and _is_rest(rules[0]):
+def _does(ruleset: Ruleset, override: Override | None = None) -> list[str]:
+    """What it does, action by action: of its own rules, and of what its address lists have."""
+    rules = ruleset.own_rules
+    if len(rules) == 1 and _is_rest(rules[0]) and not ruleset.includes:
         whole = {"everything": "everything", "pattern": "every site"}[rules[0].selector.kind]
         return [f"{VERBS[overridden(rules[0].action, override)]} {whole}"]
     parts = []
     for action, verb in VERBS.items():
         own = [rule for rule in rules if overridden(rule.action, override) is action]
-        if own:
-            own.sort(key=lambda rule: (_breadth(rule), _is_rest(rule)))
-            parts.append((_is_rest(own[-1]), f"{verb} {_listed(own)}"))
+        own.sort(key=lambda rule: (_breadth(rule), _is_rest(rule)))
+        is_rest = bool(own) and _is_rest(own[-1])
+        lists = [one.address_list for one in ruleset.includes if overridden(one.action, override) is action]
+        words = _named(own) + [f"what {joined(lists)} {'lists' if len(lists) == 1 else 'list'}"] * bool(lists)
+        if is_rest and lists:
+            words[-2:] = [words[-1], words[-2]]
+        if words:
+            parts.append((is_rest, f"{verb} {joined(words)}"))
     return [part for _, part in sorted(parts, key=lambda part: part[0])]
 
 
@@ -91,14 +99,14 @@ def _is_rest(rule: Rule) -> bool:
     return rule.selector.kind == "everything" or rule.selector == ("pattern", "*", False)
 
 
-def _listed(rules: Sequence[Rule]) -> str:
+def _named(rules: Sequence[Rule]) -> list[str]:
     """The first few by name, the others counted."""
     if len(rules) <= MOST_NAMED:
-        return joined([selector_words(rule) for rule in rules])
+        return [selector_words(rule) for rule in rules]
     named, rest = rules[: MOST_NAMED - 2], rules[MOST_NAMED - 2 :]
     kinds = {rule.selector.kind for rule in rest}
     noun = kinds.pop() if len(kinds) == 1 else "rule"
-    return joined([*(selector_words(rule) for rule in named), counted(len(rest), f"more {noun}", _more(noun))])
+    return [*(selector_words(rule) for rule in named), counted(len(rest), f"more {noun}", _more(noun))]
 
 
 def _more(noun: str) -> str:
@@ -110,7 +118,7 @@ _PLACES = {"on-site": "on-site", "off-site": "off-site"}
 
 def assignment_sentence(assignment: Assignment, ruleset: Ruleset) -> str:
     """What an assignment does: “On whole-fleet, mandatory: blocks Gambling.”"""
-    does = "; ".join(_does(ruleset.rules, assignment.action)) or "does nothing, as it has no rules"
+    does = "; ".join(_does(ruleset, assignment.action)) or "does nothing, as it has no rules"
     where = joined([target_name(target) for target in assignment.to])
     return f"On {where}{''.join(_conditions(assignment))}: {does}."
 

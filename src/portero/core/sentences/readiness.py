@@ -87,6 +87,16 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
         "Take the lists of sites out of the other file, or let Portero alone set them there.",
         "/fleet?blocker=policy-overridden",
     ),
+    BlockerCode.LIST_TRUNCATED: (
+        "Its site list is longer than a browser on it takes, and the end is cut off: {about}.",
+        "Take out what is needless, name broader patterns, or put hosts on indicators.",
+        "/verify/findings",
+    ),
+    BlockerCode.PATTERN_CHANGED: (
+        "A browser on it cannot say patterns of its site list as they are meant: {about}.",
+        "See what it is handed instead, and say which reading is meant, or put the hosts on indicators.",
+        "/verify/findings",
+    ),
     BlockerCode.RESTART_NEEDED: (
         "A browser that runs on it has not read its newest site list: {about}.",
         "Let it be closed and started again.",
@@ -174,6 +184,14 @@ _OF_MACHINES: dict[BlockerCode, tuple[str, str]] = {
         "has a browser that goes by somebody else's list of sites",
         "have a browser that goes by somebody else's list of sites",
     ),
+    BlockerCode.LIST_TRUNCATED: (
+        "has a site list that is longer than a browser on it takes",
+        "have a site list that is longer than a browser on them takes",
+    ),
+    BlockerCode.PATTERN_CHANGED: (
+        "has a browser that cannot say patterns of its site list as they are meant",
+        "have a browser that cannot say patterns of their site list as they are meant",
+    ),
     BlockerCode.RESTART_NEEDED: (
         "has a running browser that has not read its newest site list",
         "have a running browser that has not read its newest site list",
@@ -218,6 +236,8 @@ _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
         "have policy files that cannot be written",
     ),
     BlockerCode.POLICY_OVERRIDDEN: ("goes by somebody else's list", "go by somebody else's list"),
+    BlockerCode.LIST_TRUNCATED: ("has a site list too long", "have a site list too long"),
+    BlockerCode.PATTERN_CHANGED: ("has a pattern changed", "have patterns changed"),
     BlockerCode.RESTART_NEEDED: ("has a browser to be restarted", "have a browser to be restarted"),
     BlockerCode.TAMPERED: ("was tampered with", "were tampered with"),
     BlockerCode.ZONE_MISSING: ("has no time zone", "have no time zone"),

@@ -1,15 +1,18 @@
-"""When schedules are open, which programs a set holds, what a service is: the nouns that assignments and rules name."""
+"""Schedules, application sets and address lists in words: what assignments and rules name."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, tzinfo
 
+from portero.core.nouns.address_list import AddressList
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
 from portero.core.nouns.schedule import DEVICE_ZONE, WEEK, Schedule, Window
-from portero.core.sentences.policy import bounds_words
+from portero.core.sentences.policy import MOST_NAMED, bounds_words
 from portero.core.wording import as_sentence, counted, joined
 
 _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+_MOST_CONDITIONS = 20
 
 
 def schedule_sentence(schedule: Schedule) -> str:
@@ -44,12 +47,9 @@ def schedule_now(is_open: bool, changes_at: datetime | None, zone: tzinfo) -> st
 
 def application_set_sentence(application_set: ApplicationSet) -> str:
     """Which programs a set holds, in words."""
-    held = joined([_condition(condition) for condition in application_set.include], "or") or "no program"
-    less = (
-        f", but not {joined([_condition(condition) for condition in application_set.exclude], 'or')}"
-        if application_set.exclude
-        else ""
-    )
+    words = [*_conditions(application_set.include), *(f"what {key} holds" for key in application_set.sets)]
+    held = joined(words, "or") or "no program"
+    less = f", but not {joined(_conditions(application_set.exclude), 'or')}" if application_set.exclude else ""
     if application_set.following:
         return f"Programs with {held}{less}; takes in what is found later."
     members = application_set.frozen_members or ()
@@ -58,6 +58,51 @@ def application_set_sentence(application_set: ApplicationSet) -> str:
     kept = joined([f"{number:,} by {what}" for number, what in known if number]) or "none"
     number = counted(len(members), "program") if members else "No program"
     return f"{number} with {held}{less}; frozen, {kept}."
+
+
+def catch(programs: Sequence[tuple[str, int]], devices: int) -> str:
+    """What a set holds now: “It holds Chart Table on 115 machines and Hawser on 7: 2 programs on 120 machines.”"""
+    if not programs:
+        return "It holds no program that a machine has now."
+    told = _first([f"{name} on {counted(number, 'machine')}" for name, number in programs])
+    every = f": {counted(len(programs), 'program')} on {counted(devices, 'machine')}" if len(programs) > 1 else ""
+    return f"It holds {told}{every}."
+
+
+def came_by_itself(programs: Sequence[tuple[str, Sequence[str], int]], since: datetime) -> str:
+    """What a set took in after it was written: as in “… it took in by itself: Hawser 2.0 on 7 machines.”"""
+    told = _first(
+        [
+            f"{' '.join(filter(None, (name, joined(versions))))} on {counted(number, 'machine')}"
+            for name, versions, number in programs
+        ]
+    )
+    return f"Since it was last written ({since:%Y-%m-%d}) it took in by itself: {told}."
+
+
+def _first(words: Sequence[str]) -> str:
+    more = len(words) - MOST_NAMED
+    return joined([*words[:MOST_NAMED], f"{more:,} more"] if more > 0 else words)
+
+
+def address_list_sentence(address_list: AddressList) -> str:
+    """How many addresses it has, the first few by name."""
+    addresses = address_list.addresses
+    if not addresses:
+        return "It has no addresses yet."
+    return as_sentence(_first(addresses))
+
+
+def _conditions(conditions: Sequence[ApplicationCondition]) -> list[str]:
+    """Each in words; many files by their number, and many others behind the first by theirs."""
+    told = [one for one in conditions if one.model_dump(exclude_none=True).keys() != {"sha256"}]
+    files = len(conditions) - len(told)
+    if not (several := files > MOST_NAMED):
+        told = [*conditions]
+    words = [_condition(one) for one in told[:_MOST_CONDITIONS]]
+    if more := len(told) - len(words):
+        words.append(f"one of {counted(more, 'more condition')}")
+    return [*words, f"one of {files:,} SHA-256 digests"] if several else words
 
 
 def _condition(condition: ApplicationCondition) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import select
 import socket
 import subprocess
@@ -16,11 +17,17 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
+from portero.core.nouns.errand import PageUse
+
 SECONDS = 30.0
 """How long a browser may take to come up, and for one page."""
 _SCRIPT = """(() => { const meta = document.querySelector('meta[name=portero-notice]');
 const complete = document.readyState === 'complete'
 return {url: document.URL, title: document.title, notice: meta ? meta.content : null, complete} })()"""
+
+_RESOURCES = "performance.getEntriesByType('resource').map(one => [one.name, one.initiatorType])"
+QUIET = 1.5
+"""A page has settled once it has asked for nothing for so many seconds."""
 
 
 class BrowserFailed(RuntimeError):
@@ -41,6 +48,13 @@ class Arrived(NamedTuple):
     """What the filter's notice says of itself: its verdict and reference."""
 
 
+class AskedFor(NamedTuple):
+    """Something that a browser asked for on behalf of a page."""
+
+    url: str
+    use: PageUse
+
+
 class Launch(NamedTuple):
     """How a browser is started: what stands before its command, and where it may keep its profile."""
 
@@ -55,6 +69,9 @@ class Driven(Protocol):
 
     def go(self, url: str) -> Arrived:
         """Open a URL. BrowserFailed."""
+
+    def look(self, url: str) -> tuple[Arrived, list[AskedFor]]:
+        """Open a URL, let the page settle, and say what was asked for meanwhile. BrowserFailed."""
 
     def close(self) -> None:
         """End it."""
@@ -101,6 +118,11 @@ class DrivenChromium:
         asked, self._ask = os.pipe()
         self._answers, answered = os.pipe()
         self._number, self._ahead = 0, b""
+        self._requests: list[tuple[str, str, bool]] = []
+        """What was asked for: the URL, its type, and whether the main page did."""
+        self._within: list[str] = []
+        """Pages within the page that wait to be listened to."""
+        self._main = ""
         # the browser looks for the pipe at the descriptors 3 and 4: a shell puts it there (by path, as the plain one
         # knows no descriptors of two digits)
         put = f'exec 3</proc/self/fd/{asked} 4>/proc/self/fd/{answered}; exec "$@"'
@@ -116,6 +138,7 @@ class DrivenChromium:
         with _ended_where_it_fails(self.close):
             target = self._do("Target.createTarget", url="about:blank")["targetId"]
             self._session = self._do("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
+            self._within.clear()
 
     def _do(self, method: str, session: str | None = None, **parameters: object) -> dict[str, Any]:
         self._number += 1
@@ -127,7 +150,7 @@ class DrivenChromium:
         except OSError as problem:
             raise BrowserFailed("Chromium does not come up") from problem
         while (answer := self._next()).get("id") != self._number:
-            continue
+            self._hear(answer)
         if "error" in answer:
             raise _Refused(f"Chromium: {answer['error'].get('message')}")
         found: dict[str, Any] = answer["result"]
@@ -147,6 +170,8 @@ class DrivenChromium:
 
     def go(self, url: str) -> Arrived:
         """Open a URL, and say at which page that ended."""
+        if not self._main:
+            self._main = self._do("Page.getFrameTree", self._session)["frameTree"]["frame"]["id"]
         answer = self._do("Page.navigate", self._session, url=url)
         if error := answer.get("errorText"):
             return Arrived(error)
@@ -157,8 +182,39 @@ class DrivenChromium:
             found = self._evaluate(_SCRIPT) or found
         return Arrived(None, found.get("url", url), found.get("title", ""), found.get("notice"))
 
+    def look(self, url: str) -> tuple[Arrived, list[AskedFor]]:
+        """Open a URL, let the page settle, and say what was asked for meanwhile."""
+        self._listen(self._session)
+        self._requests.clear()
+        arrived, until = self.go(url), time.monotonic() + SECONDS
+        quiet_since = time.monotonic()
+        while time.monotonic() < min(until, quiet_since + QUIET):
+            had = len(self._requests)
+            time.sleep(0.1)
+            self._evaluate("0")
+            if len(self._requests) > had:
+                quiet_since = time.monotonic()
+        return arrived, [AskedFor(asked, _use(kind, is_main)) for asked, kind, is_main in self._requests]
+
+    def _listen(self, session: str) -> None:
+        """Hear of what a page asks for, and of the pages within it, which may be processes of their own."""
+        self._do("Network.enable", session)
+        self._do("Target.setAutoAttach", session, autoAttach=True, waitForDebuggerOnStart=True, flatten=True)
+        self._do("Runtime.runIfWaitingForDebugger", session)
+
+    def _hear(self, event: dict[str, Any]) -> None:
+        told = event.get("params", {})
+        if event.get("method") == "Network.requestWillBeSent":
+            is_main = event.get("sessionId") == self._session and told.get("frameId") == self._main
+            self._requests.append((told["request"]["url"], told.get("type", "Other"), is_main))
+        elif event.get("method") == "Target.attachedToTarget":
+            self._within.append(told["sessionId"])
+
     def _evaluate(self, expression: str) -> Any:
         """What an expression comes to on the page; nothing while the page is on its way to another one."""
+        while self._within:
+            with suppress(_Refused):
+                self._listen(self._within.pop())
         with suppress(_Refused):
             answer = self._do("Runtime.evaluate", self._session, expression=expression, returnByValue=True)
             return answer["result"].get("value")
@@ -171,6 +227,29 @@ class DrivenChromium:
         os.close(self._ask)
         os.close(self._answers)
         _end(self._process)
+
+
+_USES = {
+    "Stylesheet": PageUse.STYLE,
+    "Script": PageUse.SCRIPT,
+    "Font": PageUse.FONT,
+    "Image": PageUse.IMAGE,
+    "link": PageUse.STYLE,
+    "css": PageUse.STYLE,
+    "script": PageUse.SCRIPT,
+    "img": PageUse.IMAGE,
+    "image": PageUse.IMAGE,
+    "iframe": PageUse.FRAME,
+    "frame": PageUse.FRAME,
+}
+"""Uses by what DevTools calls the type of a request, and what the Resource Timing standard calls its initiator."""
+_FONT = re.compile(r"\.(woff2?|ttf|otf)($|[?#])", re.IGNORECASE)
+
+
+def _use(kind: str, is_main: bool) -> PageUse:
+    if kind == "Document":
+        return PageUse.PAGE if is_main else PageUse.FRAME
+    return _USES.get(kind, PageUse.OTHER)
 
 
 class Marionette:
@@ -269,9 +348,29 @@ class DrivenFirefox:
         answer = self._control.do("WebDriver:Navigate", url=url)
         if answer and "error" in answer:
             return Arrived(str(answer.get("message") or answer["error"]).partition("\n")[0])
-        script = f"return {_SCRIPT}"
-        found = self._control.do("WebDriver:ExecuteScript", script=script, args=[]).get("value") or {}
+        found = self._evaluate(_SCRIPT) or {}
         return Arrived(None, found.get("url", url), found.get("title", ""), found.get("notice"))
+
+    def look(self, url: str) -> tuple[Arrived, list[AskedFor]]:
+        """Open a URL, let the page settle, and say what was asked for meanwhile. Steps on the way to the page, and what
+        pages within it ask for, Firefox does not tell.
+        """
+        arrived, until = self.go(url), time.monotonic() + SECONDS
+        found: list[list[str]] = []
+        quiet_since = time.monotonic()
+        while time.monotonic() < min(until, quiet_since + QUIET):
+            time.sleep(0.1)
+            had, found = len(found), self._evaluate(_RESOURCES) or []
+            if len(found) > had:
+                quiet_since = time.monotonic()
+        asked = [AskedFor(url, PageUse.PAGE)] + [AskedFor(arrived.url, PageUse.PAGE)] * (arrived.error is None)
+        for url_asked, initiator in found:
+            asked.append(AskedFor(url_asked, PageUse.FONT if _FONT.search(url_asked) else _use(initiator, False)))
+        return arrived, asked
+
+    def _evaluate(self, expression: str) -> Any:
+        answer = self._control.do("WebDriver:ExecuteScript", script=f"return {expression}", args=[])
+        return answer.get("value")
 
     def close(self) -> None:
         """End the browser."""

@@ -8,15 +8,26 @@ import shlex
 import shutil
 import tempfile
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Literal
 
 import msgspec
 
 from portero.core.nouns.coverage import BrowserFamily
-from portero.endpoint.browsers.driving import Arrived, BrowserFailed, Driven, DrivenChromium, DrivenFirefox, Launch
+from portero.core.nouns.errand import MOST_HOSTS, OpenedPage, PageHost, PageUse
+from portero.core.nouns.urls import BadUrl, parse_whole
+from portero.endpoint.browsers.driving import (
+    Arrived,
+    AskedFor,
+    BrowserFailed,
+    Driven,
+    DrivenChromium,
+    DrivenFirefox,
+    Launch,
+)
 from portero.endpoint.browsers.installed import Installed, installed_browsers
 
 Outcome = Literal["opened", "stopped", "warned", "unanswered"]
@@ -55,11 +66,54 @@ def visit_really(url: str, family: BrowserFamily, root: Path | None, proxy: int 
     return _visit(url, installed, arrived, round(time.monotonic() - began, 2))
 
 
-def the_browser(family: BrowserFamily) -> Installed:
-    """The installed browser of a family. BrowserFailed where there is none."""
-    found = next((browser for browser in installed_browsers() if browser.family == family), None)
+def look_really(url: str, family: BrowserFamily | None, proxy: int | None) -> OpenedPage:
+    """Open a URL as above, let the page settle, and say which hosts it needs. Where this is root, no site list is in
+    its way. BrowserFailed.
+    """
+    installed = the_browser(family)
+    with _no_policies() as root, driven(installed, root, proxy) as browser:
+        arrived, asked = browser.look(url)
+    return OpenedPage(
+        browser=installed.name,
+        version=installed.version,
+        at_url=arrived.url if arrived.error is None and arrived.url else None,
+        title=arrived.title[:300] or None,
+        outcome=outcome_of(arrived)[0],
+        hosts=tuple(_hosts(asked)[:MOST_HOSTS]),
+    )
+
+
+def _hosts(asked: list[AskedFor]) -> list[PageHost]:
+    """The hosts that were asked, those of the page itself first, then those asked most often."""
+    uses: dict[str, Counter[PageUse]] = {}
+    for one in asked:
+        with suppress(BadUrl):
+            uses.setdefault(parse_whole(one.url).host, Counter())[one.use] += 1
+    order = list(PageUse)
+    made = [
+        PageHost(host=host, uses=tuple(sorted(found, key=order.index)), requests=found.total())
+        for host, found in uses.items()
+    ]
+    return sorted(made, key=lambda one: (order.index(one.uses[0]), -one.requests))
+
+
+@contextmanager
+def _no_policies() -> Iterator[Path | None]:
+    """A folder without policies, to be shown to a browser in place of /etc; None where only what is there can be."""
+    if os.geteuid() != 0:
+        yield None
+        return
+    with tempfile.TemporaryDirectory(prefix="portero-look-") as folder:
+        root = Path(folder)
+        root.chmod(0o755)
+        yield root
+
+
+def the_browser(family: BrowserFamily | None) -> Installed:
+    """The installed browser of a family, or of any. BrowserFailed where there is none."""
+    found = next((browser for browser in installed_browsers() if family in (None, browser.family)), None)
     if found is None:
-        raise BrowserFailed(f"there is no {family} on this machine")
+        raise BrowserFailed(f"there is no {family or 'browser that can be driven'} on this machine")
     return found
 
 

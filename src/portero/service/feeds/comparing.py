@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 
-from portero.core.insight.feed_rulesets import filled
+from portero.core.insight.brought_rules import filled
 from portero.core.insight.previews import Shifted
 from portero.core.matching.categories import CategoryIndex, LayeredIndex, MemoryIndex
 from portero.core.matching.feed_entries import FeedEntry, compared

@@ -9,7 +9,7 @@ from itertools import count
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from portero.core.insight.feed_rulesets import by_kind
+from portero.core.insight.brought_rules import by_kind
 from portero.core.matching.categories import LayeredIndex
 from portero.core.matching.feed_entries import FeedEntry, compared, joined
 from portero.core.nouns.estate import Estate

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import Query, Response
 
 from portero.core import sentences
+from portero.core.insight.brought_rules import emptied
 from portero.core.insight.differences import differences
-from portero.core.insight.feed_rulesets import emptied
 from portero.core.insight.merging import keeping_others
 from portero.core.nouns.comparison import EstateChange
 from portero.core.nouns.estate import Estate

@@ -120,10 +120,16 @@ def edit_rules(
         if if_match is not None:
             version = snapshot.version("ruleset", key)
             expect_version(if_match, f"the ruleset “{key}”", version, lambda: as_json(ruleset))
-        known = {str(rule.selector) for rule in ruleset.rules}
+        known = {str(rule.selector): number for number, rule in enumerate(ruleset.rules, start=1)}
         for selector in body.remove:
             if selector not in known:
                 raise Refusal("not-found", f"There is no rule “{selector[:100]}” in “{key}”.")
+            if (by := ruleset.address_list_of(known[selector])) is not None:
+                raise Refusal(
+                    "invalid",
+                    f"“{selector[:100]}” comes with the address list “{by}”; take it out there, or say something"
+                    f" else of it in “{key}” itself, which goes before.",
+                )
         made = merged(without(ruleset, set(body.remove)), body.put)
         return _checked(estate, ruleset, made)
 
@@ -241,9 +247,11 @@ def list_aside(
 )
 @acts
 def export_csv(key: str, _who: Signed, keepers: TheKeepers) -> StreamingResponse:
-    """All rules of a ruleset, with the columns that are read again: nothing is lost on the way."""
+    """All rules of a ruleset but what its address lists bring, with the columns that are read again: nothing is lost
+    on the way.
+    """
     ruleset: Ruleset = the(keepers.estate.snapshot.estate.rulesets, NOUNS["ruleset"], key)
-    lines = write_rules(ruleset.rules)
+    lines = write_rules(ruleset.own_rules)
 
     def batches() -> Iterator[str]:
         while some := "".join(islice(lines, 500)):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.core import sentences, wording
-from portero.core.nouns.device import Lifecycle
+from portero.core.nouns.device import Device, Lifecycle
 from portero.core.nouns.page import Page
 from portero.core.nouns.push import NewPush, Push, Receipt, ReceiptState
 from portero.service.auditing import audited_router
@@ -23,8 +23,8 @@ def create_push(body: NewPush, who: Responder, keepers: TheKeepers) -> Push:
     """Tell machines now to ask for what is new, instead of waiting for them. One that cannot be reached is told when it
     comes. Each has a receipt.
     """
-    named = [_enrolled(keepers, name) for name in body.devices]
-    ids = dict.fromkeys(id for id, _ in named)
+    named = [enrolled(keepers, name) for name in body.devices]
+    ids = dict.fromkeys(device.id for device in named)
     if body.group is not None:
         refuse_unknown_group(keepers.estate.snapshot.estate, body.group)
     with keepers.store.reading() as connection:
@@ -36,17 +36,17 @@ def create_push(body: NewPush, who: Responder, keepers: TheKeepers) -> Push:
     asks_waiting_alone = not body.devices and body.group is None
     if not ids:
         raise Refusal("invalid", _NOBODY_WAITS if asks_waiting_alone else _NOBODY)
-    scope = sentences.push_scope([hostname for _, hostname in named], body.group, body.waiting)
+    scope = sentences.push_scope([device.hostname for device in named], body.group, body.waiting)
     return keepers.pushes.push(list(ids), scope, who.name, body.reason)
 
 
-def _enrolled(keepers: Keepers, name: str) -> tuple[str, str]:
-    """The id and hostname of a machine that can be told. Refusal."""
+def enrolled(keepers: Keepers, name: str) -> Device:
+    """A machine that can be told. Refusal."""
     device = keepers.fleet.device(name)
     if device.lifecycle in (Lifecycle.INVITED, Lifecycle.RETIRED):
         has = "has never joined" if device.lifecycle is Lifecycle.INVITED else "is retired"
         raise Refusal("invalid", wording.as_sentence(f"the machine {device.hostname} {has}, so it cannot be told"))
-    return device.id, device.hostname
+    return device
 
 
 @router.get("/pushes", summary="List pushes", operation_id="listPushes")

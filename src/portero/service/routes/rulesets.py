@@ -28,6 +28,8 @@ def _told(keepers: Keepers, snapshot: Snapshot, ruleset: Ruleset, version: int |
         "ground": ruleset.ground,
         "feed": ruleset.feed,
         "rule_count": len(ruleset.rules),
+        "includes": ruleset.includes,
+        "included": dict(ruleset.included),
         "sentence": keepers.texts.sentence(ruleset),
         "assignments": tuple(_users(snapshot.estate, ruleset.key)),
         "version": version or 0,
@@ -41,7 +43,7 @@ def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
 def _telling_alone(keepers: Keepers, snapshot: Snapshot) -> Tell:
     # not checked again: a long list would take its time
     return lambda ruleset, version: RulesetState.model_construct(
-        **_told(keepers, snapshot, ruleset, version), rules=ruleset.rules
+        **_told(keepers, snapshot, ruleset, version), rules=ruleset.own_rules
     )
 
 

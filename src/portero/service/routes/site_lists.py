@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Query, Response
 
+from portero.core.insight.brought_rules import with_included
 from portero.core.insight.site_lists import (
     browser_list,
     browser_standing,
@@ -103,7 +104,9 @@ def try_site_list(body: SiteTrial, _who: Signed, keepers: TheKeepers) -> list[Tr
     the pattern that counts. Nothing is kept.
     """
     _refuse_other(body.ruleset)
-    return try_sites(body, keepers.estate.snapshot.estate.coverage_table, moment(keepers.now()))
+    estate = keepers.estate.snapshot.estate
+    whole = SiteTrial(ruleset=with_included(body.ruleset, estate.address_list_by_key), urls=body.urls)
+    return try_sites(whole, estate.coverage_table, moment(keepers.now()))
 
 
 @router.post("/site-lists/switch", summary="Begin a site list the other way", operation_id="switchSiteList")

@@ -28,7 +28,7 @@ async def stream(request: Request, who: Signed, keepers: TheKeepers) -> EventSou
     """Server-sent events, as long as the session or token is good.
 
     The first is named `following`: of what changes after it, nothing is missed. Each `changed` lists the `subjects`
-    that changed: revision, device, activity, finding, feed, push.
+    that changed: revision, device, activity, finding, feed, push, errand.
     """
 
     credential = who.csrf_token or hash_secret(request.headers.get("authorization", ""))

@@ -16,6 +16,13 @@ def assignments_with(attribute: str) -> Users:
     ]
 
 
+def rulesets_including(estate: Estate, key: str) -> list[str]:
+    """The rulesets that include the address list of a key."""
+    return [
+        ruleset.key for ruleset in estate.rulesets if any(include.address_list == key for include in ruleset.includes)
+    ]
+
+
 def rulesets_naming(attribute: str) -> Users:
     """The rulesets with a rule that names it."""
     return lambda estate, key: [

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from portero.core.matching.applications import SetTest, Started, Test
 from portero.core.matching.categories import CategoryIndex, look_up
 from portero.core.matching.searches import searched
-from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
+from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet, with_taken_in
 from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import is_essential
 from portero.core.nouns.estate import Estate
@@ -56,7 +56,8 @@ class KnownSubjects(NamedTuple):
     """What subjects are found with: services and application sets of both estates, the programs on the fleet."""
 
     services: Sequence[Service]
-    sets: Sequence[ApplicationSet]
+    sets: Sequence[Mapping[str, ApplicationSet]]
+    """Those of each estate, by key."""
     find_programs: Callable[[], Sequence[Application]]
     catalogue: Mapping[str, frozenset[str]]
 
@@ -72,7 +73,7 @@ class KnownSubjects(NamedTuple):
         services = [service for estate in several for service in estate.services]
         return cls(
             services,
-            [application_set for estate in several for application_set in estate.application_sets],
+            [estate.application_set_by_key for estate in several],
             programs,
             catalogue,
         )
@@ -156,21 +157,24 @@ def _of_startup_rule(selector: Selector, known: KnownSubjects) -> Iterator[Subje
         )
         yield program_subject(own)
     else:
-        for application_set in known.sets:
-            if application_set.key == value:
-                yield from map(program_subject, programs_of(application_set, known))
+        for sets in known.sets:
+            if value in sets:
+                yield from map(program_subject, programs_of(sets[value], sets, known))
 
 
-def programs_of(application_set: ApplicationSet, known: KnownSubjects) -> list[Application]:
-    """The programs on the fleet that a set holds; where there is none, such as its conditions describe."""
-    test = SetTest(application_set)
+def programs_of(
+    application_set: ApplicationSet, sets: Mapping[str, ApplicationSet], known: KnownSubjects
+) -> list[Application]:
+    """The programs on the fleet that a set of an estate holds; where there is none, such as its conditions describe."""
+    test = SetTest(application_set, sets)
     held = [program for program in known.find_programs() if _fits(test, program, known)]
     if not held:
         made = [
             Application(sha256=member) if isinstance(member, str) else Application(**dict(member))
             for member in application_set.frozen_members or ()
         ]
-        made += [one for condition in application_set.include if (one := _described(condition)) is not None]
+        include = [condition for key in with_taken_in([application_set.key], sets) for condition in sets[key].include]
+        made += [one for condition in include if (one := _described(condition)) is not None]
         held = [program for program in made if _fits(test, program, known)]
     return held[:MOST_PROGRAMS]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, subjects_of
+from portero.core.nouns.application_set import with_taken_in
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS
@@ -17,17 +18,32 @@ Changed = dict[str, set[str]]
 """The keys of what is changed, by noun."""
 
 
-def changed_keys(changes: Iterable[Change]) -> Changed:
-    """The keys of what the changes are about, by noun."""
+def changed_keys(changes: Iterable[Change], *estates: Estate) -> Changed:
+    """The keys of what the changes are about, by noun; a ruleset changes with the address lists that it includes,
+    and an application set with those that it takes in.
+    """
     found: Changed = {}
     for change in changes:
         found.setdefault(change.noun, set()).add(change.key)
+    if lists := found.get("address list"):
+        including = {
+            ruleset.key
+            for estate in estates
+            for ruleset in estate.rulesets
+            if any(include.address_list in lists for include in ruleset.includes)
+        }
+        found.setdefault("ruleset", set()).update(including)
+    if sets := found.get("application set"):
+        for estate in estates:
+            known = estate.application_set_by_key
+            found["application set"] = {key for key in known if not sets.isdisjoint(with_taken_in([key], known))} | sets
+            sets = found["application set"]
     return found
 
 
 def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
     """The groups whose classes the changes can alter; None for all of them. Moves between groups are left out."""
-    changed = changed_keys(changes)
+    changed = changed_keys(changes, before, after)
     if changed.keys() & {"correction", "settings"}:
         return None
     touched = set(changed.get("layer modes", ()))
@@ -81,7 +97,8 @@ class Touched:
     ) -> None:
         """`moved` are the groups that devices enter or leave, or whose place among a device's groups is another."""
         self._estates, self._known = (before, after), known
-        self._changes, self._changed, self._moved = changes, changed_keys(changes), set(moved)
+        self._changes, self._moved = changes, set(moved)
+        self._changed = changed_keys(changes, before, after)
 
     def rulesets(self) -> set[str]:
         """The rulesets that are changed, or put into force otherwise than before."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 
+from portero.core.insight.effects.list_use import LookedAt, nothing_seen
 from portero.core.insight.effects.slicing import Cutter
 from portero.core.matching.members import Member
 from portero.core.nouns.device import Application
@@ -33,6 +34,10 @@ class World:
     cutter: Callable[[Estate], Cutter]
     """Finds an estate's rules that concern a subject; made once for each."""
     out_of_time: Callable[[], bool]
+    list_use: LookedAt = nothing_seen
+    """How sites of an allow-only list are used."""
+    having: Callable[[Callable[[Application], bool]], Mapping[str, Collection[str]]] = lambda _is_meant: {}
+    """The machines that have programs of some sort: ids, by what each program is called with its version."""
     sorted: Mapping[Groups, list[Member]] | None = None
     """The devices by their groups, where somebody has sorted them already."""
 

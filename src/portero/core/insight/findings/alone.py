@@ -1,9 +1,9 @@
-"""Findings about one assignment or ruleset by itself: dead, ended, ending, broad, unenforceable, nobody's."""
+"""Findings about one assignment or ruleset by itself: dead, ended, ending, broad, nobody's."""
 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
@@ -12,22 +12,17 @@ from typing import Any, NamedTuple
 from portero.core import sentences, wording
 from portero.core.insight.effects.sweeping import names_of
 from portero.core.insight.effects.world import World
-from portero.core.insight.findings.companions import has_companion, may_have_companion
-from portero.core.insight.findings.policy_files import OF_POLICY_FILES
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
-from portero.core.insight.taking_hold import host_only
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows
-from portero.core.nouns.action import STOPPING, Action, overridden
+from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
-from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application
 from portero.core.nouns.essentials import ESSENTIALS
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.group import WHOLE_FLEET
-from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 
@@ -48,6 +43,10 @@ class Put(NamedTuple):
         """As in “quiet-link on satellite”."""
         where = wording.joined([target_name(target) for target in self.assignment.to])
         return wording.on(self.ruleset.key, where)
+
+    def rules_in_words(self, numbers: Sequence[int]) -> list[str]:
+        """What rules of it name, by their numbers."""
+        return [sentences.selector_words(self.ruleset.rules[number - 1]) for number in numbers]
 
     @property
     def removing(self) -> list[tuple[str, Mapping[str, str]]]:
@@ -105,7 +104,6 @@ class Alone:
             if put.assignment.state is State.ACTIVE and not self._is_over(put.assignment.ends):
                 yield from self._dead(put)
                 yield from self._broad(put)
-                yield from self._unenforceable(put)
                 yield from self._essential(put)
         for ruleset in self.estate.rulesets:
             yield from self._ending_rules(ruleset)
@@ -259,79 +257,10 @@ class Alone:
             yield put.told(
                 FindingKind.BROAD,
                 Severity.LOW,
-                sentences.broad(put.words, _words(put.ruleset, broad), len(put.devices)),
+                sentences.broad(put.words, put.rules_in_words(broad), len(put.devices)),
                 rules=[rule_at(put.ruleset, number) for number in broad[:MOST_RULES]],
                 remedies=[("only-record", {"assignment": assignment.key})],
             )
-
-    def _unenforceable(self, put: Put) -> Iterator[Told]:
-        for code, about, devices in self._hidden(put):
-            if not devices or (code in _BESIDE and has_companion(self.estate, put.assignment, put.ruleset)):
-                continue
-            assignment, remedies = put.assignment, []
-            if code == "path-hidden":
-                remedies.append(("name-hosts", {"ruleset": assignment.ruleset}))
-            if code in _BESIDE and may_have_companion(assignment, put.ruleset):
-                remedies.append((_BESIDE[code], {}))
-            if code == "startup-observing":
-                remedies += [("enforce-startup", {"group": key}) for key in assignment.groups[:1] if key != WHOLE_FLEET]
-            yield put.told(
-                FindingKind.UNENFORCEABLE,
-                Severity.MEDIUM,
-                sentences.unenforceable(put.words, code, _words(put.ruleset, about), len(devices)),
-                code=code,
-                groups=assignment.groups,
-                rules=[rule_at(put.ruleset, number) for number in about[:MOST_RULES]],
-                devices=devices,
-                remedies=remedies,
-            )
-
-    def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
-        """What of an assignment does not hold where: a code, the rules, the devices."""
-        rules = list(enumerate(put.ruleset.rules, 1))
-        stops = [(number, rule) for number, rule in rules if rule.action in STOPPING]
-        paths = [number for number, rule in stops if rule.names_path]
-        contents = [number for number, rule in stops if rule.search_term or rule.media_type]
-        kind = put.ruleset.kind
-        if paths:
-            yield "path-hidden", paths, self._those(put, self._host_only)
-        if contents:
-            yield "content-hidden", contents, self._those(put, self._host_only)
-        if kind == "site" and rules:
-            yield "browser-unmanaged", [], self._those(put, self._unmanaged)
-            for code, test in OF_POLICY_FILES.items():
-                yield code, [], self._those(put, test)
-        if kind == "startup" and stops and put.assignment.action != "log":
-            yield "startup-observing", [], self._those(put, self._starts_free)
-
-    @cached_property
-    def _host_only(self) -> Callable[[Member], bool]:
-        return host_only(self.estate.coverage_table)
-
-    def _unmanaged(self, member: Member) -> bool:
-        table, platform = self.estate.coverage_table, member.facts.platform
-        return any(
-            not browser.managed or table.reach("site-list", browser.name, platform, "http") is Reach.NONE
-            for browser in member.facts.browsers
-        )
-
-    def _starts_free(self, member: Member) -> bool:
-        return self.estate.mode_of("startup", self.world.groups(member.id)) is not LayerMode.ENFORCING
-
-    @cached_property
-    def _sifted(self) -> dict[tuple[object, int], list[Member]]:
-        return {}
-
-    def _those(self, put: Put, test: Callable[[Member], bool]) -> HeldMembers:
-        """Those of its devices of which something is so; each class is gone through once."""
-        found = []
-        for some in put.devices.lists:
-            key = (test, id(some))
-            known = self._sifted.get(key)
-            if known is None:
-                known = self._sifted[key] = list(filter(test, some))
-            found.append(known)
-        return HeldMembers(found)
 
     def _essential(self, put: Put) -> Iterator[Told]:
         if put.ruleset.kind != "startup":
@@ -355,15 +284,9 @@ class Alone:
         program = Application(path=path, file=path.replace("\\", "/").rpartition("/")[2])
         if rule.application_set is None:
             return False
-        test = SetTest(self.estate.application_set_by_key[rule.application_set])
+        sets = self.estate.application_set_by_key
+        test = SetTest(sets[rule.application_set], sets)
         return test.fit(Started.of(program, self.world.catalogue)).narrowness is not None
-
-
-_BESIDE = {
-    **dict.fromkeys(("browser-unmanaged", "policy-overridden", "policy-unwritten"), "as-indicators"),
-    "path-hidden": "as-site-patterns",
-}
-"""What can be said by other means too, and by which remedy."""
 
 
 def _is_broad(rule: Rule) -> bool:
@@ -372,7 +295,3 @@ def _is_broad(rule: Rule) -> bool:
         _, _, prefix = value.partition("/")
         return bool(prefix) and int(prefix) <= _BROADEST_RANGE[6 if ":" in value else 4]
     return rule.names_everything or kind in ("decision", "suitability")
-
-
-def _words(ruleset: Ruleset, numbers: Sequence[int]) -> list[str]:
-    return [sentences.selector_words(ruleset.rules[number - 1]) for number in numbers]

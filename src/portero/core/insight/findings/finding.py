@@ -10,9 +10,12 @@ from portero.core import sentences, wording
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
 from portero.core.insight.findings.contests import Contests, ContestTally, InForce, Meeting, hold_contests
+from portero.core.insight.findings.lacking import Lacking
 from portero.core.insight.findings.lists import BrowserLists
+from portero.core.insight.findings.presence import Presence
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.insight.findings.undone import Undone
+from portero.core.insight.findings.unenforceable import Unenforceable
 from portero.core.matching.members import Member
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
@@ -42,6 +45,8 @@ def find_all(
     """
     alone = Alone(estate, world, known_people)
     told = [*alone.find(), *Undone(estate, world, alone.puts).find(), *BrowserLists(estate, world).find()]
+    told += Unenforceable(estate, world, alone.puts).find()
+    told += [*Lacking(estate, world).find(), *Presence(estate, world).find()]
     contests = hold_contests(estate, world, world.cutter(estate), rulesets)
     met = _Judge(estate, world, alone.puts, contests).find()
     told += [put for put in met if rulesets is None or _is_about(put.finding, rulesets)]

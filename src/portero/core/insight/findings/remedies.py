@@ -6,7 +6,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
-from portero.core.insight.findings.companions import with_companion
+from portero.core.insight.findings.companions import with_browsers_blocked, with_companion
 from portero.core.nouns.action import Action, Override
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -121,6 +121,24 @@ def _with_companion(estate: Estate, finding: Finding) -> Estate:
     return with_companion(estate, owner)
 
 
+def _allow_hosts(estate: Estate, finding: Finding) -> Estate:
+    new = tuple(Rule(pattern=host, action=Action.ALLOW) for host in finding.hosts)
+    named = {rule.selector for rule in new}
+
+    def other(ruleset: Ruleset) -> Ruleset:
+        if ruleset.key not in finding.rulesets:
+            return ruleset
+        kept = tuple(rule for rule in ruleset.rules if rule.selector not in named)
+        return Ruleset.model_validate({**dict(ruleset), "rules": (*kept, *new)})
+
+    return estate.replacing(rulesets=tuple(map(other, estate.rulesets)))
+
+
+def _block_browsers(estate: Estate, finding: Finding) -> Estate:
+    owner = next(assignment for assignment in estate.assignments if assignment.key == finding.assignments[0])
+    return with_browsers_blocked(estate, owner, finding.browsers)
+
+
 # --- groups ---
 
 
@@ -154,8 +172,11 @@ _DEEDS: dict[str, Callable[[Estate, Finding], Estate]] = {
     "remove-allow": _remove_rules,
     "block-too": _block_too,
     "name-hosts": _name_hosts,
+    "allow-hosts": _allow_hosts,
+    "block-browsers": _block_browsers,
     "as-indicators": _with_companion,
     "as-site-patterns": _with_companion,
+    "as-search-patterns": _with_companion,
     "raise-group": _raise_group,
     **{f"enforce-{layer}": _enforce(layer) for layer in LAYERS},
 }

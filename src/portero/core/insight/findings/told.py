@@ -14,6 +14,8 @@ from portero.core.nouns.ruleset import Ruleset
 
 FEW, MOST_SORTED = 12, 2_000
 MOST_RULES = 50
+_OF_RULES = ("remove-rules", "remove-allow", "block-too", "name-hosts", "extend-rules")
+"""Remedies that edit rules: what address lists bring is changed there, for all that include them."""
 
 
 class Told(NamedTuple):
@@ -52,6 +54,8 @@ def finding(
     rules: Sequence[RuleAt] = (),
     devices: Collection[Member] = (),
     remedies: Sequence[tuple[str, Mapping[str, str]]] = (),
+    hosts: Sequence[str] = (),
+    browsers: Sequence[str] = (),
     at: datetime | None = None,
     detail: str | None = None,
 ) -> Told:
@@ -66,9 +70,15 @@ def finding(
         rulesets=tuple(rulesets),
         groups=tuple(groups),
         rules=tuple(rules[:MOST_RULES]),
+        hosts=tuple(hosts),
+        browsers=tuple(browsers),
         devices=len(devices),
         examples=tuple(sorted(device.facts.hostname for device in islice(devices, MOST_SORTED))[:FEW]),
-        remedies=tuple(Remedy(key=key, sentence=sentences.remedy(key, **names)) for key, names in remedies),
+        remedies=tuple(
+            Remedy(key=key, sentence=sentences.remedy(key, **names))
+            for key, names in remedies
+            if key not in _OF_RULES or not any(rule.address_list for rule in rules)
+        ),
         at=at,
     )
     return Told(made, devices)
@@ -76,4 +86,5 @@ def finding(
 
 def rule_at(ruleset: Ruleset, number: int) -> RuleAt:
     """A rule by its ruleset and number."""
-    return RuleAt(ruleset=ruleset.key, rule=number, selector=str(ruleset.rules[number - 1].selector))
+    selector, by = str(ruleset.rules[number - 1].selector), ruleset.address_list_of(number)
+    return RuleAt(ruleset=ruleset.key, rule=number, selector=selector, address_list=by)
