@@ -36,8 +36,8 @@ from serving import Served, make_keeper_in
 Result = TypeVar("Result")
 
 # the same examples each time, so that a run on the same code says the same; `make explore` looks for others
-settings.register_profile("repeatable", derandomize=True)
-settings.register_profile("explore")
+settings.register_profile("repeatable", derandomize=True, deadline=None)
+settings.register_profile("explore", deadline=None)
 settings.load_profile("repeatable")
 
 # pytest's workers say that lines have 80 columns, which is nobody's terminal here

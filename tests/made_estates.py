@@ -71,6 +71,10 @@ class Maker:
             "rulesets": rulesets,
             "assignments": [self.assignment(number, rulesets) for number in range(rng.randint(2, 14))],
             "corrections": [{"host": host, "categories": self.some(CATEGORIES, 2, 1)} for host in self.some(HOSTS, 2)],
+            "application_corrections": [
+                {"product": rng.choice((product, product.upper())), "category": rng.choice(("remote-access", "media"))}
+                for product in self.some(PRODUCTS, 2)
+            ],
             "services": self.services(),
             "settings": {"search_pages": [{"host": "find.example", "parameter": "q"}]},
         }

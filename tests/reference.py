@@ -223,6 +223,9 @@ class World:
 
     def start(self, attempt: dict, device: dict) -> dict:
         program = dict(attempt["start"])
+        for one in self.estate.get("application_corrections", []):
+            if one["product"].casefold() == (program.get("product") or "").casefold():
+                program["category"] = one["category"]
         if "category" not in program and program.get("product"):
             known = {
                 one.get("category")

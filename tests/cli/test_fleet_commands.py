@@ -147,6 +147,16 @@ def test_the_catalogue_is_listed_shown_and_ticked_into_a_set(cli, service, tmp_p
     told = cli("application", "show", "pebble chat")
     assert "Pebble Chat by Pebble, chat: on 1 machine" in told
     assert "On chatty (2.0)" in told
+    assert "Nothing is corrected" in cli("application", "corrections")
+    said = cli("application", "correct", "pebble CHAT", "--category", "media", "--reason", "It plays")
+    assert said == "pebble CHAT: media; machines tell chat.\n"
+    assert "Corrected by keeper (machines tell chat): It plays" in cli("application", "show", "Pebble Chat")
+    assert re.search(r"pebble CHAT +media +chat +keeper", cli("application", "corrections"))
+    assert "pebble CHAT,media,chat,keeper" in cli("application", "corrections", "--csv")
+    assert "there is no" not in cli("application", "correct", "Pebble Chat", "--category", "games", "--preview")
+    assert "Removed the correction of pebble CHAT." in cli("application", "correct", "Pebble Chat", "--undo")
+    assert "is not corrected" in cli("application", "correct", "Pebble Chat", "--undo", expect=1)
+    assert "by --category" in cli("application", "correct", "Pebble Chat", expect=1)
     assert "No machine tells of a program “nothing”" in cli("application", "show", "nothing", expect=1)
     cli("application-set", "set", "chatting", "--program", "Pebble Chat")
     told = " ".join(cli("application-set", "show", "chatting").split())

@@ -32,7 +32,7 @@ GAMES = rules("category", {"category": "games", "action": "block"})
     port=st.sampled_from(["", ":8443"]),
     tail=st.sampled_from(["", "/", "/a", "/a/.", "/a/..", "/.x", "/a/b?x=1", "/?x=1&y", "/a?tag=*"]),
 )
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, tail):
     if host == "*" and port:
         return
@@ -45,17 +45,17 @@ def test_a_site_pattern_is_shown_by_a_visit_that_it_holds(scheme, host, port, ta
 
 @pytest.mark.parametrize("seed", range(60))
 def test_a_set_is_shown_by_programs_that_it_holds(seed):
-    known = KnownSubjects((), (), list, {})
+    known = KnownSubjects((), (), (), list, {})
     written = map(ApplicationSet.model_validate, Maker(seed).estate()["application_sets"])
     sets = {one.key: one for one in written}
     for application_set in sets.values():
-        for program in programs_of(application_set, sets, known):
-            fit = SetTest(application_set, sets).fit(Started.of(program, {}))
+        for program in programs_of(application_set, sets, {}, known):
+            fit = SetTest(application_set, sets).fit(Started.of(program, {}, {}))
             assert fit.narrowness is not None, (application_set, program)
 
 
 def test_what_a_rule_stands_for():
-    known = KnownSubjects((), (), list, {})
+    known = KnownSubjects((), (), (), list, {})
 
     def shown(kind: str, **rule) -> list[str]:
         selector = Rule.model_validate({**rule, "action": "block"}).selector

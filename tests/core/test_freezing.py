@@ -16,16 +16,16 @@ BY_PATH = Application(vendor="Deckhand", path="/opt/deckhand/tool", file="tool")
 
 
 def frozen(*programs: Application) -> ApplicationSet:
-    members = members_of(VIEWER, programs, {})
+    members = members_of(VIEWER, programs, {}, {})
     return VIEWER.model_copy(update={"following": False, "frozen_members": members})
 
 
 def holds(application_set: ApplicationSet, program: Application) -> bool:
-    return SetTest(application_set, {}).fit(Started.of(program, {})).narrowness is not None
+    return SetTest(application_set, {}).fit(Started.of(program, {}, {})).narrowness is not None
 
 
 def test_each_program_is_kept_by_what_identifies_it_best():
-    assert members_of(VIEWER, [KNOWN, UNHASHED, BY_PATH], {}) == (
+    assert members_of(VIEWER, [KNOWN, UNHASHED, BY_PATH], {}, {}) == (
         "a" * 64,
         FrozenProgram(product="Deckhand Chart", vendor="Deckhand", version="4.1", signer="Deckhand"),
         FrozenProgram(vendor="Deckhand", path="/opt/deckhand/tool"),
@@ -56,13 +56,13 @@ def test_names_fold_case_and_what_is_missing_is_told():
     application_set = frozen(KNOWN, UNHASHED)
     shouted = UNHASHED.model_copy(update={"product": "DECKHAND CHART", "path": "/elsewhere"})
     assert holds(application_set, shouted)
-    fit = SetTest(application_set, {}).fit(Started.of(Application(product="Deckhand Chart", vendor="Deckhand"), {}))
+    fit = SetTest(application_set, {}).fit(Started.of(Application(product="Deckhand Chart", vendor="Deckhand"), {}, {}))
     assert (fit.narrowness, fit.missing) == (None, {"sha256", "version", "signer"})
 
 
 def test_what_nothing_identifies_is_refused_and_not_let_through():
     with pytest.raises(CannotFreeze, match="only vendor “Deckhand” and version “1” is known"):
-        members_of(VIEWER, [KNOWN, Application(vendor="Deckhand", version="1")], {})
+        members_of(VIEWER, [KNOWN, Application(vendor="Deckhand", version="1")], {}, {})
 
 
 def test_the_sentence_says_what_is_kept():

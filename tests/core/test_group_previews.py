@@ -28,7 +28,7 @@ from portero.core.resolving.situations import Situation
 from thorough import times
 
 
-@settings(max_examples=times(60, 200), deadline=None)
+@settings(max_examples=times(60, 200))
 @given(group_lists, group_lists, st.lists(devices, min_size=1, max_size=8))
 def test_a_preview_says_what_saving_then_does(before, after, fleet):
     held = Fleet(compiled(before))
@@ -62,7 +62,7 @@ def world_of(fleet: Fleet) -> World:
 ACTIONS = st.sampled_from(["allow", "warn", "block"])
 
 
-@settings(max_examples=times(30, 100), deadline=None)
+@settings(max_examples=times(30, 100))
 @given(
     st.lists(ACTIONS, min_size=3, max_size=3),
     st.permutations(["a", "b", "c"]),

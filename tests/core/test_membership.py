@@ -18,7 +18,7 @@ from portero.core.sentences import group_sentence
 from thorough import times
 
 
-@settings(max_examples=times(150, 500), deadline=None)
+@settings(max_examples=times(150, 500))
 @given(group_lists, st.lists(devices, min_size=1, max_size=6))
 def test_the_compiled_groups_are_those_of_the_plain_evaluator(groups, fleet):
     membership = compiled(groups)
@@ -28,7 +28,7 @@ def test_the_compiled_groups_are_those_of_the_plain_evaluator(groups, fleet):
         assert membership.groups_of(member("id", device), NOW) == expected
 
 
-@settings(max_examples=times(60, 200), deadline=None)
+@settings(max_examples=times(60, 200))
 @given(st.lists(st.one_of(group_lists, devices, st.integers(1, 40)), min_size=2, max_size=12), group_lists)
 def test_incremental_is_as_from_scratch(steps, groups):
     now = NOW
@@ -48,7 +48,7 @@ def test_incremental_is_as_from_scratch(steps, groups):
         assert fleet.groups_of(id) == scratch.groups_of(member(id, device), now)
 
 
-@settings(max_examples=times(40, 100), deadline=None)
+@settings(max_examples=times(40, 100))
 @given(group_lists, devices)
 def test_between_two_changes_by_time_alone_nothing_changes(groups, device):
     membership, one = compiled(groups), member("id", device)

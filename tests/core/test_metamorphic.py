@@ -93,7 +93,15 @@ def test_renaming_and_reordering_objects_never_changes_a_verdict(worlds):
             assignment |= {"key": f"renamed-{number}", "ruleset": names[assignment["ruleset"]]}
             rng.shuffle(assignment["to"])
         # groups that the precedence does not name stand in the document's order, so that one stays
-        for part in ("rulesets", "assignments", "schedules", "services", "application_sets", "corrections"):
+        for part in (
+            "rulesets",
+            "assignments",
+            "schedules",
+            "services",
+            "application_sets",
+            "corrections",
+            "application_corrections",
+        ):
             rng.shuffle(turned[part])
         assert words(turned, facts, attempts) == words(estate, facts, attempts)
 

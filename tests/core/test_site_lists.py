@@ -58,7 +58,7 @@ def passes(listed: list[Listed], handed: Handed, visit) -> bool:
 
 
 @given(LISTS)
-@settings(max_examples=times(40, 1000), deadline=None)
+@settings(max_examples=times(40, 1000))
 def test_leaving_out_needless_patterns_changes_no_outcome(listed):
     left_out = needless(listed)
     kept = [one for place, one in enumerate(listed) if place not in left_out]
@@ -71,7 +71,7 @@ def test_leaving_out_needless_patterns_changes_no_outcome(listed):
 
 
 @given(LISTS)
-@settings(max_examples=times(40, 1000), deadline=None)
+@settings(max_examples=times(40, 1000))
 def test_where_firefox_does_otherwise_the_translation_says_so(listed):
     handed = Handed(listed, "firefox")
     changed = {place for place, one in handed.changed.items()}
@@ -85,7 +85,7 @@ def test_where_firefox_does_otherwise_the_translation_says_so(listed):
 
 
 @given(LISTS.map(lambda rows: [row._replace(stricter=True) for row in rows if not row.allow or not row.pattern.query]))
-@settings(max_examples=times(40, 1000), deadline=None)
+@settings(max_examples=times(40, 1000))
 def test_read_more_strictly_nothing_passes_firefox_that_is_meant_to_be_stopped(listed):
     handed = Handed(listed, "firefox")
     slight = {Unsayable.SPELLING, Unsayable.CASE}

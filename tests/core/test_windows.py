@@ -81,7 +81,7 @@ SPAN = st.tuples(st.lists(st.sampled_from(DAYS), min_size=1, unique=True), CLOCK
 MOMENTS = st.integers(0, 400 * 24 * 4).map(lambda n: datetime(2026, 9, 1, tzinfo=UTC) + timedelta(minutes=15 * n))
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 @given(
     st.lists(SPAN, min_size=1, max_size=3),
     st.sampled_from(["Europe/Berlin", "Pacific/Auckland", "Australia/Lord_Howe", "UTC"]),

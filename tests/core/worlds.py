@@ -79,8 +79,10 @@ def changed(maker: Maker, estate: Estate, seed: int) -> Estate:
     other = Estate.model_validate(Maker(seed).estate())
     rng = maker.rng
     parts: dict = {}
-    for part in rng.sample(["rulesets", "assignments", "groups", "precedence", "schedules", "corrections", "sets"], 2):
-        name = "application_sets" if part == "sets" else part
+    for part in rng.sample(
+        ["rulesets", "assignments", "groups", "precedence", "schedules", "corrections", "sets", "purposes"], 2
+    ):
+        name = {"sets": "application_sets", "purposes": "application_corrections"}.get(part, part)
         if name == "assignments":
             few = list(estate.assignments)
             rng.shuffle(few)

@@ -65,7 +65,7 @@ def test_what_is_no_list_is_told():
     assert "split the list" in problems(long)[-1][2]
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(st.one_of(st.binary(max_size=200), st.text(max_size=200).map(lambda text: ("hostname,kind\n" + text).encode())))
 def test_any_bytes_are_read_or_refused(data):
     try:

@@ -107,7 +107,7 @@ def test_hostile_documents_end_in_an_error_within_bounds():
     assert "UTF-8" in problems(b"portero: 1\nname: \xff\xfe")[0]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.binary(max_size=300))
 def test_any_bytes_are_read_or_refused(data):
     for read in (read_estate, read_facts, read_index):

@@ -234,7 +234,7 @@ def test_what_is_no_bundle_is_refused(data):
         objects_of(data)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.lists(RULES, max_size=8, unique_by=lambda rule: rule.selector))
 def test_bundles_are_the_standards_and_come_back_as_they_went(rules):
     bundle, aside = write_bundle("fraud", rules, NOW, NOW - timedelta(days=3000))

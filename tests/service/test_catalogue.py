@@ -8,9 +8,12 @@ from contextlib import closing
 
 import pytest
 
-from conftest import Wire
+from conftest import Wire, assignment
 from portero.client import Invalid, NotFound
+from portero.core.nouns.application_correction import ApplicationCorrection
 from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.ruleset import Ruleset
 from portero.service import keepers
 from portero.store import catalogue
 
@@ -113,6 +116,47 @@ def test_what_came_after_a_set_was_written_is_told_until_it_is_left_out(service,
     portero.application_sets.put(less)
     assert portero.application_sets.catch(less).came == ()
     assert portero.application_sets.catch(ApplicationSet(key="unsaved", include=less.include)).written_at is None
+
+
+def test_what_a_product_is_for_is_put_right_wherever_it_is_asked(service, portero):
+    wire = Wire(service, portero, "purpose-1")
+    wire.check_in(programs={"new": [told("Put/Right", "1", category="media"), told("Left", "1", category="media")]})
+    meant = ApplicationSet.model_validate({"key": "purposes", "include": [{"category": "imaging"}]})
+    portero.application_sets.create(meant)
+    assert portero.application_sets.catch(meant).programs == ()
+    correction = ApplicationCorrection(product="PUT/right", category="imaging", reason="It draws")
+    made = portero.application_corrections.put(correction)
+    assert (made.by, made.machines_tell, made.at is not None) == ("keeper", ("media",), True)
+    program = portero.applications.get(entry(portero, "Put/Right").id)
+    assert (program.category, program.machines_tell, program.is_corrected) == ("imaging", "media", True)
+    assert program.correction == made
+    assert [one.name for one in portero.applications.list(category="imaging")] == ["Put/Right"]
+    assert "Put/Right" not in [one.name for one in portero.applications.list(category="media")]
+    counts = {one.category: one.programs for one in portero.applications.categories()}
+    assert (counts["imaging"], counts["media"]) == (1, 1)
+    assert [one.name for one in portero.application_sets.catch(meant).programs] == ["Put/Right"]
+    with pytest.raises(Invalid, match="stands twice"):
+        portero.application_corrections.put(correction.model_copy(update={"product": "put/RIGHT"}))
+    portero.application_corrections.remove("PUT/right", version=made.version)
+    assert portero.application_sets.catch(meant).programs == ()
+    assert portero.applications.get(program.id).correction is None
+
+
+def test_a_rule_of_a_category_follows_what_a_product_was_corrected_to(service, portero):
+    shells = {"key": "shells", "include": [{"category": "developer-tools"}]}
+    rules = [{"application_set": "shells", "action": "block"}]
+    portero.application_sets.create(ApplicationSet.model_validate(shells))
+    portero.rulesets.create(Ruleset.model_validate({"key": "no-shells", "kind": "startup", "rules": rules}))
+    portero.assignments.create(assignment("no-shells", "whole-fleet"))
+    wire = Wire(service, portero, "purpose-2")
+    wire.check_in(programs={"new": [told("Shell Box", "1", category="media")]})
+    attempt = Attempt.model_validate({"device": "purpose-2", "start": {"product": "shell box", "category": "media"}})
+    correction = ApplicationCorrection(product="Shell Box", category="developer-tools")
+    assert portero.checks.check(attempt).intended.verdict == "allow"
+    preview = portero.preview(lambda asked: asked.application_corrections.put(correction))
+    assert "Shell Box" in preview.model_dump_json()
+    portero.application_corrections.put(correction)
+    assert portero.checks.check(attempt).intended.verdict == "block"
 
 
 def test_what_is_not_there_is_said(portero):

@@ -28,7 +28,7 @@ def _application(folder):
 def _cases(operation) -> None:
     """Send the operation what its description allows, and what it does not."""
 
-    @settings(max_examples=times(5, 25), deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=times(5, 25), suppress_health_check=list(HealthCheck))
     @given(case=operation.as_strategy())
     def fuzz(case):
         response = case.call(headers={"Authorization": f"Bearer {TOKEN}"})

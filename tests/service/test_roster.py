@@ -193,5 +193,5 @@ class Fleet(RuleBasedStateMachine):
             assert len(pinned) == len(set(pinned)), "one machine keeps a hostname"
 
 
-Fleet.TestCase.settings = settings(max_examples=40, stateful_step_count=25, deadline=None)
+Fleet.TestCase.settings = settings(max_examples=40, stateful_step_count=25)
 TestFleet = Fleet.TestCase

@@ -25,6 +25,7 @@ export const CONCERNS = {
     'browsers',
     'clean-up',
     'category-index',
+    'applications',
   ],
   device: [
     'devices',

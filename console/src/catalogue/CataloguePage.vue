@@ -131,7 +131,10 @@ function take() {
                   </button>
                   <div class="small dim">{{ one.vendor ?? 'no vendor' }}</div></BTd
                 >
-                <BTd>{{ one.category ? plain(one.category) : '–' }}</BTd>
+                <BTd
+                  >{{ one.category ? plain(one.category) : '–' }}
+                  <div v-if="one.is_corrected" class="small dim">corrected</div></BTd
+                >
                 <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
                 <BTd
                   >{{ one.newest ?? '–'

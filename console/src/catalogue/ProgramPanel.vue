@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import { counted } from '@/lib/words'
-import { useMachinesWith, useProgram } from './useCatalogue'
+import { counted, plain } from '@/lib/words'
+import { useMachinesWith, useProgram, useTakeBack } from './useCatalogue'
 
 /** One program of the fleet: its versions, who signed them, and the machines that have it. */
 const props = defineProps<{ id: number }>()
 const { data: program, isPending, error, refetch } = useProgram(() => props.id)
 const { data: machines } = useMachinesWith(() => props.id)
+const takeBack = useTakeBack()
+const correcting = ref(false)
 const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.items.length ?? 0))
 </script>
 
@@ -18,9 +20,34 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
         <h2 class="mb-1">{{ program.name }}</h2>
         <p class="sub mb-3">
           <template v-if="program.vendor">by {{ program.vendor }}, </template
-          ><template v-if="program.category">{{ program.category }}, </template>on
+          ><template v-if="program.category">{{ plain(program.category) }}, </template>on
           {{ counted(program.devices, 'machine') }}
         </p>
+        <p v-if="program.correction" class="small mb-2">
+          Corrected by {{ program.correction.by ?? 'somebody' }}
+          <RelativeTime v-if="program.correction.at" :at="program.correction.at" />: machines tell
+          {{ program.correction.machines_tell?.map(plain).join(' and ') || 'nothing' }}.
+          {{ program.correction.reason }}
+        </p>
+        <p v-if="program.condition.product" v-needs:author class="mb-3">
+          <BButton size="sm" variant="light" @click="correcting = true">Correct what it is for</BButton>
+          <BButton
+            v-if="program.correction"
+            size="sm"
+            variant="link"
+            @click="takeBack.plan(program.correction, { title: `correction of ${program.name} taken back` })"
+            >Take the correction back</BButton
+          >
+          <span v-if="takeBack.error.value" class="wrong" role="alert">{{
+            takeBack.error.value.message
+          }}</span>
+        </p>
+        <CorrectDialog
+          v-model="correcting"
+          :product="program.name"
+          :category="program.category"
+          :correction="program.correction"
+        />
         <BTableSimple small caption-top>
           <caption class="visually-hidden">
             Versions
@@ -61,3 +88,9 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
     </StateBox>
   </section>
 </template>
+
+<style scoped>
+.wrong {
+  color: var(--block);
+}
+</style>

@@ -1,10 +1,12 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
+import { changing, match } from '@/api/changing'
 import { api, type Schemas, told } from '@/api/client'
 import type { paths } from '@/api/schema'
 
 export type CatalogueEntry = Schemas['CatalogueEntry']
+export type Correction = Schemas['ApplicationCorrectionSummary']
 export type CatalogueFilters = NonNullable<paths['/api/v1/applications']['get']['parameters']['query']>
 
 /** The programs of the fleet, those on most machines first, page by page. */
@@ -56,3 +58,22 @@ export const useMachinesWith = (id: MaybeRefOrGetter<number | undefined>) =>
       ),
     enabled: computed(() => toValue(id) !== undefined),
   })
+
+const useChange = changing(['revision'])
+
+/** Say what a product is for, in place of what machines tell. */
+export const useCorrect = () =>
+  useChange(({ body, version }: { body: Schemas['ApplicationCorrection']; version?: number | null }, query) =>
+    told(api.PUT('/api/v1/application-corrections', { params: { query }, body, headers: match(version) })),
+  )
+
+/** Let what machines tell of a product count again. */
+export const useTakeBack = () =>
+  useChange(({ product, version }: Correction, query) =>
+    told(
+      api.DELETE('/api/v1/application-corrections/{product}', {
+        params: { path: { product }, query },
+        headers: match(version),
+      }),
+    ),
+  )

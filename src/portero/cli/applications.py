@@ -6,10 +6,22 @@ from contextlib import closing
 from pathlib import Path
 
 from portero.cli import output
-from portero.cli.command import DONE, FAILED, CommandProblem, Commands, Context, add_csv, add_limit, present
+from portero.cli.command import (
+    DONE,
+    FAILED,
+    CommandProblem,
+    Commands,
+    Context,
+    add_change,
+    add_csv,
+    add_limit,
+    present,
+    tell_removed,
+)
 from portero.client import Portero
 from portero.core import wording
-from portero.core.nouns.program import ReadProgram
+from portero.core.nouns.application_correction import ApplicationCorrection, ApplicationCorrectionSummary
+from portero.core.nouns.program import ProgramCategory, ReadProgram
 from portero.formats.programs.reading import NotAProgram, ProgramReader
 
 MOST_MACHINES = 100
@@ -79,6 +91,10 @@ def application_show(context: Context) -> int:
         by = f" by {program.vendor}" if program.vendor else ""
         what = f", {program.category}" if program.category else ""
         output.say(f"{program.name}{by}{what}: on {wording.counted(program.devices, 'machine')}")
+        if put_right := program.correction:
+            told = f"machines tell {wording.joined(put_right.machines_tell) or 'nothing'}"
+            why = f": {put_right.reason}" if put_right.reason else ""
+            output.say(f"Corrected by {put_right.by or 'somebody'} ({told}){why}")
         rows = [
             (
                 one.version or "–",
@@ -98,6 +114,57 @@ def application_show(context: Context) -> int:
         )
 
     return present(context, program, tell)
+
+
+def application_correct(context: Context) -> int:
+    """Say what a program is for, in place of what machines tell; or let what they tell count again."""
+    options = context.options
+    with context.client() as portero:
+        wanted = options.application.casefold()
+        seen = next((one for one in portero.application_corrections.list() if one.product.casefold() == wanted), None)
+        if options.undo:
+            if seen is None:
+                raise CommandProblem(f"“{options.application}” is not corrected; see: portero application corrections")
+            portero.application_corrections.remove(seen.product, version=seen.version, reason=options.reason)
+            tell_removed(context, seen.product, "the correction of")
+            return DONE
+        if options.category is None:
+            raise CommandProblem("say what the program is for by --category, or take its correction back by --undo")
+        correction = ApplicationCorrection(
+            product=seen.product if seen else options.application, category=options.category, reason=options.reason
+        )
+        made = portero.application_corrections.put(correction, version=seen.version if seen else None)
+    told = wording.joined(made.machines_tell) or "nothing"
+    return present(context, made, lambda: output.say(f"{made.product}: {made.category}; machines tell {told}."))
+
+
+def application_corrections(context: Context) -> int:
+    """What programs are for, put right."""
+    with context.client() as portero:
+        found = list(portero.application_corrections.list(q=context.options.search))
+    names = ("product", "category", "machines_tell", "by", "at", "reason")
+
+    def tell() -> None:
+        if not found:
+            output.say('Nothing is corrected: portero application correct "Chart Table" --category office --reason …')
+            return
+        rows = [
+            (
+                one.product,
+                one.category,
+                " ".join(one.machines_tell) or "–",
+                one.by or "",
+                f"{one.at:%Y-%m-%d}" if one.at else "",
+                one.reason or "",
+            )
+            for one in found
+        ]
+        output.print_table(("PRODUCT", "HERE", "MACHINES TELL", "BY", "ON", "WHY"), rows)
+
+    def row(one: ApplicationCorrectionSummary) -> list[object]:
+        return [one.product, one.category, " ".join(one.machines_tell), one.by, one.at, one.reason]
+
+    return present(context, found, tell, csv=(names, map(row, found)))
 
 
 def _the_one(portero: Portero, asked: str) -> int:
@@ -139,6 +206,25 @@ def register(commands: Commands) -> None:
         "show", application_show, "Show one program, and who has it.", 'portero application show "Deckhand Viewer"'
     )
     show.add_argument("application", metavar="PROGRAM", help="its number or its name, as the list shows them")
+    correct = applications.add(
+        "correct",
+        application_correct,
+        "Say what a program is for, in place of what machines tell of it.",
+        'portero application correct "Hawser Console" --category developer-tools --reason "Engineers build with it"',
+    )
+    correct.add_argument("application", metavar="PRODUCT", help="a product, whatever its case; all its versions")
+    said = correct.add_mutually_exclusive_group()
+    said.add_argument("--category", choices=list(ProgramCategory), metavar="KEY", help=", ".join(ProgramCategory))
+    said.add_argument("--undo", action="store_true", help="let what machines tell count again")
+    add_change(correct)
+    corrected = applications.add(
+        "corrections",
+        application_corrections,
+        "List what programs are for where that was put right.",
+        "portero application corrections",
+    )
+    corrected.add_argument("--search", metavar="TEXT", help="part of the product, the category or the reason")
+    add_csv(corrected)
     read = applications.add(
         "read",
         application_read,

@@ -43,7 +43,7 @@ class Collection(Part, Generic[Written, Shown, Listed]):
 
     def put(self, changed: Written, *, version: int | None = None, reason: str | None = None) -> Shown:
         """Change one, named by its own key. NotFound, ChangedMeanwhile, Invalid."""
-        path = self._at(self.noun.key_of(changed))
+        path = self.noun.path if self.noun.key_has_strokes else self._at(self.noun.key_of(changed))
         made: Shown = self.connection.put(path, changed, self._shown, version, reason=reason)
         return made
 

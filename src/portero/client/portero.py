@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from portero.client.activity import ActivityPart
     from portero.client.address_lists import AddressLists
     from portero.client.administrators import Administrators
+    from portero.client.application_corrections import ApplicationCorrections
     from portero.client.application_sets import ApplicationSets
     from portero.client.applications import ApplicationsPart
     from portero.client.assignments import Assignments
@@ -58,6 +59,7 @@ class Portero:
     activity: ActivityPart
     address_lists: AddressLists
     administrators: Administrators
+    application_corrections: ApplicationCorrections
     application_sets: ApplicationSets
     applications: ApplicationsPart
     assignments: Assignments

@@ -177,6 +177,7 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
         ("A browser that nobody manages", {"coverage": document.coverage}),
         ("Our own hosts", {"corrections": document.corrections}),
         ("", {"schedules": document.schedules}),
+        ("What programs are for here", {"application_corrections": document.application_corrections}),
         ("", {"application_sets": document.application_sets}),
         ("The ports' pages, for kiosks and desks alike", {"address_lists": document.address_lists}),
         ("Reviewed with finance", {"services": document.services}),

@@ -11,6 +11,7 @@ from portero.core.matching.applications import SetTest, Started, catalogue_of
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.catalogue import CatalogueEntry, Catch, CaughtProgram
 from portero.core.nouns.device import Application
+from portero.core.nouns.estate import Estate
 from portero.store import catalogue
 from portero.store.moments import moment
 from portero.store.revisions import last_made
@@ -19,12 +20,13 @@ MOST_TOLD = 500
 Versions = Mapping[int, tuple[CatalogueEntry, Application]]
 
 
-def catch_of(connection: sqlite3.Connection, edited: ApplicationSet, sets: Mapping[str, ApplicationSet]) -> Catch:
-    """What a set holds, saved or not. `sets` are the estate's: it is compared with the one of its key."""
-    versions = catalogue.installed_versions(connection)
+def catch_of(connection: sqlite3.Connection, edited: ApplicationSet, estate: Estate) -> Catch:
+    """What a set holds, saved or not: it is compared with the estate's of its key."""
+    sets, corrected = estate.application_set_by_key, estate.corrected_programs
+    versions = catalogue.installed_versions(connection, corrected)
     categories = catalogue_of(application for _, application in versions.values())
-    held = _held(edited, {**sets, edited.key: edited}, versions, categories)
-    before = _held(sets[edited.key], sets, versions, categories) if edited.key in sets else set()
+    held = _held(edited, {**sets, edited.key: edited}, versions, categories, corrected)
+    before = _held(sets[edited.key], sets, versions, categories, corrected) if edited.key in sets else set()
     machines = catalogue.machines_with(connection, held | before)
     caught = _caught(held, versions, machines)
     written = last_made(connection, "application set", [edited.key]).get(edited.key) if before else None
@@ -47,12 +49,13 @@ def _held(
     sets: Mapping[str, ApplicationSet],
     versions: Versions,
     categories: Mapping[str, frozenset[str]],
+    corrected: Mapping[str, str],
 ) -> set[int]:
     test = SetTest(one, sets)
     return {
         id
         for id, (_, application) in versions.items()
-        if test.fit(Started.of(application, categories)).narrowness is not None
+        if test.fit(Started.of(application, categories, corrected)).narrowness is not None
     }
 
 

@@ -90,7 +90,7 @@ class Foresight:
     def _having(self, is_meant: Callable[[Application], bool]) -> dict[str, set[str]]:
         """The machines that have such programs, by program and version."""
         with self._store.reading() as connection:
-            versions = catalogue.installed_versions(connection)
+            versions = catalogue.installed_versions(connection, {})
             names = {
                 id: f"{entry.name} {application.version or ''}".strip()
                 for id, (entry, application) in versions.items()

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,6 +19,12 @@ NEW_SECONDS = 7 * 86_400.0
 """A program, or a version, is new for so long."""
 _VERSION_FIELDS = ("version", "file", "path", "signer", "certificate", "sha256")
 MOST_VERSIONS = 200
+Corrected = Mapping[str, str]
+"""What products are for as it was corrected, by product, folded."""
+_IS_CORRECTED = (
+    "(json_extract(program.identity, '$[0]') = 'product'"
+    " AND json_extract(program.identity, '$[1]') IN (SELECT value FROM json_each(:{name})))"
+)
 
 
 def _identity(application: Application) -> tuple[str, str, str | None] | None:
@@ -139,15 +146,18 @@ class CatalogueFilter:
     new: bool = False
     gone: bool = False
 
-    def conditions(self, now: float) -> tuple[list[str], dict[str, Any]]:
+    def conditions(self, now: float, corrected: Corrected) -> tuple[list[str], dict[str, Any]]:
         """The SQL conditions and their values."""
         where, values = ["program.devices > 0" if not self.gone else "program.devices = 0"], dict[str, Any]()
         for number, word in enumerate((self.q or "").lower().split()):
             where.append(f"program.words LIKE :word{number} ESCAPE '\\'")
             values[f"word{number}"] = like_pattern(word)
         if self.category:
-            where.append("program.category = :category")
+            is_told = f"(program.category = :category AND NOT {_IS_CORRECTED.format(name='corrected')})"
+            where.append(f"({is_told} OR {_IS_CORRECTED.format(name='into')})")
             values["category"] = self.category
+            values["corrected"] = json.dumps(list(corrected))
+            values["into"] = json.dumps([name for name, category in corrected.items() if category == self.category])
         if self.new:
             where.append(
                 "(program.first >= :since OR EXISTS (SELECT 1 FROM program_version"
@@ -158,21 +168,47 @@ class CatalogueFilter:
 
 
 def list_programs(
-    connection: sqlite3.Connection, filter: CatalogueFilter, now: float, cursor: str | None, limit: int
+    connection: sqlite3.Connection,
+    filter: CatalogueFilter,
+    corrected: Corrected,
+    now: float,
+    cursor: str | None,
+    limit: int,
 ) -> Rows:
     """One page of programs, those on most machines first; map its rows with `entry_of`."""
-    where, values = filter.conditions(now)
+    where, values = filter.conditions(now, corrected)
     query = Query("program.*", "program", where, values, "program.devices", True, "program.id")
     return page(connection, query, cursor, limit)
 
 
-def purposes(connection: sqlite3.Connection) -> list[ProgramPurpose]:
+def purposes(connection: sqlite3.Connection, corrected: Corrected) -> list[ProgramPurpose]:
     """What the programs of the fleet are for, those of most programs first."""
-    rows = connection.execute(
-        "SELECT category, count(*) AS programs FROM program WHERE devices > 0 AND category IS NOT NULL"
-        " GROUP BY category ORDER BY programs DESC, category"
+    counts: Counter[str | None] = Counter(
+        dict(
+            connection.execute("SELECT category, count(*) FROM program WHERE devices > 0 GROUP BY category").fetchall()
+        )
     )
-    return [ProgramPurpose(category=row["category"], programs=row["programs"]) for row in rows]
+    for row in connection.execute(
+        f"SELECT name, category FROM program WHERE devices > 0 AND {_IS_CORRECTED.format(name='corrected')}",
+        {"corrected": json.dumps(list(corrected))},
+    ):
+        counts[row["category"]] -= 1
+        counts[corrected[row["name"].casefold()]] += 1
+    told = sorted((-count, category) for category, count in counts.items() if category is not None and count)
+    return [ProgramPurpose(category=category, programs=-count) for count, category in told]
+
+
+def categories_told(connection: sqlite3.Connection, products: Iterable[str]) -> dict[str, tuple[str, ...]]:
+    """What products are for as machines tell, whoever makes them, by product, folded."""
+    rows = connection.execute(
+        "SELECT DISTINCT json_extract(identity, '$[1]') AS product, category FROM program"
+        f" WHERE {_IS_CORRECTED.format(name='products')} AND category IS NOT NULL ORDER BY category",
+        {"products": json.dumps([product.casefold() for product in products])},
+    )
+    found: dict[str, tuple[str, ...]] = {}
+    for row in rows:
+        found[row["product"]] = (*found.get(row["product"], ()), row["category"])
+    return found
 
 
 def get_program(connection: sqlite3.Connection, id: int) -> sqlite3.Row | None:
@@ -181,16 +217,19 @@ def get_program(connection: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     return row
 
 
-def entry_of(row: sqlite3.Row) -> CatalogueEntry:
+def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
     """A row as a program of the catalogue."""
     by_product = row["identity"].startswith('["product"')
     named = {"product": row["name"], "vendor": row["vendor"]} if by_product else {"file": row["name"]}
+    put_right = corrected.get(row["name"].casefold()) if by_product else None
     # not checked again: there are many
     return CatalogueEntry.model_construct(
         id=row["id"],
         name=row["name"],
         vendor=row["vendor"],
-        category=row["category"],
+        category=put_right or row["category"],
+        machines_tell=row["category"] if put_right else None,
+        is_corrected=put_right is not None,
         devices=row["devices"],
         versions=row["versions"],
         newest=row["newest"],
@@ -211,10 +250,13 @@ def versions_of(connection: sqlite3.Connection, program: int) -> list[CatalogueV
     ]
 
 
-def installed_versions(connection: sqlite3.Connection) -> dict[int, tuple[CatalogueEntry, Application]]:
+def installed_versions(
+    connection: sqlite3.Connection, corrected: Corrected
+) -> dict[int, tuple[CatalogueEntry, Application]]:
     """Every version that some machine has, by its number: its program, and what is known of it as a program."""
     programs = {
-        row["id"]: entry_of(row) for row in connection.execute("SELECT * FROM program WHERE devices > 0").fetchall()
+        row["id"]: entry_of(row, corrected)
+        for row in connection.execute("SELECT * FROM program WHERE devices > 0").fetchall()
     }
     rows = connection.execute("SELECT id, program, fields FROM program_version WHERE devices > 0").fetchall()
     found = {}

@@ -175,7 +175,11 @@ def with_frozen_members(estate: Estate, applications: list[Application]) -> Esta
         return estate
     frozen = {
         application_set.key: application_set.model_copy(
-            update={"frozen_members": members_of(application_set, applications, estate.application_set_by_key)}
+            update={
+                "frozen_members": members_of(
+                    application_set, applications, estate.application_set_by_key, estate.corrected_programs
+                )
+            }
         )
         for application_set in waiting
     }

@@ -35,15 +35,18 @@ class Started(NamedTuple):
     categories: frozenset[str]
 
     @classmethod
-    def of(cls, program: Application, catalogue: Mapping[str, frozenset[str]]) -> Started:
-        """Of what the attempt carries. Nothing is filled in, but for the category of a product in the catalogue."""
+    def of(cls, program: Application, catalogue: Mapping[str, frozenset[str]], corrected: Mapping[str, str]) -> Started:
+        """Of what the attempt carries. Nothing is filled in, but for what its product is for: as it was corrected
+        (`corrected`, by product, folded), else as the attempt says, else as the catalogue does.
+        """
         fields = {
             name: fold(name, value)
             for name in FIELDS
             if name != "category" and (value := getattr(program, name)) is not None
         }
-        known = frozenset((program.category,)) if program.category else frozenset()
-        return cls(fields, program.version, known or catalogue.get(fields.get("product", ""), frozenset()))
+        product = fields.get("product", "")
+        own = corrected.get(product) or program.category
+        return cls(fields, program.version, frozenset((own,)) if own else catalogue.get(product, frozenset()))
 
     def has(self, name: str) -> bool:
         """Whether it carries a field."""
@@ -189,7 +192,10 @@ class CannotFreeze(ValueError):
 
 
 def members_of(
-    application_set: ApplicationSet, applications: Iterable[Application], others: Mapping[str, ApplicationSet]
+    application_set: ApplicationSet,
+    applications: Iterable[Application],
+    others: Mapping[str, ApplicationSet],
+    corrected: Mapping[str, str],
 ) -> tuple[str | FrozenProgram, ...]:
     """Those of the programs that its conditions hold, each by what identifies it best: what freezing it now would keep.
     CannotFreeze.
@@ -198,7 +204,7 @@ def members_of(
     test = SetTest(following, others)
     known = list(applications)
     catalogue = catalogue_of(known)
-    held = [one for one in known if test.fit(Started.of(one, catalogue)).narrowness is not None]
+    held = [one for one in known if test.fit(Started.of(one, catalogue, corrected)).narrowness is not None]
     digests = {program.sha256 for program in held if program.sha256}
     unnamed = [program for program in held if not program.sha256]
     if any(not (program.product or program.path or program.file) for program in unnamed):

@@ -6,6 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
+from portero.core.nouns.application_correction import ApplicationCorrectionSummary
 from portero.core.nouns.application_set import ApplicationCondition
 from portero.core.nouns.base import Noun, Timestamp
 
@@ -29,7 +30,11 @@ class CatalogueEntry(Noun):
     id: int
     name: Annotated[str, Field(description="Its product, or the name of its file.")]
     vendor: str | None = None
-    category: Annotated[str | None, Field(description="What it is for, as machines tell.")] = None
+    category: Annotated[str | None, Field(description="What it is for, as machines tell, or as it was corrected.")] = (
+        None
+    )
+    is_corrected: Annotated[bool, Field(description="Whether what it is for was corrected here.")] = False
+    machines_tell: Annotated[str | None, Field(description="What it would be for without its correction.")] = None
     devices: Annotated[int, Field(description="On how many machines it is.")]
     versions: Annotated[int, Field(description="How many versions of it there are, or were.")]
     newest: Annotated[str | None, Field(description="The version that was first seen last.")] = None
@@ -43,6 +48,9 @@ class CatalogueEntry(Noun):
 class CatalogueProgram(CatalogueEntry):
     """A program of the fleet with its versions, those first that were seen last."""
 
+    correction: Annotated[
+        ApplicationCorrectionSummary | None, Field(description="By whom and why what it is for was corrected.")
+    ] = None
     all_versions: Annotated[tuple[CatalogueVersion, ...], Field(description="The newest two hundred.")] = ()
 
 

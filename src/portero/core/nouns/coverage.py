@@ -46,7 +46,9 @@ class CoverageRow(Authored):
     """
 
     declared: ClassVar = Declared(
-        "coverage row", "coverage", about="Which control reaches which browser on which platform."
+        *("coverage row", "coverage"),
+        about="Which control reaches which browser on which platform.",
+        key_has_strokes=True,
     )
     control: Control
     browser: Annotated[Text, Field(description="Name of the browser as machines report it, or any.")] = ANY

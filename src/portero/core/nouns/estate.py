@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from portero.core.nouns.address_list import AddressList
+from portero.core.nouns.application_correction import ApplicationCorrection
 from portero.core.nouns.application_set import ApplicationSet, with_taken_in
 from portero.core.nouns.assignment import Assignment, DeviceTarget
 from portero.core.nouns.base import Fault, Key, Noun, doubled, unknown_word
@@ -44,6 +45,7 @@ class Estate(Noun):
     assignments: Annotated[tuple[Assignment, ...], Field(max_length=20000)] = ()
     notices: Annotated[tuple[Notice, ...], Field(max_length=500)] = ()
     corrections: Annotated[tuple[Correction, ...], Field(max_length=100000)] = ()
+    application_corrections: Annotated[tuple[ApplicationCorrection, ...], Field(max_length=20000)] = ()
     services: Annotated[tuple[Service, ...], Field(max_length=50000)] = ()
     settings: Settings = Settings()
     layer_modes: Annotated[tuple[GroupLayers, ...], Field(max_length=2000)] = ()
@@ -81,6 +83,11 @@ class Estate(Noun):
     def address_list_by_key(self) -> dict[str, AddressList]:
         """Address lists by key."""
         return {address_list.key: address_list for address_list in self.address_lists}
+
+    @cached_property
+    def corrected_programs(self) -> dict[str, str]:
+        """What products are for as it was corrected, by product, folded."""
+        return {one.product.casefold(): one.category.value for one in self.application_corrections}
 
     @cached_property
     def places_by_target(self) -> dict[str | DeviceTarget, list[int]]:
@@ -136,6 +143,11 @@ class Estate(Noun):
         """What does not fit together: keys used twice, names of things that are not there."""
         for noun in NOUNS.values():
             yield from doubled((noun.list,), map(noun.key_of, noun.of(self)))
+        if len({one.product for one in self.application_corrections}) == len(self.application_corrections):
+            # whatever its case, a product is corrected once
+            yield from doubled(
+                ("application_corrections",), (o.product.casefold() for o in self.application_corrections)
+            )
         yield from doubled(("precedence",), self.precedence)
         groups = {group.key for group in self.groups}
         yield from _unknown(("precedence",), "group", enumerate(self.precedence), groups)

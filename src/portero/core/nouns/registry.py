@@ -30,6 +30,8 @@ class Declared:
     """The least role that may change them."""
     about: str = ""
     """A sentence for whoever reads a list of them."""
+    key_has_strokes: bool = False
+    """What names an object may be several segments of an address: what is put names it in its body alone."""
     single: str = ""
     """How one is spoken of, where that is not the word itself: “set of layer modes”."""
 

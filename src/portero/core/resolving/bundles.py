@@ -125,6 +125,8 @@ class Bundle(msgspec.Struct, frozen=True):
     layers: dict[str, str]
     gateway_networks: tuple[str, ...]
     search_pages: tuple[tuple[str, str], ...] = ()
+    application_corrections: dict[str, str] = {}
+    """What products are for as it was corrected, by product, folded."""
     parts: Parts = Parts()
 
 
@@ -158,6 +160,7 @@ def compile_bundle(
         layers={layer: estate.mode_of(layer, groups).value for layer in LAYERS},
         gateway_networks=settings.gateway_networks,
         search_pages=tuple((page.host, page.parameter) for page in settings.search_pages),
+        application_corrections=estate.corrected_programs,
         parts=_parts(estate, compiled),
     )
 

@@ -284,10 +284,14 @@ def _browser_program(case: Case) -> Application | None:
     return browser.application if browser else None
 
 
+def _started(policy: Policy, program: Application, machine: Machine) -> Started:
+    return Started.of(program, machine.catalogue, policy.bundle.application_corrections)
+
+
 def _startup(policy: Policy, frame: Frame, program: Application, case: Case) -> tuple[LayerVerdict, frozenset[str]]:
     if is_essential(program):
         return _nothing(Layer.STARTUP, sentences.ESSENTIAL), frozenset()
-    return teller_of(policy).startup(frame, Started.of(program, case.machine.catalogue))
+    return teller_of(policy).startup(frame, _started(policy, program, case.machine))
 
 
 def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Sayings:
@@ -296,7 +300,7 @@ def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Saying
     layer, _ = _startup(policy, policy.frame(situation), program, case)
     if whole is not None:
         frame = whole.frame(situation)
-        contenders = weigh_start(frame, Started.of(program, case.machine.catalogue)).contenders
+        contenders = weigh_start(frame, _started(whole, program, case.machine)).contenders
         aside = teller_of(whole).left_aside(frame, contenders, situation)
         layer = layer.model_copy(update={"left_aside": aside})
     return _Sayings([intended_layer(policy, layer, case.machine, Path())], [])
@@ -311,7 +315,7 @@ def _effective_start(policy: Policy, case: Case) -> _Sayings:
     frame = applied.frame(case.situation)
     layer, missing = _startup(applied, frame, program, case)
     layer, more = effective_startup(policy, applied, layer, machine)
-    started = Started.of(program, machine.catalogue)
+    started = _started(applied, program, machine)
     facts = _missing_facts(Layer.STARTUP, applied, case, lambda: weigh_start(frame, started).contenders)
     return _Sayings([layer], [*caveats, *more, *_missing_fields(missing), *facts])
 

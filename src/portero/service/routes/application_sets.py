@@ -56,7 +56,7 @@ def catch_application_set(body: ApplicationSet, _who: Signed, keepers: TheKeeper
     whole = keepers.estate.frozen(body)
     refuse_faults(snapshot.estate.replacing(application_sets=put_in_place(whole, snapshot.estate.application_sets)))
     with keepers.store.reading() as connection:
-        return catch_of(connection, whole, snapshot.estate.application_set_by_key)
+        return catch_of(connection, whole, snapshot.estate)
 
 
 @router.post("/sentences/application-set", summary="An application set in words", operation_id="describeApplicationSet")

@@ -10,12 +10,20 @@ from portero.core.nouns.base import MOST_NUMBERED
 from portero.core.nouns.catalogue import CatalogueEntry, CatalogueProgram, DeviceWithProgram, ProgramPurpose
 from portero.core.nouns.page import Page
 from portero.service.auditing import audited_router
+from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
+from portero.service.routes.application_corrections import ROUTES as CORRECTIONS
 from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers
 from portero.store import catalogue
 from portero.store.catalogue import CatalogueFilter
 
 router = audited_router("applications")
+
+
+def _corrected(keepers: Keepers) -> catalogue.Corrected:
+    return keepers.estate.snapshot.estate.corrected_programs
+
+
 Number = Annotated[int, Path(ge=0, le=MOST_NUMBERED, description="Its number in the catalogue.")]
 
 
@@ -33,17 +41,17 @@ def list_applications(
     limit: Limit = 100,
 ) -> Page[CatalogueEntry]:
     """The programs of the fleet by identity, those on most machines first."""
-    filter = CatalogueFilter(q, category, new, gone)
+    filter, corrected = CatalogueFilter(q, category, new, gone), _corrected(keepers)
     with keepers.store.reading() as connection:
-        found = catalogue.list_programs(connection, filter, keepers.now(), cursor, limit)
-    return Page(items=[catalogue.entry_of(row) for row in found.rows], next=found.next, total=found.total)
+        found = catalogue.list_programs(connection, filter, corrected, keepers.now(), cursor, limit)
+    return Page(items=[catalogue.entry_of(row, corrected) for row in found.rows], next=found.next, total=found.total)
 
 
 @router.get("/application-categories", summary="What programs are for", operation_id="listApplicationCategories")
 def list_application_categories(_who: Signed, keepers: TheKeepers) -> list[ProgramPurpose]:
     """What the programs of the fleet are for, those of most programs first."""
     with keepers.store.reading() as connection:
-        return catalogue.purposes(connection)
+        return catalogue.purposes(connection, _corrected(keepers))
 
 
 @router.get("/applications/{application}", summary="Show a program", operation_id="getApplication")
@@ -54,7 +62,13 @@ def get_application(application: Number, _who: Signed, keepers: TheKeepers) -> C
         if row is None:
             raise Refusal("not-found", f"There is no program {application} in the catalogue.")
         versions = catalogue.versions_of(connection, application)
-    return CatalogueProgram(**dict(catalogue.entry_of(row)), all_versions=tuple(versions))
+    entry, snapshot = catalogue.entry_of(row, _corrected(keepers)), keepers.estate.snapshot
+    correction = None
+    if entry.is_corrected:
+        own = entry.name.casefold()
+        key = next(one.product for one in snapshot.estate.application_corrections if one.product.casefold() == own)
+        correction = CORRECTIONS.tell_one(keepers, snapshot, key)
+    return CatalogueProgram(**dict(entry), correction=correction, all_versions=tuple(versions))
 
 
 @router.get("/applications/{application}/devices", summary="Who has a program", operation_id="listApplicationDevices")

@@ -33,6 +33,5 @@ ROUTES = NounRoutes(
     removing=_removing,
     is_made_by_post=False,
     is_paged=False,
-    key_names_path=True,
     folded=str.casefold,
 )

@@ -75,8 +75,6 @@ class NounRoutes:
     is_made_by_post: bool = True
     """Otherwise putting one makes it, where there is none of its key."""
     is_paged: bool = True
-    key_names_path: bool = False
-    """The key is several segments of the address; what is put names it in its body."""
     folded: Callable[[str], str] = lambda key: key
     """The key that the address means."""
 
@@ -119,7 +117,7 @@ def install(router: APIRouter, own: NounRoutes) -> None:
 
 
 def _path(own: NounRoutes) -> str:
-    name = own.noun.key + (":path" if own.key_names_path else "")
+    name = own.noun.key + (":path" if own.noun.key_has_strokes else "")
     return f"{own.noun.path}/{{{name}}}"
 
 
@@ -239,7 +237,7 @@ def _install_put(router: APIRouter, own: NounRoutes) -> None:
         result = change(edit, reason=reason)
         return answered(result, lambda snapshot: _shown(own, change.keepers, snapshot, key, response))
 
-    if own.key_names_path:
+    if own.noun.key_has_strokes:
 
         @router.put(noun.path, **putting)
         def put_named(

@@ -58,6 +58,8 @@ class KnownSubjects(NamedTuple):
     services: Sequence[Service]
     sets: Sequence[Mapping[str, ApplicationSet]]
     """Those of each estate, by key."""
+    corrected: Sequence[Mapping[str, str]]
+    """What products are for as each estate corrects it, by product, folded."""
     find_programs: Callable[[], Sequence[Application]]
     catalogue: Mapping[str, frozenset[str]]
 
@@ -74,6 +76,7 @@ class KnownSubjects(NamedTuple):
         return cls(
             services,
             [estate.application_set_by_key for estate in several],
+            [estate.corrected_programs for estate in several],
             programs,
             catalogue,
         )
@@ -157,17 +160,24 @@ def _of_startup_rule(selector: Selector, known: KnownSubjects) -> Iterator[Subje
         )
         yield program_subject(own)
     else:
-        for sets in known.sets:
+        for sets, corrected in zip(known.sets, known.corrected, strict=True):
             if value in sets:
-                yield from map(program_subject, programs_of(sets[value], sets, known))
+                yield from map(program_subject, programs_of(sets[value], sets, corrected, known))
 
 
 def programs_of(
-    application_set: ApplicationSet, sets: Mapping[str, ApplicationSet], known: KnownSubjects
+    application_set: ApplicationSet,
+    sets: Mapping[str, ApplicationSet],
+    corrected: Mapping[str, str],
+    known: KnownSubjects,
 ) -> list[Application]:
     """The programs on the fleet that a set of an estate holds; where there is none, such as its conditions describe."""
     test = SetTest(application_set, sets)
-    held = [program for program in known.find_programs() if _fits(test, program, known)]
+
+    def is_held(program: Application) -> bool:
+        return test.fit(Started.of(program, known.catalogue, corrected)).narrowness is not None
+
+    held = list(filter(is_held, known.find_programs()))
     if not held:
         made = [
             Application(sha256=member) if isinstance(member, str) else Application(**dict(member))
@@ -175,12 +185,8 @@ def programs_of(
         ]
         include = [condition for key in with_taken_in([application_set.key], sets) for condition in sets[key].include]
         made += [one for condition in include if (one := _described(condition)) is not None]
-        held = [program for program in made if _fits(test, program, known)]
+        held = list(filter(is_held, made))
     return held[:MOST_PROGRAMS]
-
-
-def _fits(test: SetTest | Test, program: Application, known: KnownSubjects) -> bool:
-    return test.fit(Started.of(program, known.catalogue)).narrowness is not None
 
 
 def _described(condition: ApplicationCondition) -> Application | None:
@@ -196,6 +202,12 @@ def _versions_around(condition: ApplicationCondition) -> list[str | None]:
     if condition.version is None:
         return [None]
     return ["0", *(value for _, value in condition.version.given()), "99999"]
+
+
+def product_subjects(product: str, known: KnownSubjects) -> Iterator[Subject]:
+    """A product in each of its versions on the fleet; by its name alone where there is none."""
+    meant = [one for one in known.find_programs() if (one.product or "").casefold() == product.casefold()]
+    yield from map(program_subject, meant[:MOST_PROGRAMS] or [Application(product=product)])
 
 
 def program_subject(program: Application) -> Subject:
@@ -222,6 +234,7 @@ class Showing:
     def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
         self._index, self._catalogue = index, catalogue
         self._corrections = {correction.host: correction.categories for correction in estate.corrections}
+        self._corrected_programs = estate.corrected_programs
         self._pages: dict[str, tuple[str, ...]] = {}
         for page in estate.settings.search_pages:
             self._pages[page.host] = (*self._pages.get(page.host, ()), page.parameter)
@@ -229,7 +242,8 @@ class Showing:
     def show(self, subject: Subject) -> Shown:
         """The subject as rules look at it. BadUrl where its URL is none, which no valid rule makes."""
         if subject.program is not None:
-            return Shown(None, Started.of(subject.program, self._catalogue), is_essential(subject.program))
+            started = Started.of(subject.program, self._catalogue, self._corrected_programs)
+            return Shown(None, started, is_essential(subject.program))
         assert subject.url is not None
         visit = parse_visit(subject.url)
         term = subject.search_term or searched(visit, self._pages)

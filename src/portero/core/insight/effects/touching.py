@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, subjects_of
+from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject, product_subjects, subjects_of
 from portero.core.nouns.application_set import with_taken_in
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -44,7 +44,7 @@ def changed_keys(changes: Iterable[Change], *estates: Estate) -> Changed:
 def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> set[str] | None:
     """The groups whose classes the changes can alter; None for all of them. Moves between groups are left out."""
     changed = changed_keys(changes, before, after)
-    if changed.keys() & {"correction", "settings"}:
+    if changed.keys() & {"correction", "application correction", "settings"}:
         return None
     touched = set(changed.get("layer modes", ()))
     for estate in (before, after):
@@ -113,6 +113,8 @@ class Touched:
         yield from self._of_changed_rules()
         yield from self._of_services()
         yield from (host_subject(host) for host in self._changed.get("correction", ()))
+        for product in self._changed.get("application correction", ()):
+            yield from product_subjects(product, self._known)
         for kind, selector in self._selectors():
             yield from subjects_of(kind, selector, self._known)
 

@@ -286,7 +286,9 @@ class Alone:
             return False
         sets = self.estate.application_set_by_key
         test = SetTest(sets[rule.application_set], sets)
-        return test.fit(Started.of(program, self.world.catalogue)).narrowness is not None
+        return (
+            test.fit(Started.of(program, self.world.catalogue, self.estate.corrected_programs)).narrowness is not None
+        )
 
 
 def _is_broad(rule: Rule) -> bool:

@@ -128,7 +128,7 @@ def browsers_are_blocked(estate: Estate, assignment: Assignment, names: Collecti
         for rule in ruleset.rules
         if rule.application_set is not None and rule.action is Action.BLOCK
     ]
-    programs = [Started.of(Application(file=name), {}) for name in names]
+    programs = [Started.of(Application(file=name), {}, {}) for name in names]
     return bool(programs) and all(
         any(test.fit(program).narrowness is not None for test in tests) for program in programs
     )

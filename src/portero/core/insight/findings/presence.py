@@ -35,7 +35,7 @@ class Presence:
         tests = list(self._tests(assignment, ruleset))
 
         def is_stopped(program: Application) -> bool:
-            started = Started.of(program, self.world.catalogue)
+            started = Started.of(program, self.world.catalogue, self.estate.corrected_programs)
             return any(test.fit(started).narrowness is not None for test in tests)
 
         having = self.world.having(is_stopped) if tests else {}
