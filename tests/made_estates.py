@@ -141,6 +141,24 @@ class Maker:
         named = {"product": rng.choice(PRODUCTS), "version": rng.choice(VERSIONS)}
         return rng.choice(([], [named], [{"path": "/opt/viewer"}]))
 
+    def held_back(self, of: str) -> dict:
+        """A hold-back, or none. By a chance of its own: the rest stays as it is."""
+        rng = random.Random(f"{of} from {self.base}")
+        if rng.random() < 0.5:
+            return {}
+        versions = [*SHA, *({"product": name, "version": version} for name in PRODUCTS for version in VERSIONS)]
+        versions += [{"path": "/opt/viewer"}, {"product": "CHART table"}]
+        rng.shuffle(versions)
+        since = [self.base + timedelta(hours=rng.randrange(-96, 96)) for _ in range(rng.randint(0, 3))]
+        return {
+            "hold_back": f"P{rng.randint(1, 4)}D",
+            "members": versions[: rng.randint(0, 3)],
+            "came": [
+                {"program": version, "at": at.isoformat().replace("+00:00", "Z")}
+                for version, at in zip(versions[3:], since, strict=False)
+            ],
+        }
+
     def selector(self, kind: str) -> dict:
         rng = self.rng
         if kind == "category":
@@ -223,6 +241,7 @@ class Maker:
             **self.sometimes(0.1, "ends", self.time),
             **self.sometimes(0.2, "until_restart", lambda: True),
             **self.sometimes(0.15, "replaces_weaker", lambda: True),
+            **(self.held_back(f"{number} of {ruleset}") if ruleset["kind"] == "startup" else {}),
         }
 
     # --- facts and attempts ---
@@ -232,6 +251,7 @@ class Maker:
         devices = [
             {
                 "hostname": hostname,
+                "kind": "server" if hostname == HOSTNAMES[-1] else "other",
                 **self.sometimes(0.7, "place", lambda: rng.choice(("on-site", "off-site"))),
                 **self.sometimes(0.8, "zone", lambda: rng.choice(ZONES)),
                 **self.sometimes(0.7, "last_start", self.time),

@@ -146,6 +146,7 @@ class World:
                         "people": self.people_rung(assignment, attempt.get("user")),
                         "feed": bool(ruleset.get("feed")),
                         "replaces": assignment.get("replaces_weaker", False),
+                        "assignment": assignment,
                     }
                 )
         return without_replaced(found)
@@ -240,6 +241,9 @@ class World:
         for one in self.rules_in_play(("startup",), attempt, device):
             narrow = self.program_narrowness(one["rule"], program)
             if narrow is not None:
+                held = one["rule"].get("application_set") and one["action"] in ("block", "warn")
+                if held and is_held_back(one["assignment"], program, device, moment(attempt["at"])):
+                    one["action"] = "log"
                 matching.append({**one, "narrow": (-narrow,)})
         logged = {one["id"] for one in matching if one["action"] == "log"}
         return said(settle(deciding(matching)), logged, {one["id"] for one in matching} - logged)
@@ -267,6 +271,22 @@ class World:
         if not named:
             return None
         return min(own_narrowness(one) for one in named) if narrowest is None else narrowest
+
+
+def is_held_back(assignment: dict, program: dict, device: dict, at: datetime) -> bool:
+    """It came later, and not long enough ago; or nobody has told of it. Servers wait until somebody accepts it."""
+    if not assignment.get("hold_back"):
+        return False
+    if any(is_member(one, program) for one in assignment["members"]):
+        return False
+    came = [moment(one["at"]) for one in assignment.get("came", []) if is_member(one["program"], program)]
+    if not came or device.get("kind") == "server":
+        return True
+    return at < min(came) + timedelta(days=int(assignment["hold_back"][1:-1]))
+
+
+def is_member(member: str | dict, program: dict) -> bool:
+    return program.get("sha256") == member if isinstance(member, str) else is_that_program(member, program)
 
 
 def is_that_program(member: dict, program: dict) -> bool:

@@ -18,7 +18,7 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN, PROGRAMS_HEADER
 from portero.core.nouns.coverage import Reach
-from portero.core.nouns.device import Application, Facts
+from portero.core.nouns.device import Application, Facts, Kind
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.errand import ErrandAnswer
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
@@ -335,6 +335,7 @@ class Agent:
             zone=own.zone,
             last_start=own.last_start.timestamp() if own.last_start else None,
             applied=self._since,
+            is_server=own.kind is Kind.SERVER,
         )
 
     def rule_in_browser(self, url: str, browser: str, at: datetime | None = None) -> AgentRuling | None:

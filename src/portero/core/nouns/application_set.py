@@ -57,6 +57,10 @@ class FrozenProgram(Noun):
         return self
 
 
+Member = Sha256 | FrozenProgram
+"""A program that a list keeps: its SHA-256, or what identifies it where that is not known."""
+
+
 class ApplicationSet(Authored):
     """Include conditions, and what other sets hold, less exclude conditions; exclusions win.
 
@@ -72,7 +76,7 @@ class ApplicationSet(Authored):
     sets: Annotated[tuple[Key, ...], Field(max_length=100, description="Other sets, whose programs it holds too.")] = ()
     exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
     frozen_members: Annotated[
-        tuple[Sha256 | FrozenProgram, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
+        tuple[Member, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
     ] = None
 
     @model_validator(mode="after")

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
+from datetime import timedelta
 from enum import StrEnum
 from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag, model_validator
 
 from portero.core.nouns.action import Override
+from portero.core.nouns.application_set import Member
 from portero.core.nouns.base import Hostname, Key, Note, Noun, Text, Timestamp, tag
 from portero.core.nouns.registry import Authored, Declared, shows
 
@@ -52,6 +54,13 @@ def _listed(value: Any) -> Any:
     return [value] if isinstance(value, (str, dict, DeviceTarget)) else value
 
 
+class CameLater(Noun):
+    """A version of a program that a set took in by itself, and when."""
+
+    program: Member
+    at: Timestamp
+
+
 class Assignment(Authored):
     """One ruleset put on groups or devices. A draft or a paused one decides nothing.
 
@@ -82,6 +91,23 @@ class Assignment(Authored):
     report_presence: Annotated[
         bool, Field(description="Machines that have a program which it stops are found, whether it is started or not.")
     ] = False
+    hold_back: Annotated[
+        timedelta | None,
+        Field(
+            ge=timedelta(hours=1),
+            le=timedelta(days=365),
+            description="Programs that its sets take in later are only logged for so long, on servers until they are"
+            " accepted: a duration of ISO 8601, as in P7D.",
+        ),
+    ] = None
+    members: Annotated[
+        tuple[Member, ...] | None,
+        Field(max_length=20_000, description="With a hold-back: the versions that are stopped at once."),
+    ] = None
+    came: Annotated[
+        tuple[CameLater, ...],
+        Field(max_length=20_000, description="With a hold-back: the versions that came later, kept by the service."),
+    ] = ()
     state: State = State.ACTIVE
     notice: Key | None = None
     owner: Annotated[
@@ -96,6 +122,12 @@ class Assignment(Authored):
         if self.owner is not None and (self.ends is None or not self.reason):
             missing = " and ".join([*(["ends"] if self.ends is None else []), *([] if self.reason else ["reason"])])
             raise ValueError(f"an assignment with an owner is an exception, and an exception needs {missing}")
+        return self
+
+    @model_validator(mode="after")
+    def _members_are_held_back(self) -> Self:
+        if self.hold_back is None and (self.members is not None or self.came):
+            raise ValueError("members and came go with hold_back; leave them out, or give it")
         return self
 
     @property

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from portero.core.matching.hold_back import Fields, fields_of
 from portero.core.nouns.action import overridden
 from portero.core.nouns.application_set import ApplicationSet, with_taken_in
 from portero.core.nouns.assignment import Assignment, DeviceTarget, State
@@ -72,6 +73,12 @@ class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
     notice: str | None = None
     ground: str | None = None
     state: str = "active"
+    hold_back: float | None = None
+    """For so many seconds versions that came later are only logged."""
+    members: tuple[Fields, ...] = ()
+    """The versions that are not held back."""
+    came: tuple[tuple[Fields, float], ...] = ()
+    """The versions that came later, and when."""
     included: tuple[tuple[int, str], ...] = ()
     """Which address lists bring rules, each with the number of its first one: all behind the ruleset's own."""
 
@@ -248,6 +255,9 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
         notice=assignment.notice,
         ground=ruleset.ground,
         state=assignment.state.value,
+        hold_back=assignment.hold_back.total_seconds() if assignment.hold_back else None,
+        members=tuple(map(fields_of, assignment.members or ())),
+        came=tuple((fields_of(one.program), one.at.timestamp()) for one in assignment.came),
         included=tuple(_included(ruleset)),
     )
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple, Self
 
+import msgspec
+
 from portero.core.matching.applications import Started
 from portero.core.nouns.action import Action
 from portero.core.nouns.coverage import ListSupport
@@ -141,7 +143,10 @@ def weigh_start(frame: Frame, program: Started) -> StartOutcome:
     for known in policy.programs:
         fit = known.fit(program)
         if fit.narrowness is not None:
-            contenders.append(policy.contender(known.assignment, known.rule, fit.narrowness))
+            rule = known.rule
+            if frame.held(known, program) is not None:
+                rule = msgspec.structs.replace(rule, action=Action.LOG.value)
+            contenders.append(policy.contender(known.assignment, rule, fit.narrowness))
         if fit.missing and frame.people[known.assignment] < REPLACED:
             missing |= fit.missing
     logged = [contender for contender in contenders if contender.action == Action.LOG and frame.counts(contender)]

@@ -13,7 +13,7 @@ from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.browser_policy import BrowserPolicy, PolicyFileState
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Control, CoverageTable, ListSupport, Reach
-from portero.core.nouns.device import Browser, Facts, Lifecycle, Place
+from portero.core.nouns.device import Browser, Facts, Kind, Lifecycle, Place
 from portero.core.nouns.layer import Layer, LayerMode, Layers, LayerVersions
 from portero.core.nouns.urls import Visit
 from portero.core.nouns.verdict import LayerVerdict
@@ -35,6 +35,7 @@ class Machine(NamedTuple):
     """What its layers do, as it reports."""
     layer_versions: LayerVersions = LayerVersions()
     addresses: tuple[str, ...] = ()
+    is_server: bool = False
     platform: str | None = None
     platform_version: str | None = None
     place: Place | None = None
@@ -59,6 +60,7 @@ class Machine(NamedTuple):
             layers=facts.layers,
             layer_versions=facts.layer_versions,
             addresses=facts.addresses,
+            is_server=facts.kind is Kind.SERVER,
             platform=facts.os.family if facts.os else None,
             platform_version=facts.os.version if facts.os else None,
             place=facts.place,

@@ -72,6 +72,7 @@ class Case(NamedTuple):
             zone=machine.zone,
             last_start=machine.last_start,
             applied=machine.since,
+            is_server=machine.is_server,
         )
 
 

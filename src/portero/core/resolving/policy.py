@@ -12,6 +12,7 @@ from portero.core.browsers.handing import Handed
 from portero.core.browsers.needless import Listed
 from portero.core.matching.applications import EVERYTHING as EVERY_PROGRAM
 from portero.core.matching.applications import Fit, SetTest, Started, Test
+from portero.core.matching.hold_back import Held, HoldBack
 from portero.core.matching.indicators import IndicatorTable, ServiceFacts
 from portero.core.matching.searches import TermTable, pages_by_host
 from portero.core.nouns.action import Action
@@ -35,6 +36,8 @@ class ProgramRule(NamedTuple):
     assignment: int
     rule: BundleRule
     test: Test | SetTest | None
+    hold_back: HoldBack | None = None
+    """Of a set's rule that stops or warns, where its assignment holds back what comes later."""
 
     def fit(self, program: Started) -> Fit:
         """Whether it holds the program, and how narrowly."""
@@ -65,6 +68,7 @@ class Policy:
             key: ApplicationSet.model_validate(written) for key, written in bundle.parts.application_sets.items()
         }
         self._instants = sorted(_instants(bundle))
+        self.holds_back = any(assignment.hold_back is not None for assignment in bundle.assignments)
         self.teller: object | None = None
         """What tells its outcomes in words, kept here as it remembers them for as long as the policy is there."""
         self._situations: dict[tuple[object, ...], Frame] = {}
@@ -75,7 +79,7 @@ class Policy:
 
     def _add(self, place: int, assignment: BundleAssignment, rule: BundleRule) -> None:
         if assignment.kind == "startup":
-            self.programs.append(ProgramRule(place, rule, self._program_test(rule)))
+            self.programs.append(ProgramRule(place, rule, self._program_test(rule), _hold_back(assignment, rule)))
             return
         selector = Selector(rule.selector_kind, rule.selector_value, rule.exact)
         narrow = narrowness(selector)
@@ -123,24 +127,27 @@ class Policy:
 
     def frame(self, situation: Situation) -> Frame:
         """What is in play in a situation. One that differs in nothing that counts is not worked out again."""
-        at, user, groups, place, _, _, _ = situation
+        at, user, groups, place = situation[:4]
         seconds = at.timestamp()
         epoch = bisect_right(self._instants, seconds)
         moments = self.gates.moments(situation, seconds)
-        key = (epoch, moments, user, groups, place)
+        is_server = self.holds_back and situation.is_server
+        key = (epoch, moments, user, groups, place, is_server)
         found = self._situations.get(key)
         if found is None:
             if len(self._situations) >= MOST_KEPT:
                 self._situations.clear()
-            found = self._situations[key] = self._frame(self.gates.people(situation, moments), epoch, seconds)
+            found = self._situations[key] = self._frame(
+                self.gates.people(situation, moments), epoch, seconds, is_server
+            )
         return found
 
-    def _frame(self, people: tuple[int, ...], epoch: int, seconds: float) -> Frame:
-        found = self._frames.get((people, epoch))
+    def _frame(self, people: tuple[int, ...], epoch: int, seconds: float, is_server: bool) -> Frame:
+        found = self._frames.get((people, epoch, is_server))
         if found is None:
             if len(self._frames) >= MOST_KEPT:
                 self._frames.clear()
-            found = self._frames[people, epoch] = Frame(self, people, seconds)
+            found = self._frames[people, epoch, is_server] = Frame(self, people, seconds, is_server)
         return found
 
 
@@ -158,14 +165,22 @@ def _instants(bundle: Bundle) -> Iterator[float]:
     for assignment in bundle.assignments:
         yield from (moment for moment in (assignment.starts, assignment.ends) if moment is not None)
         yield from (rule.until for rule in assignment.rules if rule.until is not None)
+        if assignment.hold_back is not None:
+            yield from (at + assignment.hold_back for _, at in assignment.came)
+
+
+def _hold_back(assignment: BundleAssignment, rule: BundleRule) -> HoldBack | None:
+    if assignment.hold_back is None or rule.selector_kind != "application_set" or rule.action not in ("warn", "block"):
+        return None
+    return HoldBack(assignment.hold_back, assignment.members, assignment.came)
 
 
 class Frame:
     """A policy with the assignments that are in play in some situation. What it was asked it remembers."""
 
-    def __init__(self, policy: Policy, people: tuple[int, ...], at: float) -> None:
+    def __init__(self, policy: Policy, people: tuple[int, ...], at: float, is_server: bool = False) -> None:
         """`at` is a moment, in seconds, of the span between two of the policy's instants for which it holds."""
-        self.policy, self.people, self.at = policy, people, at
+        self.policy, self.people, self.at, self.is_server = policy, people, at, is_server
         self._categories: dict[str, Settled] = {}
 
     def settle(self, contenders: Sequence[Contender]) -> Settled:
@@ -178,6 +193,10 @@ class Frame:
         if found is None:
             found = self._categories[key] = self.settle(self.policy.categories.get(key, ()))
         return found
+
+    def held(self, known: ProgramRule, program: Started) -> Held | None:
+        """Why a rule that holds a program only logs it now; None where it is not held back."""
+        return known.hold_back.look(program, self.at, self.is_server) if known.hold_back else None
 
     def counts(self, contender: Contender) -> bool:
         """Whether a rule is in play: its assignment is, and it is before its own end."""

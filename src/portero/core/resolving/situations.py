@@ -36,6 +36,8 @@ class Situation(NamedTuple):
     last_start: float | None = None
     applied: Mapping[str, float] = {}
     """Since when assignments that hold until restart are applied, by key, in seconds; else since they start."""
+    is_server: bool = False
+    """Whether the machine is a server: what is held back there waits until somebody accepts it."""
 
 
 class Gates:

@@ -175,7 +175,7 @@ class Teller:
         logged = self._logged(frame, outcome.logged)
         winner = outcome.settled.winner
         why = sentences.started_because(self.reference(winner) if winner else None, logged)
-        note = self._left_out(frame, program)
+        note = " ".join(filter(None, (self._left_out(frame, program), self._held_back(frame, program)))) or None
         return self._layer(Layer.STARTUP, winner, why, lost, logged, note), outcome.missing
 
     def _left_out(self, frame: Frame, program: Started) -> str | None:
@@ -187,6 +187,22 @@ class Teller:
                 owner = self._policy.bundle.assignments[known.assignment]
                 found.append((known.rule.selector_value, f"{owner.ruleset} on {owner.target or self._policy.device}"))
         return sentences.left_out_of(found) if found else None
+
+    def _held_back(self, frame: Frame, program: Started) -> str | None:
+        """Which rules in play would stop the program, and only log it as it came later."""
+        found = [
+            (known, held)
+            for known in self._policy.programs
+            if frame.people[known.assignment] < REPLACED
+            and known.fit(program).narrowness is not None
+            and (held := frame.held(known, program)) is not None
+        ]
+        owners = self._policy.bundle.assignments
+        told = []
+        for known, (came, until) in found:
+            owner = owners[known.assignment]
+            told.append((f"{owner.ruleset} on {owner.target or self._policy.device}", came, until))
+        return sentences.held_back(told) if told else None
 
     # --- site lists ---
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import UTC, datetime
 
 from portero.core.nouns.layer import Layer, LayerMode
 from portero.core.nouns.selector import Selector
@@ -134,6 +135,23 @@ def left_out_of(sets: Sequence[tuple[str, str]]) -> str:
     """That sets leave a program out which their conditions take in, each with the rule that names it."""
     told = [f"the set {key}, by {rule}" for key, rule in sets]
     return f"Left out, though what it takes in would hold it: {joined(told)}."
+
+
+def held_back(rules: Sequence[tuple[str, float | None, float | None]]) -> str:
+    """That rules only log a program for now; each with when it came and until when, in seconds since 1970."""
+
+    def day(seconds: float) -> str:
+        return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%d %H:%M} UTC"
+
+    told = []
+    for rule, came, until in rules:
+        if came is None:
+            told.append(f"by {rule}, as no machine had told of it yet")
+        elif until is None:
+            told.append(f"by {rule}, as it came on {day(came)} and servers wait until somebody accepts it")
+        else:
+            told.append(f"by {rule} until {day(until)}, as it came on {day(came)}")
+    return f"Held back, and only logged: {joined(told)}."
 
 
 def replaced_because(ruleset: str, target: str) -> str:

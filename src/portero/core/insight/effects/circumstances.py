@@ -42,12 +42,15 @@ NOBODY = Person()
 
 
 class Circumstance(NamedTuple):
-    """Who, when, where; and whether the machine has restarted since what holds until then was put in force."""
+    """Who, when, where; whether the machine has restarted since what holds until then was put in force; and whether
+    it is a server.
+    """
 
     moment: Moment
     person: Person = NOBODY
     place: str = OFF_SITE
     restarted: bool = False
+    is_server: bool = False
 
     def situation(self, zone: str | None, until_restart: Iterable[str]) -> Situation:
         """As policies look at it."""
@@ -61,6 +64,7 @@ class Circumstance(NamedTuple):
             zone=zone,
             last_start=since + 1 if self.restarted else None,
             applied=dict.fromkeys(until_restart, since) if self.restarted else {},
+            is_server=self.is_server,
         )
 
 
@@ -114,6 +118,8 @@ class Calendar:
 def _instants(estate: Estate) -> Iterator[datetime]:
     for assignment in estate.assignments:
         yield from (moment.astimezone(UTC) for moment in (assignment.starts, assignment.ends) if moment is not None)
+        if assignment.hold_back is not None:
+            yield from (one.at.astimezone(UTC) + assignment.hold_back for one in assignment.came)
     for ruleset in estate.rulesets:
         yield from (rule.valid_until.astimezone(UTC) for rule in ruleset.rules if rule.valid_until is not None)
 
@@ -163,9 +169,10 @@ def frames_of(
     people: Sequence[Person],
     zone: str | None,
     gateways: Sequence[bool],
+    is_server: bool,
 ) -> list[Frames]:
     """What devices of a class can come to, each distinct state once. `gateways` says whether such a device leaves
-    filtering to a gateway when it is on-site, under each of the policies.
+    filtering to a gateway when it is on-site, under each of the policies; `is_server`, whether they are servers.
     """
     bundles = [policy.bundle for policy in policies]
     until_restart = {
@@ -179,7 +186,7 @@ def frames_of(
         places,
         (False, True) if until_restart else (False,),
     ):
-        circumstance = Circumstance(moment, person, place, restarted)
+        circumstance = Circumstance(moment, person, place, restarted, is_server)
         situation = circumstance.situation(zone, until_restart)
         frames = tuple(policy.frame(situation) for policy in policies)
         to_gateway = tuple(place == ON_SITE and gateway for gateway in gateways)
@@ -197,6 +204,7 @@ def _names_time(bundle: Bundle) -> bool:
         or assignment.starts is not None
         or assignment.ends is not None
         or any(rule.until for rule in assignment.rules)
+        or assignment.came
         for assignment in bundle.assignments
     )
 

@@ -110,13 +110,14 @@ class Judge:
         self._policy, self._shown = policy, shown
         met = list(rules_met(policy, policy.frame(ANY_TIME), shown))
         self._assignments = sorted({contender.assignment for contender in met})
-        self._ends = any(contender.until is not None for contender in met)
+        self._ends = policy.holds_back or any(contender.until is not None for contender in met)
         self._known: dict[tuple[object, ...], Ruling] = {}
 
     def rule(self, frame: Frame, to_gateway: bool) -> Ruling:
         """What the estate means to become of the subject."""
         people = frame.people
-        key = (to_gateway, frame.at if self._ends else None, *(people[place] for place in self._assignments))
+        at = frame.at if self._ends else None
+        key = (to_gateway, at, frame.is_server, *(people[place] for place in self._assignments))
         known = self._known.get(key)
         if known is None:
             known = self._known[key] = rule_on(self._policy, frame, self._shown, to_gateway)

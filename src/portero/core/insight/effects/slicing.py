@@ -10,6 +10,7 @@ from typing import NamedTuple
 from portero.core.insight.effects.rulings import ANY_TIME, rules_met
 from portero.core.insight.effects.subjects import Showing, Shown, Subject
 from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.hold_back import HoldBack
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
@@ -58,6 +59,7 @@ class Cutter:
         # every ruleset in use, once and without conditions
         once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
         bundle = compile_bundle(estate.replacing(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
+        self._hold_backs = [HoldBack.of(one) for one in self._in_force if one.hold_back is not None]
         self._whole = Policy(bundle)
         self._keys = [assignment.ruleset for assignment in bundle.assignments]
         self._frame = self._whole.frame(ANY_TIME)
@@ -124,6 +126,7 @@ class Cutter:
         return (
             listed,
             shown.essential,
+            tuple(one.look(shown.started, 0.0, False) for one in self._hold_backs) if shown.started else None,
             visited and visited.categories,
             visited and bool(visited.searched),
             visited and visited.media_type,

@@ -16,6 +16,7 @@ from portero.core.insight.effects.world import Groups
 from portero.core.matching.members import Member
 from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows
+from portero.core.nouns.device import Kind
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.bundles import compile_bundle
@@ -24,13 +25,15 @@ from portero.core.resolving.policy import Policy
 
 class Sort(NamedTuple):
     """What devices are told apart by: their groups under each state; the device itself where an assignment names it;
-    the time zone where a schedule follows the device; whether it leaves filtering to a gateway under each state.
+    the time zone where a schedule follows the device; whether it leaves filtering to a gateway under each state;
+    whether it is a server, where something is held back.
     """
 
     groups: tuple[Groups, ...]
     alone: str
     zone: str | None
     gateways: tuple[bool, ...]
+    is_server: bool = False
 
 
 class Crowd:
@@ -41,18 +44,20 @@ class Crowd:
         self._networks = [[ip_network(network) for network in own.settings.gateway_networks] for own in estates]
         self._named = frozenset(name for estate in estates for name in estate.named_devices)
         self._by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
+        self._by_kind = any(one.hold_back is not None for estate in estates for one in estate.assignments)
         behind = lru_cache(maxsize=100_000)(self._gateways)
         nowhere = (False,) * len(estates)
         self.sorts: dict[Sort, list[Member]] = {}
         for groups, members in classes.items():
-            if not (self._named or self._by_zone or any(self._networks)):
+            if not (self._named or self._by_zone or self._by_kind or any(self._networks)):
                 self.sorts[Sort(groups, "", None, nowhere)] = members
                 continue
-            apart: dict[tuple[str, str | None, tuple[bool, ...]], list[Member]] = defaultdict(list)
+            apart: dict[tuple[str, str | None, tuple[bool, ...], bool], list[Member]] = defaultdict(list)
             for member in members:
                 alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
                 gateways = behind(member.facts.addresses) if any(self._networks) else nowhere
-                apart[alone, member.facts.zone if self._by_zone else None, gateways].append(member)
+                zone = member.facts.zone if self._by_zone else None
+                apart[alone, zone, gateways, self._by_kind and member.facts.kind == Kind.SERVER].append(member)
             self.sorts.update((Sort(groups, *more), some) for more, some in apart.items())
 
     def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
@@ -103,6 +108,7 @@ class Sweep:
         self._calendar = Calendar([part.estate for part in slices], now)
         self._people = people_of([part.estate for part in slices], directory)
         self._named = frozenset(name for part in slices for name in part.estate.named_devices)
+        self._holds_back = any(one.hold_back is not None for part in slices for one in part.estate.assignments)
         self._policies: dict[tuple[int, tuple[str, ...], str], Policy] = {}
         self._classes: dict[Sort, list[list[Member]]] = defaultdict(list)
         for sort, members in crowd.sorts.items():
@@ -115,7 +121,9 @@ class Sweep:
         """Without what does not count in these slices."""
         groups = tuple(one.reduced(own) for one, own in zip(self._slices, sort.groups, strict=True))
         alone = sort.alone if sort.alone and not self._named.isdisjoint(names_of(member)) else ""
-        return Sort(groups, alone, sort.zone if self._calendar.follows_device else None, sort.gateways)
+        zone = sort.zone if self._calendar.follows_device else None
+        is_server = sort.is_server and self._holds_back
+        return Sort(groups, alone, zone, sort.gateways, is_server)
 
     def classes(self) -> Iterator[Swept]:
         """Each sort of devices, the biggest first; worked out when it is reached."""
@@ -126,7 +134,7 @@ class Sweep:
 
     def _frames(self, policies: Sequence[Policy], sort: Sort) -> list[Frames]:
         moments = self._calendar.moments(sort.zone)
-        return frames_of(policies, moments, self._people, sort.zone, sort.gateways)
+        return frames_of(policies, moments, self._people, sort.zone, sort.gateways, sort.is_server)
 
     def _policy(self, place: int, groups: tuple[str, ...], alone: str, names: tuple[str, ...]) -> Policy:
         key = (place, groups, alone)
