@@ -24,6 +24,9 @@ OTHER = {
     "reason": "Owners' decision",
     "ticket": "CR-1204",
     "report_presence": True,
+    "hold_back": "P7D",
+    "members": ["a" * 64],
+    "came": [{"program": "a" * 64, "at": "2026-12-01T00:00:00Z"}],
 }
 """Another value of each field beside those that name an assignment, its ruleset and its targets."""
 PLAIN = {"key": "a", "ruleset": "r", "to": ["whole-fleet"]}
@@ -49,5 +52,7 @@ def test_every_field_is_here():
 def test_a_field_changes_the_bundle_unless_it_only_tells(name):
     # an exception needs a reason and an end, which come with it on both sides
     beside = {"ends": OTHER["ends"], "reason": "x"} if name == "owner" else {}
+    if name in ("members", "came"):
+        beside = {"hold_back": "P7D"}
     same = bundle_with(**beside) == bundle_with(**beside, **{name: OTHER[name]})
     assert same is (name in Assignment.told_only)

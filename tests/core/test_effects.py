@@ -79,7 +79,8 @@ def test_every_state_of_the_clock_has_one_moment(seed):
     windows = [Windows.of(schedule) for schedule in estate.schedules if schedule.key in used]
     starts = [one for each in estate.assignments for one in (each.starts, each.ends) if one]
     ends = [rule.valid_until for ruleset in estate.rulesets for rule in ruleset.rules if rule.valid_until]
-    instants = sorted({*starts, *ends})
+    over = [one.at + each.hold_back for each in estate.assignments for one in each.came]
+    instants = sorted({*starts, *ends, *over})
 
     def state(at: datetime) -> tuple:
         return sum(instant <= at for instant in instants), tuple(window.is_open(at, zone) for window in windows)

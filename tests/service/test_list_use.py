@@ -23,8 +23,7 @@ def refused(seq: int, host: str, ruleset: str, rule: int = 1) -> dict:
         "mandatory": False,
         "selector": "pattern *",
     }
-    at = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
-    return {"seq": seq, "at": at, "url": f"https://{host}/", "host": host, "verdict": "block", "winner": winner}
+    return {"seq": seq, "at": HOUR, "url": f"https://{host}/", "host": host, "verdict": "block", "winner": winner}
 
 
 def test_a_host_that_a_shop_needs_is_found_by_the_hour_and_allowed(service, portero):

@@ -24,7 +24,7 @@ KEPT = Path(__file__).parent / "schema-4"
 TOLD = json.loads(gzip.decompress((KEPT / "told.json.gz").read_bytes()))
 
 
-SINCE = {"address list"}
+SINCE = {"address list", "application correction"}
 """Nouns that came later."""
 
 

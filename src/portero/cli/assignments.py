@@ -9,6 +9,7 @@ from portero.cli import output
 from portero.cli.command import (
     DONE,
     TAKE_BACK,
+    CommandProblem,
     Commands,
     Context,
     UsageProblem,
@@ -52,10 +53,19 @@ def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
             given = moments.written(f"--{name}", given, ends=name == "ends")
         if given is not None:
             values[name] = None if given == TAKE_BACK else given
+    if options.hold_back is not None:
+        values["hold_back"] = options.hold_back
+        if options.hold_back == TAKE_BACK:
+            values |= {"hold_back": None, "members": None, "came": ()}
     for name in ("mandatory", "until_restart", "replaces_weaker", "report_presence", "place", "reason"):
         if getattr(options, name) is not None:
             values[name] = getattr(options, name)
     return values
+
+
+def _days(text: str) -> str:
+    """A span as the document has it: “7” are seven days."""
+    return f"P{int(text)}D" if text.isdecimal() else text
 
 
 def assign(context: Context) -> int:
@@ -125,6 +135,13 @@ def assignment_show(context: Context) -> int:
             output.say(f"Reason: {found.reason}")
         if found.ticket:
             output.say(f"Ticket: {found.ticket}")
+        if found.hold_back is not None:
+            output.say(f"{wording.counted(len(found.members or ()), 'version')} stopped at once; came later:")
+            rows = [
+                (one.name, f"{one.at:%Y-%m-%d}", "stopped" if one.over else f"logged until {one.until:%Y-%m-%d}")
+                for one in found.held_back
+            ]
+            output.print_table(("PROGRAM", "CAME", "NOW"), rows)
 
     return present(context, found, tell)
 
@@ -154,6 +171,23 @@ def _set_state(state: str) -> Any:
         return DONE
 
     return run
+
+
+def assignment_accept(context: Context) -> int:
+    """Have versions that came later stopped at once from now on."""
+    options = context.options
+    with context.client() as portero:
+        seen = portero.assignments.get(options.assignment)
+        by_name = {one.name.casefold(): one.program for one in seen.held_back}
+        unknown = [name for name in options.program or () if name.casefold() not in by_name]
+        if unknown:
+            raise CommandProblem(f"“{unknown[0]}” is not held back; see: portero assignment show {seen.key}")
+        wanted = [by_name[name.casefold()] for name in options.program] if options.program else None
+        changed = portero.assignments.accept(seen.key, wanted, reason=options.reason)
+    before = len(seen.held_back) - len(changed.held_back)
+    return present(
+        context, changed, lambda: output.say(f"{changed.key}: {wording.counted(before, 'version')} accepted.")
+    )
 
 
 def assignment_remove(context: Context) -> int:
@@ -195,6 +229,8 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     how.add_argument("--replaces-weaker", action=argparse.BooleanOptionalAction, help=weaker)
     presence = "machines that have a program which it stops are found, started or not"
     how.add_argument("--report-presence", action=argparse.BooleanOptionalAction, help=presence)
+    later = "programs that its sets take in later are only logged for so many days (7), or as in PT12H, at first"
+    how.add_argument("--hold-back", metavar="DAYS", type=_days, help=later + back)
     how.add_argument("--notice", metavar="KEY", help=f"what the person is shown{back}")
     how.add_argument("--owner", metavar="NAME", help=f"who answers for it, which makes it an exception{back}")
     how.add_argument("--ticket", metavar="TEXT", help=f"the change request that it goes back to{back}")
@@ -242,6 +278,15 @@ def register(commands: Commands) -> None:
             assignment.add(verb, _set_state(state), summary, f"portero assignment {verb} no-gambling--crew-mess")
         )
         add_change(made[-1])
+    accept = assignment.add(
+        "accept",
+        assignment_accept,
+        "Stop at once what came later and is held back.",
+        'portero assignment accept no-viewer--workshop --program "Deckhand Viewer 4.3"',
+    )
+    accept.add_argument("--program", action="append", metavar="NAME", help="as the assignment shows it; all otherwise")
+    add_change(accept)
+    made.append(accept)
     made.append(
         assignment.add(
             "remove", assignment_remove, "Remove an assignment.", "portero assignment remove no-gambling--crew-mess"

@@ -152,6 +152,7 @@ _PARTS = (
     groups,
     settings,
     rulesets,
+    assignments,
     indicators,
     schedules,
     application_sets,

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from portero.core import wording
 from portero.core.insight.brought_rules import emptied, filled
 from portero.core.insight.differences import differences
+from portero.core.insight.newcomers import with_known_members, with_newcomers
 from portero.core.insight.offline import with_frozen_members
 from portero.core.insight.revisions import undone
 from portero.core.matching.applications import CannotFreeze
@@ -30,12 +31,17 @@ from portero.service.state import Current, EstateTransition, Snapshot, changed_v
 from portero.store import access, epochs, revisions
 from portero.store.database import Store
 from portero.store.feeds import IndexRecord
+from portero.store.moments import moment
 from portero.store.plans import GenerationInForce, Plan, write_plan
 
 Edit = Callable[[Snapshot], Estate]
 """Takes what counts; gives the estate as it should be. May raise Refusal."""
 Brought = Mapping[str, tuple[Rule, ...]]
 """The rules that a generation of a feed brings, by the kind of ruleset that they belong in."""
+
+
+BY_ITSELF = "the service"
+"""Who makes a change that nobody asked for."""
 
 
 class Once(NamedTuple):
@@ -83,6 +89,7 @@ class EstateKeeper:
     ) -> None:
         self._store, self._current, self._planner, self._roster = store, current, planner, roster
         self._holdings, self._foresight, self._live, self._now = holdings, foresight, live, clock
+        self._looked_at: tuple[int, int] | None = None
 
     @property
     def snapshot(self) -> Snapshot:
@@ -154,6 +161,9 @@ class EstateKeeper:
         kept = {key: content for key, content in before.contents.items() if key in left}
         estate = filled(estate, kept, before.contents.keys() - left)
         refuse_faults(estate)
+        if any(one.hold_back for one in estate.assignments):
+            programs, catalogue = self._foresight.installed(), self._roster.catalogue
+            estate = with_known_members(before.estate, estate, programs, catalogue)
         refuse_other_kinds(before.estate, estate)
         refuse_overload(before.estate, estate, self._roster)
         changes = tuple(differences(before.authored, emptied(estate, before.contents)))
@@ -269,6 +279,22 @@ class EstateKeeper:
 
         self._carry_out(reckon, ())
 
+    # --- programs that come later ---
+
+    def note_newcomers(self) -> None:
+        """Note which versions of programs have come that an assignment with a hold-back knows nothing of."""
+        state = self._roster.fleet.changes, self.snapshot.revision
+        if state == self._looked_at or not any(one.hold_back for one in self.snapshot.estate.assignments):
+            return
+        self._looked_at = state
+        programs, catalogue = self._foresight.installed(), self._roster.catalogue
+
+        def edit(snapshot: Snapshot) -> Estate:
+            return with_newcomers(snapshot.estate, programs, catalogue, moment(float(int(self._now()))))
+
+        if edit(self.snapshot) is not self.snapshot.estate:
+            self.change(edit, by=BY_ITSELF, reason="Programs came that sets hold; they are held back")
+
     # --- frozen sets ---
 
     def with_frozen(self, estate: Estate) -> Estate:
@@ -279,6 +305,7 @@ class EstateKeeper:
         )
         if not waiting:
             return estate
+        refuse_faults(estate)
         try:
             return with_frozen_members(estate, list(self._foresight.programs()))
         except CannotFreeze as problem:

@@ -59,6 +59,11 @@ class Foresight:
                 self._programs = (state, device_lists.all_applications(connection))
         return self._programs[1]
 
+    def installed(self) -> list[Application]:
+        """Every version of a program in the catalogue that some device has: quick, however many devices there are."""
+        with self._store.reading() as connection:
+            return [application for _, application in catalogue.installed_versions(connection, {}).values()]
+
     def world(self, seconds: float) -> World:
         """What a state of the estate is looked at in, for so long."""
         roster = self._roster

@@ -80,10 +80,13 @@ class Keepers:
     housekeeper: Housekeeper
 
     def let_time_pass(self) -> None:
-        """Feeds that are due, devices that have fallen silent, the hourly count of indicators, what is too old."""
+        """Feeds that are due, devices that have fallen silent, programs that came, the hourly count of indicators,
+        what is too old.
+        """
         self.feeds.poll_due()
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
+        self.estate.note_newcomers()
         self.pushes.write()
         self.housekeeper.let_time_pass()
         self.last_used.write()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from portero.core.insight.newcomers import with_known_members
 from portero.core.insight.site_lists import (
     any_browsers,
     browser_list,
@@ -17,10 +18,8 @@ from portero.core.insight.site_lists import (
 )
 from portero.core.matching.applications import catalogue_of, members_of
 from portero.core.matching.categories import CategoryIndex
-from portero.core.matching.hold_back import held_versions
 from portero.core.matching.members import Member, MemberFacts, facts_from
 from portero.core.matching.membership import Membership
-from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
@@ -46,8 +45,9 @@ class OfflineEstate:
         """`now` counts for attempts that name no time. CannotFreeze where a set is to be frozen that cannot be."""
         self._now, self._index, self._directory = now, index, facts.directory
         applications = [application for device in facts.devices for application in _applications(device)]
-        self._estate = with_known_members(with_frozen_members(estate, applications), applications)
         self._catalogue = catalogue_of(applications)
+        frozen = with_frozen_members(estate, applications)
+        self._estate = with_known_members(None, frozen, applications, self._catalogue)
         self._devices = {device.hostname: device for device in facts.devices}
         self._membership = Membership(estate.groups, estate.group_order)
         self._policies: dict[tuple[object, ...], Policy] = {}
@@ -164,23 +164,6 @@ class OfflineEstate:
 def _applications(device: DocumentDevice) -> list[Application]:
     """The programs known of a device, those of its browsers among them."""
     return [*device.applications, *(browser.application for browser in device.browsers if browser.application)]
-
-
-def with_known_members(estate: Estate, applications: list[Application]) -> Estate:
-    """The estate with what its assignments with a hold-back stop at once, where the document does not say: the versions
-    that are found now.
-    """
-    if all(one.hold_back is None or one.members is not None for one in estate.assignments):
-        return estate
-    catalogue = catalogue_of(applications)
-
-    def known(one: Assignment) -> Assignment:
-        ruleset = estate.ruleset_by_key.get(one.ruleset)
-        if one.hold_back is None or one.members is not None or ruleset is None:
-            return one
-        return one.model_copy(update={"members": tuple(held_versions(ruleset, estate, applications, catalogue))})
-
-    return estate.replacing(assignments=tuple(map(known, estate.assignments)))
 
 
 def with_frozen_members(estate: Estate, applications: list[Application]) -> Estate:

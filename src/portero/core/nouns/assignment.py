@@ -8,7 +8,7 @@ from datetime import timedelta
 from enum import StrEnum
 from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import BeforeValidator, Discriminator, Field, StringConstraints, Tag, model_validator
+from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, StringConstraints, Tag, model_validator
 
 from portero.core.nouns.action import Override
 from portero.core.nouns.application_set import Member
@@ -50,8 +50,18 @@ class People(Noun):
     user_groups: Annotated[tuple[Text, ...], Field(max_length=1_000)] = ()
 
 
+def _some_hours(value: timedelta | None) -> timedelta | None:
+    if value is not None and not timedelta(hours=1) <= value <= timedelta(days=365):
+        raise ValueError("programs are held back for an hour at the least (PT1H) and 365 days at the most (P365D)")
+    return value
+
+
 def _listed(value: Any) -> Any:
     return [value] if isinstance(value, (str, dict, DeviceTarget)) else value
+
+
+MOST_VERSIONS = 20_000
+"""So many versions of programs an assignment with a hold-back knows."""
 
 
 class CameLater(Noun):
@@ -93,20 +103,19 @@ class Assignment(Authored):
     ] = False
     hold_back: Annotated[
         timedelta | None,
+        AfterValidator(_some_hours),
         Field(
-            ge=timedelta(hours=1),
-            le=timedelta(days=365),
             description="Programs that its sets take in later are only logged for so long, on servers until they are"
             " accepted: a duration of ISO 8601, as in P7D.",
         ),
     ] = None
     members: Annotated[
         tuple[Member, ...] | None,
-        Field(max_length=20_000, description="With a hold-back: the versions that are stopped at once."),
+        Field(max_length=MOST_VERSIONS, description="With a hold-back: the versions that are stopped at once."),
     ] = None
     came: Annotated[
         tuple[CameLater, ...],
-        Field(max_length=20_000, description="With a hold-back: the versions that came later, kept by the service."),
+        Field(max_length=MOST_VERSIONS, description="With a hold-back: versions that came later, kept by the service."),
     ] = ()
     state: State = State.ACTIVE
     notice: Key | None = None
@@ -157,9 +166,30 @@ class NewAssignment(Assignment):
         return Assignment.model_validate({**self.model_dump(), "key": key})
 
 
+class HeldBack(Noun):
+    """A version that came later, as it stands now."""
+
+    program: Member
+    name: Annotated[str, Field(description="Its product and version, or what else names it.")]
+    at: Annotated[Timestamp, Field(description="When it came.")]
+    until: Annotated[Timestamp, Field(description="Until when it is only logged; on servers until it is accepted.")]
+    over: Annotated[bool, Field(description="Whether that is over.")]
+
+
+class AcceptedVersions(Noun):
+    """Versions that came later and are to be stopped at once from now on."""
+
+    versions: Annotated[
+        tuple[Member, ...] | None,
+        Field(max_length=MOST_VERSIONS, description="As the assignment tells of them; all where left out."),
+    ] = None
+
+
 @shows(Assignment)
 class AssignmentSummary(Assignment):
     """An assignment as lists show it."""
+
+    held_back: Annotated[tuple[HeldBack, ...], Field(description="The versions that came later, newest first.")] = ()
 
     sentence: Annotated[str, Field(description="What it does, in words.")]
     devices: Annotated[int, Field(description="How many devices it reaches now.")]

@@ -141,5 +141,6 @@ _WORDS: dict[str, Told] = {
         ("date_type", "date_parsing", "date_from_datetime_parsing", "date_from_datetime_inexact"), _wanted(_DAY)
     ),
     **dict.fromkeys(("time_type", "time_parsing"), _wanted("a time of day; write it as in 18:00")),
+    **dict.fromkeys(("time_delta_type", "time_delta_parsing"), _wanted("a duration; write it as in P7D, or PT12H")),
     **dict.fromkeys(("url_parsing", "url_type", "url_scheme", "url_too_long"), _wanted("an address; write it whole")),
 }

@@ -6,10 +6,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from portero.core.nouns.action import Action
+from portero.core.nouns.application_set import FrozenProgram
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.selector import Selector
-from portero.core.sentences.policy import selector_words
+from portero.core.sentences.policy import member_words, selector_words
 from portero.core.wording import VERBS, counted, joined
 
 MOST_DETAILS = 60
@@ -112,12 +113,20 @@ def _list(word: str, old: list[Any], new: list[Any]) -> Iterator[str]:
         yield moved
         return
     added, gone = ([item for item in some if item not in other] for some, other in ((new, old), (old, new)))
+    if word in ("members", "came"):
+        added, gone = ([_version(item) for item in some] for some in (added, gone))
     if added:
         yield f"{word}: also {_value(added)}"
     if gone:
         yield f"{word}: no longer {_value(gone)}"
     if not added and not gone:
         yield f"{word}: in the order {_value(new)}"
+
+
+def _version(item: Any) -> str:
+    """A version of a program that an assignment keeps: “Chart Table 3.2”."""
+    program = item.get("program", item) if isinstance(item, dict) else item
+    return member_words(program if isinstance(program, str) else FrozenProgram.model_validate(program))
 
 
 def _moved(old: list[Any], new: list[Any]) -> str | None:

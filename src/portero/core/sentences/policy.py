@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from portero.core.nouns.action import Override, overridden
+from portero.core.nouns.application_set import Member
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, VersionBounds
@@ -147,8 +148,22 @@ def _conditions(assignment: Assignment) -> Iterator[str]:
         yield ", mandatory"
     if assignment.replaces_weaker:
         yield ", in place of what weaker groups have"
+    if assignment.hold_back is not None:
+        yield f", what comes later only logged for {_duration(assignment.hold_back)} first"
     if assignment.state is not State.ACTIVE:
         yield f", {assignment.state.value} and so not in force"
+
+
+def _duration(span: timedelta) -> str:
+    hours = span // timedelta(hours=1)
+    return counted(hours, "hour") if hours % 24 else counted(hours // 24, "day")
+
+
+def member_words(member: Member) -> str:
+    """A program that a list keeps: “Chart Table 3.2”, or by its SHA-256 in short."""
+    if isinstance(member, str):
+        return f"{member[:12]}…"
+    return " ".join(filter(None, (member.product or member.path or member.file, member.version)))
 
 
 def moment_words(moment: datetime) -> str:
