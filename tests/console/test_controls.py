@@ -131,6 +131,41 @@ def test_who_writes_on_before_their_own_save_has_been_read_again_is_in_nobodys_w
     ]
 
 
+def test_what_comes_later_is_held_back_and_accepted(console, portero, service):
+    wire = Wire(service, portero, "held-pc")
+    boat = {"path": "/opt/boat", "product": "Boat Race", "version": "1", "category": "games"}
+    wire.check_in(programs={"new": [boat]})
+    portero.application_sets.create(
+        ApplicationSet.model_validate({"key": "races", "include": [{"product": "Boat Race"}]})
+    )
+    rules = [{"application_set": "races", "action": "block"}]
+    portero.rulesets.create(Ruleset.model_validate({"key": "no-races", "kind": "startup", "rules": rules}))
+    console.go("/controls/startup/no-races")
+    console.get_by_role("button", name="Assign to groups").click()
+    dialog = console.get_by_role("dialog", name="Assign no-races")
+    dialog.get_by_label("whole-fleet").check()
+    dialog.get_by_label("What its sets take in later").select_option(
+        "What they take in later is only logged for 7 days"
+    )
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    expect(console.get_by_text("what comes later only logged for 7 days first")).to_be_visible()
+    wire.check_in(programs={"new": [boat, {**boat, "path": "/opt/boat2", "version": "2"}]})
+    service.keepers.let_time_pass()
+    expect(console.get_by_text("1 version came later")).to_be_visible()
+    console.get_by_role("button", name="Change no-races--whole-fleet").click()
+    dialog = console.get_by_role("dialog", name="Change no-races--whole-fleet")
+    expect(dialog.get_by_label("What its sets take in later")).to_have_value("P7D")
+    dialog.get_by_label("Reason").fill("races")
+    dialog.get_by_role("button", name="Save").click()
+    put_in_force(console)
+    console.get_by_role("button", name="Accept Boat Race 2").click()
+    put_in_force(console)
+    expect(console.get_by_text("1 version came later")).to_be_hidden()
+    saved = portero.assignments.get("no-races--whole-fleet")
+    assert ([one.version for one in saved.members], saved.came, saved.reason) == (["1", "2"], (), "races")
+
+
 def test_a_search_term_joins_the_categories(console, portero):
     console.go("/controls/categories/leeway")
     console.get_by_label("Search term or media type").fill("Free Credits")

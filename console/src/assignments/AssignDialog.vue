@@ -47,6 +47,7 @@ function draftOf(one: Assignment | undefined) {
     mandatory: one?.mandatory ?? false,
     replaces_weaker: one?.replaces_weaker ?? false,
     report_presence: one?.report_presence ?? false,
+    hold_back: one?.hold_back ?? '',
     reason: one?.reason ?? '',
     ticket: one?.ticket ?? '',
     owner: one?.owner ?? '',
@@ -79,6 +80,18 @@ const OVERRIDES = computed(() => [
   ...(props.kind === 'site' ? [] : [{ value: 'warn', text: 'Warn, for all that warns or blocks' }]),
   { value: 'block', text: 'Block, for all that warns or blocks' },
 ])
+const HOLD_BACKS = computed(() => {
+  const spans = [1, 3, 7, 14, 30].map((days) => ({ value: `P${days}D`, text: counted(days, 'day') }))
+  const own = known.value?.hold_back
+  const other = own && !spans.some(({ value }) => value === own) ? [{ value: own, text: own }] : []
+  return [
+    { value: '', text: 'What its sets take in later is stopped at once' },
+    ...[...spans, ...other].map(({ value, text }) => ({
+      value,
+      text: `What they take in later is only logged for ${text}`,
+    })),
+  ]
+})
 const PLACES = [
   { value: 'anywhere', text: 'Anywhere' },
   { value: 'on-site', text: 'Only on-site' },
@@ -110,6 +123,10 @@ const body = computed(() => {
     mandatory: draft.mandatory,
     replaces_weaker: draft.replaces_weaker,
     report_presence: draft.report_presence,
+    hold_back: draft.hold_back || null,
+    // what is held back no longer is not kept either
+    members: (draft.hold_back && known.value?.members) || null,
+    came: (draft.hold_back && known.value?.came) || [],
     reason: draft.reason.trim() || null,
     ticket: draft.ticket.trim() || null,
     owner: draft.owner.trim() || null,
@@ -224,6 +241,13 @@ function takeTheirs() {
             <BFormCheckbox v-if="kind === 'startup'" v-model="draft.report_presence"
               >Find machines that have such a program, started or not</BFormCheckbox
             >
+            <BFormSelect
+              v-if="kind === 'startup'"
+              v-model="draft.hold_back"
+              class="mt-2"
+              aria-label="What its sets take in later"
+              :options="HOLD_BACKS"
+            />
           </fieldset>
           <label class="form-label mt-3" for="reason">Reason</label>
           <BFormInput

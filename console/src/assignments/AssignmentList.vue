@@ -71,6 +71,7 @@ function turn(assignment: Assignment, state: Assignment['state']) {
             <div v-if="one.reason || one.ticket" class="small dim">
               {{ [one.reason, one.ticket].filter(Boolean).join(' · ') }}
             </div>
+            <HeldBackList :assignment="one" />
           </BTd>
           <BTd
             ><b v-if="one.state === 'active'">in force</b><span v-else class="dim">{{ one.state }}</span></BTd

@@ -23,10 +23,17 @@ export const useAssign = () =>
     told(api.POST('/api/v1/assignments', { params: { query }, body, headers: key() })),
   )
 
+/** Have versions that came later stopped at once from now on. */
+export const useAccept = () =>
+  useChange(({ key, ...body }: { key: string } & components['schemas']['AcceptedVersions'], query) =>
+    told(api.POST('/api/v1/assignments/{key}/accept', { params: { path: { key }, query }, body })),
+  )
+
 /** What an assignment is, without what lists add to it. */
 export function assignmentBody(one: Assignment): AssignmentBody {
   const body: Partial<Assignment> = { ...one }
   delete body.sentence
+  delete body.held_back
   delete body.devices
   delete body.version
   return body as AssignmentBody
