@@ -66,7 +66,7 @@ def test_what_was_there_is_stopped_and_what_comes_is_logged_first(service, porte
     assert (came.name, came.program, came.over) == ("Slow Boat 2.0", version("Slow Boat", "2.0"), False)
     assert came.until - came.at == WEEK
     revision = next(portero.revisions.list())
-    assert revision.by == "the service"
+    assert (revision.by, revision.reason) == ("the service", "Slow Boat 2.0 came, and is held back")
     assert "came: also Slow Boat 2.0" in portero.revisions.get(revision.number).model_dump_json()
     bundle, _ = desk.sync()
     (held,) = (one for one in bundle.assignments if one.key == "held")

@@ -192,7 +192,7 @@ def _tell(program: ReadProgram) -> None:
 
 def register(commands: Commands) -> None:
     """Add this family's commands."""
-    applications = commands.noun("application", "Programs, as they are on machines.")
+    applications = commands.noun("application", "Programs, as they are on machines.", of="application correction")
     listing = applications.add(
         "list", application_list, "List the programs of the fleet.", "portero application list --category remote-access"
     )

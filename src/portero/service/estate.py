@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from portero.core import wording
+from portero.core import sentences, wording
 from portero.core.insight.brought_rules import emptied, filled
 from portero.core.insight.differences import differences
-from portero.core.insight.newcomers import with_known_members, with_newcomers
+from portero.core.insight.newcomers import newcomers, with_known_members, with_newcomers
 from portero.core.insight.offline import with_frozen_members
 from portero.core.insight.revisions import undone
 from portero.core.matching.applications import CannotFreeze
@@ -289,11 +289,18 @@ class EstateKeeper:
         self._looked_at = state
         programs, catalogue = self._foresight.installed(), self._roster.catalogue
 
+        new = {
+            sentences.member_words(one)
+            for _, some in newcomers(self.snapshot.estate, programs, catalogue)
+            for one in some
+        }
+        if not new:
+            return
+
         def edit(snapshot: Snapshot) -> Estate:
             return with_newcomers(snapshot.estate, programs, catalogue, moment(float(int(self._now()))))
 
-        if edit(self.snapshot) is not self.snapshot.estate:
-            self.change(edit, by=BY_ITSELF, reason="Programs came that sets hold; they are held back")
+        self.change(edit, by=BY_ITSELF, reason=sentences.came_later(sorted(new)))
 
     # --- frozen sets ---
 

@@ -119,6 +119,7 @@ def in_mode(layer: LayerVerdict, mode: LayerMode, why: str) -> LayerVerdict:
         why=why,
         logged=recorded if mode is LayerMode.OBSERVING else (),
         left_aside=layer.left_aside,
+        note=layer.note if mode is LayerMode.OBSERVING else None,
     )
 
 

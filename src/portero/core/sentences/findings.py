@@ -190,6 +190,11 @@ def program_present(assignment: str, programs: Sequence[str], devices: int) -> s
     return f"{counted(devices, 'machine')} {have} what {assignment} stops: {named(programs)}."
 
 
+def came_later(programs: Sequence[str]) -> str:
+    """That programs came which sets hold, and are held back."""
+    return f"{named(programs)} came, and {'is' if len(programs) == 1 else 'are'} held back"
+
+
 def not_carried_out(service: str) -> str:
     """A service that was declined, and stays open."""
     return f"{service} is declined, and no rule in force stops it."
