@@ -131,6 +131,7 @@ def test_what_a_product_is_for_is_put_right_wherever_it_is_asked(service, porter
     assert (program.category, program.machines_tell, program.is_corrected) == ("imaging", "media", True)
     assert program.correction == made
     assert [one.name for one in portero.applications.list(category="imaging")] == ["Put/Right"]
+    assert [one.name for one in portero.applications.list(corrected=True, category="imaging")] == ["Put/Right"]
     assert "Put/Right" not in [one.name for one in portero.applications.list(category="media")]
     counts = {one.category: one.programs for one in portero.applications.categories()}
     assert (counts["imaging"], counts["media"]) == (1, 1)

@@ -107,75 +107,97 @@ const { data: caught } = useCatch(refDebounced(complete, 400))
       </p>
     </EditorForm>
 
-    <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
-      <h2>{{ part.title }}</h2>
-      <ProgramCondition
-        v-for="(condition, place) in draft[part.key].slice(0, most)"
-        :key="place"
-        :model-value="condition"
-        :label="`${part.add} ${place + 1}`"
-        :disabled="!mayAuthor"
-        @typing="typed = $event"
-        @update:model-value="draft[part.key][place] = $event"
-        @remove="draft[part.key].splice(place, 1)"
+    <div class="sides">
+      <div class="editor">
+        <section v-for="part in PARTS" :key="part.key" class="panel" :aria-label="part.title">
+          <h2>{{ part.title }}</h2>
+          <ProgramCondition
+            v-for="(condition, place) in draft[part.key].slice(0, most)"
+            :key="place"
+            :model-value="condition"
+            :label="`${part.add} ${place + 1}`"
+            :disabled="!mayAuthor"
+            @typing="typed = $event"
+            @update:model-value="draft[part.key][place] = $event"
+            @remove="draft[part.key].splice(place, 1)"
+          />
+          <p v-if="!draft[part.key].length" class="sub mb-1">None.</p>
+          <BButton v-if="draft[part.key].length > most" variant="link" @click="most = Infinity"
+            >Show the other {{ (draft[part.key].length - most).toLocaleString('en') }}</BButton
+          >
+          <BButton v-needs:author variant="link" @click="add(part.key)"
+            ><Icon name="plus" /> {{ part.add }}</BButton
+          >
+        </section>
+
+        <section class="panel" aria-label="Other sets">
+          <h2>and what other sets hold</h2>
+          <p v-for="key in draft.sets" :key="key" class="mb-1">
+            {{ known?.find((one) => one.key === key)?.name ?? key }}
+            <BButton
+              v-needs:author
+              variant="link"
+              :aria-label="`Leave out ${key}`"
+              @click="draft.sets = draft.sets.filter((one) => one !== key)"
+              >Leave out</BButton
+            >
+          </p>
+          <form v-if="others.length" v-needs:author class="taking" @submit.prevent="takeIn">
+            <BFormSelect
+              v-model="other"
+              aria-label="Another set"
+              class="short"
+              :options="[{ value: '', text: 'Take in another set' }, ...others]"
+            />
+            <BButton type="submit" variant="light" :disabled="!other"
+              ><Icon name="plus" /> Take it in</BButton
+            >
+          </form>
+          <p v-else-if="!draft.sets.length" class="sub mb-0">There is no other set.</p>
+        </section>
+
+        <datalist v-for="one in offered" :id="`of-the-fleet-${one.field}`" :key="one.field">
+          <option v-for="value in one.values" :key="value!" :value="value!" />
+        </datalist>
+
+        <section class="panel" aria-label="Later programs">
+          <BFormCheckbox v-model="draft.following" :disabled="!mayAuthor"
+            >Following: takes in what is found on machines later</BFormCheckbox
+          >
+          <p v-if="!draft.following" class="sub mb-0">
+            Frozen: it holds
+            {{
+              draft.frozen_members
+                ? `${draft.frozen_members.length} programs`
+                : 'what machines have when it is saved'
+            }}, each by its SHA-256 or by what else is known of it.
+          </p>
+          <p v-if="set?.rulesets.length" class="mt-2 mb-0">Named by {{ set.rulesets.join(', ') }}.</p>
+        </section>
+      </div>
+      <CatchPanel
+        class="beside"
+        :found="caught"
+        :is-edit="changed"
+        @leave-out="draft.exclude.push(...$event)"
       />
-      <p v-if="!draft[part.key].length" class="sub mb-1">None.</p>
-      <BButton v-if="draft[part.key].length > most" variant="link" @click="most = Infinity"
-        >Show the other {{ (draft[part.key].length - most).toLocaleString('en') }}</BButton
-      >
-      <BButton v-needs:author variant="link" @click="add(part.key)"
-        ><Icon name="plus" /> {{ part.add }}</BButton
-      >
-    </section>
-
-    <section class="panel" aria-label="Other sets">
-      <h2>and what other sets hold</h2>
-      <p v-for="key in draft.sets" :key="key" class="mb-1">
-        {{ known?.find((one) => one.key === key)?.name ?? key }}
-        <BButton
-          v-needs:author
-          variant="link"
-          :aria-label="`Leave out ${key}`"
-          @click="draft.sets = draft.sets.filter((one) => one !== key)"
-          >Leave out</BButton
-        >
-      </p>
-      <form v-if="others.length" v-needs:author class="taking" @submit.prevent="takeIn">
-        <BFormSelect
-          v-model="other"
-          aria-label="Another set"
-          class="short"
-          :options="[{ value: '', text: 'Take in another set' }, ...others]"
-        />
-        <BButton type="submit" variant="light" :disabled="!other"><Icon name="plus" /> Take it in</BButton>
-      </form>
-      <p v-else-if="!draft.sets.length" class="sub mb-0">There is no other set.</p>
-    </section>
-
-    <datalist v-for="one in offered" :id="`of-the-fleet-${one.field}`" :key="one.field">
-      <option v-for="value in one.values" :key="value!" :value="value!" />
-    </datalist>
-
-    <CatchPanel :found="caught" :is-edit="changed" @leave-out="draft.exclude.push(...$event)" />
-
-    <section class="panel" aria-label="Later programs">
-      <BFormCheckbox v-model="draft.following" :disabled="!mayAuthor"
-        >Following: takes in what is found on machines later</BFormCheckbox
-      >
-      <p v-if="!draft.following" class="sub mb-0">
-        Frozen: it holds
-        {{
-          draft.frozen_members
-            ? `${draft.frozen_members.length} programs`
-            : 'what machines have when it is saved'
-        }}, each by its SHA-256 or by what else is known of it.
-      </p>
-      <p v-if="set?.rulesets.length" class="mt-2 mb-0">Named by {{ set.rulesets.join(', ') }}.</p>
-    </section>
+    </div>
   </div>
 </template>
 
 <style scoped>
+.sides {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(17rem, 2fr);
+  gap: 1.1rem;
+  align-items: start;
+}
+.beside {
+  position: sticky;
+  top: 4.5rem;
+  max-height: calc(100vh - 5.5rem);
+  overflow-y: auto;
+}
 .taking {
   display: flex;
   gap: 0.6rem;

@@ -19,6 +19,7 @@ const filters = computed<CatalogueFilters>(() => ({
   category: category.value || undefined,
   new: age.value === 'new' || undefined,
   gone: age.value === 'gone' || undefined,
+  corrected: age.value === 'corrected' || undefined,
   limit: 100,
 }))
 const { items, total, isPending, error, refetch, hasNextPage, isFetchingNextPage, fetchNextPage } =
@@ -35,6 +36,7 @@ const AGES = [
   { value: '', text: 'On the fleet now' },
   { value: 'new', text: 'New this week' },
   { value: 'gone', text: 'On no machine any more' },
+  { value: 'corrected', text: 'Put right: what they are for' },
 ]
 const shown = ref<number>()
 const isNew = (at: string) => Date.now() - new Date(at).getTime() < 7 * 86_400_000

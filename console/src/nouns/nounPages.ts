@@ -3,6 +3,7 @@ export const WITH_PAGES = new Set([
   'groups',
   'schedules',
   'application_sets',
+  'application_corrections',
   'address_lists',
   'rulesets',
   'assignments',

@@ -14,7 +14,7 @@ class ApplicationsPart(Part):
     """Programs of the fleet."""
 
     def list(self, *, limit: int | None = None, **filters: Any) -> Iterator[CatalogueEntry]:
-        """Programs by identity, those on most machines first. Filters: q, category, new, gone."""
+        """Programs by identity, those on most machines first. Filters: q, category, new, gone, corrected."""
         return self.connection.pages("/applications", CatalogueEntry, limit, **filters)
 
     def categories(self) -> builtins.list[ProgramPurpose]:

@@ -22,7 +22,7 @@ from portero.core.nouns.feed import Feed
 from portero.core.nouns.ruleset import Ruleset
 from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
-from portero.demo.programs import known_before
+from portero.demo.programs import KNOWN_FOR_DAYS, known_before
 from portero.endpoint.folder import Folder, Identity
 from portero.formats.estate_document import read_directory, read_estate
 from portero.formats.owned_files import make_owned, write_owned
@@ -247,11 +247,11 @@ def _machine_steps(keepers: Keepers, service: str) -> Iterator[Step]:
 
 def _note_known_programs(keepers: Keepers, hostname: str) -> None:
     """What machines have had for long is known since then: one of them had all of it, and then no more."""
-    device, now = keepers.fleet.device(hostname), keepers.now()
-    own = device.facts.applications
+    device = keepers.fleet.device(hostname)
+    own, then = device.facts.applications, keepers.now() - KNOWN_FOR_DAYS * 86_400
     with keepers.store.writing() as connection:
-        catalogue.note_programs(connection, device.id, (*own, *known_before()), now)
-        catalogue.note_programs(connection, device.id, own, now)
+        catalogue.note_programs(connection, device.id, (*own, *known_before()), then)
+        catalogue.note_programs(connection, device.id, own, then)
 
 
 def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:

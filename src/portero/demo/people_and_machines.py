@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from portero.demo.making_hosts import made_up_hosts
-from portero.demo.programs import programs_on
+from portero.demo.programs import CHART_TABLE, programs_on, viewer
 from portero.endpoint.fleet import FleetPlan, PlannedDevice
 
 SHIPS = ("tidewren", "guillemot", "kittiwake", "sandpiper")
@@ -147,12 +147,9 @@ def _with_policy_file(hostname: str, browsers: list[dict[str, object]]) -> None:
 
 
 def _applications(rng: random.Random, hostname: str) -> list[dict[str, str]]:
-    office = {"product": "Chart Table", "vendor": "Skerry Works", "version": "3.1", "file": "charttable"}
     if "-diag-" in hostname:
-        version = rng.choice(("4.1", "4.1", "4.2"))
-        viewer = {"product": "Deckhand Viewer", "vendor": "Deckhand", "version": version, "file": "deckhand-viewer"}
-        return [office, {**viewer, "category": "remote-access"}, *programs_on(hostname)]
-    return [*([office] if "-desk-" in hostname or "laptop" in hostname else []), *programs_on(hostname)]
+        return [CHART_TABLE, viewer(rng.choice(("4.1", "4.1", "4.2"))), *programs_on(hostname)]
+    return [*([CHART_TABLE] if "-desk-" in hostname or "laptop" in hostname else []), *programs_on(hostname)]
 
 
 def _ships(rng: random.Random) -> Iterator[PlannedDevice]:

@@ -50,6 +50,17 @@ _PRODUCTS = (
     _Product("Conning Display", "Chartroom", "conning", None, ("9.0.4",), ("bridge:10",)),
     _Product("Tide Tables", "Chartroom", "tides", None, ("2026.1", "2026.2"), ("bridge:10", "purser:5")),
 )
+CHART_TABLE = {"product": "Chart Table", "vendor": "Skerry Works", "version": "3.1", "file": "charttable"}
+"""The program of the desks."""
+KNOWN_FOR_DAYS = 60
+
+
+def viewer(version: str) -> dict[str, str]:
+    """The workshop's diagnostics program, which has to stay below 4.2."""
+    named = {"product": "Deckhand Viewer", "vendor": "Deckhand", "version": version, "file": "deckhand-viewer"}
+    return {**named, "category": "remote-access"}
+
+
 NEW_THIS_WEEK = {("Quick Carry", "1.9"), ("Pebble Chat", "2.6.1")}
 """Versions that nobody had a week ago."""
 
@@ -71,6 +82,7 @@ def _share(where: str, hostname: str) -> float:
 
 def known_before() -> Iterator[Application]:
     """All that some machine had more than a week ago."""
+    yield from map(Application.model_validate, (CHART_TABLE, viewer("4.1")))
     for product in _PRODUCTS:
         for version in product.versions:
             if (product.name, version) not in NEW_THIS_WEEK:

@@ -145,6 +145,7 @@ class CatalogueFilter:
     category: str | None = None
     new: bool = False
     gone: bool = False
+    is_corrected: bool = False
 
     def conditions(self, now: float, corrected: Corrected) -> tuple[list[str], dict[str, Any]]:
         """The SQL conditions and their values."""
@@ -158,6 +159,9 @@ class CatalogueFilter:
             values["category"] = self.category
             values["corrected"] = json.dumps(list(corrected))
             values["into"] = json.dumps([name for name, category in corrected.items() if category == self.category])
+        if self.is_corrected:
+            where.append(_IS_CORRECTED.format(name="corrected"))
+            values["corrected"] = json.dumps(list(corrected))
         if self.new:
             where.append(
                 "(program.first >= :since OR EXISTS (SELECT 1 FROM program_version"

@@ -37,14 +37,15 @@ def list_applications(
     category: Annotated[str | None, Query(max_length=64, description="What it is for.")] = None,
     new: Annotated[bool, Query(description="New on the fleet within a week, or in a version that is.")] = False,
     gone: Annotated[bool, Query(description="Those that no machine has any more.")] = False,
+    corrected: Annotated[bool, Query(description="Those of which it was put right what they are for.")] = False,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[CatalogueEntry]:
     """The programs of the fleet by identity, those on most machines first."""
-    filter, corrected = CatalogueFilter(q, category, new, gone), _corrected(keepers)
+    filter, purposes = CatalogueFilter(q, category, new, gone, corrected), _corrected(keepers)
     with keepers.store.reading() as connection:
-        found = catalogue.list_programs(connection, filter, corrected, keepers.now(), cursor, limit)
-    return Page(items=[catalogue.entry_of(row, corrected) for row in found.rows], next=found.next, total=found.total)
+        found = catalogue.list_programs(connection, filter, purposes, keepers.now(), cursor, limit)
+    return Page(items=[catalogue.entry_of(row, purposes) for row in found.rows], next=found.next, total=found.total)
 
 
 @router.get("/application-categories", summary="What programs are for", operation_id="listApplicationCategories")
