@@ -140,7 +140,7 @@ def test_the_catalogue_is_listed_shown_and_ticked_into_a_set(cli, service, tmp_p
     code = json.loads(cli("enrol-code", "create", "--json"))["code"]
     run_endpoint("join", "--service", service.url, "--code", code, "--facts", facts, "--data", tmp_path / "chatty")
     told = cli("application", "list", "--search", "pebble")
-    assert re.search(r"Pebble Chat +Pebble +chat +1 +1 +2\.0", told)
+    assert re.search(r"Pebble Chat +Pebble +chat +1 +0 +1 +2\.0", told)
     assert "lone-tool" in cli("application", "list", "--new")
     assert "Pebble Chat" in cli("application", "list", "--category", "chat", "--csv")
     assert "No machine tells of such a program" in cli("application", "list", "--gone")
@@ -161,7 +161,8 @@ def test_the_catalogue_is_listed_shown_and_ticked_into_a_set(cli, service, tmp_p
     cli("application-set", "set", "chatting", "--program", "Pebble Chat")
     told = " ".join(cli("application-set", "show", "chatting").split())
     assert "It holds Pebble Chat on 1 machine." in told
-    assert re.search(r"Pebble Chat Pebble chat 2\.0 1", told)
+    assert re.search(r"Pebble Chat Pebble chat 2\.0 1 0", told)
+    assert "No machine of whole-fleet tells of a start" in cli("application", "started", "--group", "whole-fleet")
     cli("ruleset", "create", "no-chatting", "--kind", "startup", "--block", "chatting")
     cli("assign", "no-chatting", "--to", "whole-fleet", "--report-presence")
     told = " ".join(cli("findings", "--kind", "program-present", expect=3).split())

@@ -19,6 +19,7 @@ from portero.formats.programs.looking import programs_below
 from portero.formats.programs.reading import NotAProgram, ProgramReader
 
 MOST_SHOWN = 30
+MOST_PEOPLE = 12
 
 
 def _condition(text: str) -> dict[str, Any]:
@@ -105,10 +106,21 @@ def _tell_whole(portero: Portero, application_set: Any) -> None:
     output.say(found.sentence)
     if found.programs:
         rows = [
-            (one.name, one.vendor or "–", one.category or "–", ", ".join(one.versions) or "–", f"{one.devices:,}")
+            (
+                one.name,
+                one.vendor or "–",
+                one.category or "–",
+                ", ".join(one.versions) or "–",
+                f"{one.devices:,}",
+                f"{one.people:,}",
+            )
             for one in found.programs[:MOST_SHOWN]
         ]
-        output.print_table(("CATCHES NOW", "VENDOR", "FOR", "VERSIONS", "MACHINES"), rows, right=(4,))
+        output.print_table(("CATCHES NOW", "VENDOR", "FOR", "VERSIONS", "MACHINES", "PEOPLE"), rows, right=(4, 5))
+    if found.people:
+        more = found.people_in_all - len(found.people[:MOST_PEOPLE])
+        named = [*found.people[:MOST_PEOPLE], *([f"{more:,} more"] if more else [])]
+        output.say(f"Started in the last 14 days by {wording.joined(named)}.")
     if found.came and found.written_at is not None:
         came = [(one.name, one.versions, one.devices) for one in found.came]
         output.say(sentences.came_by_itself(came, found.written_at))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 from contextlib import closing
 from pathlib import Path
 
@@ -18,9 +19,12 @@ from portero.cli.command import (
     present,
     tell_removed,
 )
-from portero.client import Portero
+from portero.client import NotFound, Portero
+from portero.client.connection import fields_of
 from portero.core import wording
 from portero.core.nouns.application_correction import ApplicationCorrection, ApplicationCorrectionSummary
+from portero.core.nouns.application_set import ApplicationSet, ApplicationSetSummary
+from portero.core.nouns.catalogue import CaughtProgram
 from portero.core.nouns.program import ProgramCategory, ReadProgram
 from portero.formats.programs.reading import NotAProgram, ProgramReader
 
@@ -55,7 +59,7 @@ def application_list(context: Context) -> int:
     filters = {"q": options.search, "category": options.category, "new": options.new, "gone": options.gone}
     with context.client() as portero:
         found = list(portero.applications.list(limit=options.limit, **filters))
-    names = ("id", "name", "vendor", "category", "devices", "versions", "newest", "first_seen", "last_seen")
+    names = ("id", "name", "vendor", "category", "devices", "starts", "versions", "newest", "first_seen", "last_seen")
 
     def tell() -> None:
         if not found:
@@ -68,14 +72,15 @@ def application_list(context: Context) -> int:
                 one.vendor or "–",
                 one.category or "–",
                 f"{one.devices:,}",
+                f"{one.starts:,}",
                 f"{one.versions:,}",
                 one.newest or "–",
                 f"{one.first_seen:%Y-%m-%d}",
             )
             for one in found
         ]
-        heads = ("", "PROGRAM", "VENDOR", "FOR", "MACHINES", "VERSIONS", "NEWEST", "FIRST SEEN")
-        output.print_table(heads, rows, right=(0, 4, 5))
+        heads = ("", "PROGRAM", "VENDOR", "FOR", "MACHINES", "STARTS", "VERSIONS", "NEWEST", "FIRST SEEN")
+        output.print_table(heads, rows, right=(0, 4, 5, 6))
 
     return present(context, found, tell, csv=(names, ([getattr(one, name) for name in names] for one in found)))
 
@@ -91,6 +96,10 @@ def application_show(context: Context) -> int:
         by = f" by {program.vendor}" if program.vendor else ""
         what = f", {program.category}" if program.category else ""
         output.say(f"{program.name}{by}{what}: on {wording.counted(program.devices, 'machine')}")
+        if program.starts:
+            often, people = f"{program.starts:,} times", wording.counted(program.people, "person", "people")
+            where = wording.counted(program.started_on, "machine")
+            output.say(f"Started {often} by {people} on {where} in the last 14 days")
         if put_right := program.correction:
             told = f"machines tell {wording.joined(put_right.machines_tell) or 'nothing'}"
             why = f": {put_right.reason}" if put_right.reason else ""
@@ -99,6 +108,7 @@ def application_show(context: Context) -> int:
             (
                 one.version or "–",
                 f"{one.devices:,}",
+                f"{one.starts:,}",
                 f"{one.first_seen:%Y-%m-%d}",
                 one.signer or "–",
                 (one.sha256 or "–")[:12],
@@ -106,7 +116,9 @@ def application_show(context: Context) -> int:
             )
             for one in program.all_versions
         ]
-        output.print_table(("VERSION", "MACHINES", "FIRST SEEN", "SIGNER", "SHA-256", "FILE"), rows, right=(1,))
+        output.print_table(
+            ("VERSION", "MACHINES", "STARTS", "FIRST SEEN", "SIGNER", "SHA-256", "FILE"), rows, right=(1, 2)
+        )
         named = [f"{device.hostname} ({device.versions or '–'})" for device in devices]
         more = program.devices - len(devices)
         output.say(
@@ -114,6 +126,52 @@ def application_show(context: Context) -> int:
         )
 
     return present(context, program, tell)
+
+
+def application_started(context: Context) -> int:
+    """What was started on a group's machines; taken into a set where one is named."""
+    options = context.options
+    with context.client() as portero:
+        found = portero.applications.started(options.group, days=options.days)
+        into = _take_in(portero, options, found) if options.into and found else None
+    names = ("id", "name", "vendor", "category", "versions", "started_on", "people")
+
+    def tell() -> None:
+        if not found:
+            output.say(f"No machine of {options.group} tells of a start in the last {options.days} days.")
+            return
+        rows = [
+            (
+                one.name,
+                one.vendor or "–",
+                one.category or "–",
+                ", ".join(one.versions) or "–",
+                f"{one.started_on:,}",
+                f"{one.people:,}",
+            )
+            for one in found
+        ]
+        heads = ("STARTED", "VENDOR", "FOR", "VERSIONS", "MACHINES", "PEOPLE")
+        output.print_table(heads, rows, right=(4, 5))
+        if into is not None:
+            output.say(f"{into.key}: {into.sentence}")
+
+    cells = ([" ".join(one.versions) if name == "versions" else getattr(one, name) for name in names] for one in found)
+    return present(context, found, tell, csv=(names, cells))
+
+
+def _take_in(portero: Portero, options: argparse.Namespace, found: list[CaughtProgram]) -> ApplicationSetSummary:
+    """The set with a condition for each program that it does not name yet."""
+    try:
+        seen: ApplicationSetSummary | None = portero.application_sets.get(options.into)
+    except NotFound:
+        seen = None
+    if seen is None:
+        new = ApplicationSet(key=options.into, include=tuple(one.condition for one in found))
+        return portero.application_sets.create(new, reason=options.reason)
+    more = tuple(one.condition for one in found if one.condition not in seen.include)
+    changed = ApplicationSet.model_validate({**fields_of(seen, ApplicationSet), "include": (*seen.include, *more)})
+    return portero.application_sets.put(changed, version=seen.version, reason=options.reason)
 
 
 def application_correct(context: Context) -> int:
@@ -206,6 +264,17 @@ def register(commands: Commands) -> None:
         "show", application_show, "Show one program, and who has it.", 'portero application show "Deckhand Viewer"'
     )
     show.add_argument("application", metavar="PROGRAM", help="its number or its name, as the list shows them")
+    started = applications.add(
+        "started",
+        application_started,
+        "List what was started on a group's machines; an allow-list is drawn up from it.",
+        "portero application started --group bridge --days 30 --into bridge-programs",
+    )
+    started.add_argument("--group", metavar="GROUP", required=True, help="of its machines")
+    started.add_argument("--days", type=int, default=14, metavar="N", help="today and so many days before (14)")
+    started.add_argument("--into", metavar="SET", help="take them into this application set, made where there is none")
+    add_change(started)
+    add_csv(started)
     correct = applications.add(
         "correct",
         application_correct,

@@ -7,7 +7,13 @@ from collections.abc import Iterator
 from typing import Any
 
 from portero.client.connection import Part
-from portero.core.nouns.catalogue import CatalogueEntry, CatalogueProgram, DeviceWithProgram, ProgramPurpose
+from portero.core.nouns.catalogue import (
+    CatalogueEntry,
+    CatalogueProgram,
+    CaughtProgram,
+    DeviceWithProgram,
+    ProgramPurpose,
+)
 
 
 class ApplicationsPart(Part):
@@ -16,6 +22,10 @@ class ApplicationsPart(Part):
     def list(self, *, limit: int | None = None, **filters: Any) -> Iterator[CatalogueEntry]:
         """Programs by identity, those on most machines first. Filters: q, category, new, gone, corrected."""
         return self.connection.pages("/applications", CatalogueEntry, limit, **filters)
+
+    def started(self, group: str, *, days: int = 14) -> builtins.list[CaughtProgram]:
+        """The programs that were started on a group's machines today and so many days before. NotFound."""
+        return self.connection.get_list("/application-starts", CaughtProgram, group=group, days=days)
 
     def categories(self) -> builtins.list[ProgramPurpose]:
         """What the programs of the fleet are for, those of most programs first."""

@@ -25,6 +25,8 @@ from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_
 
 JOINING_AT_ONCE = 8
 _CONNECTIONS = 4
+STARTS_A_VISIT = 0.4
+"""How often somebody who visits a site starts a program, too."""
 
 
 class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
@@ -74,6 +76,8 @@ class SimulatedDevice:
         self._planned, self._folder, self._http = planned, folder, http
         self._facts = Facts.model_validate(planned.facts)
         self._random = random.Random(f"{seed}/{self._facts.hostname}")
+        # of a chance of its own, so that visits stay what they were
+        self._starting = random.Random(f"{seed}/{self._facts.hostname}/starts")
         self._rhythm = Rhythm(planned.every, planned.holds, f"{seed}/{self._facts.hostname}/rhythm")
 
     async def begin(self, service: str, code: str, past_hours: float) -> Agent | None:
@@ -127,6 +131,14 @@ class SimulatedDevice:
         ruling = agent.rule_in_browser(url, browser, at) if browser else None
         ruling = ruling or agent.rule(url, user, page=not url.startswith("https:"), at=at)
         agent.record(ruling, user=user, browser=browser, at=at)
+        self._perhaps_start(agent, user, at)
+
+    def _perhaps_start(self, agent: Agent, user: str | None, at: datetime) -> None:
+        """Now and then somebody starts a program, those that a machine names first more often than others."""
+        programs = self._facts.applications
+        if programs and self._starting.random() < STARTS_A_VISIT:
+            place = int(len(programs) * self._starting.random() ** 2)
+            agent.queue.count_start(programs[place], user, at)
 
 
 async def run_fleet(plan: FleetPlan, folder: Path, service: str, code: str, say: Callable[[str], None] = print) -> None:

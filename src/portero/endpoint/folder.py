@@ -14,7 +14,8 @@ from pathlib import Path
 
 import msgspec
 
-from portero.core.nouns.activity import ActivityBatch, HourlyCount, ReportedAttempt
+from portero.core.nouns.activity import ActivityBatch, HourlyCount, ReportedAttempt, StartCount
+from portero.core.nouns.device import Application
 from portero.formats.owned_files import make_owned, write_owned
 
 MOST_KEPT = 50_000
@@ -102,8 +103,14 @@ _SCHEMA = """
 CREATE TABLE IF NOT EXISTS attempt (seq INTEGER PRIMARY KEY AUTOINCREMENT, document TEXT NOT NULL) STRICT;
 CREATE TABLE IF NOT EXISTS visits (hour TEXT NOT NULL, host TEXT NOT NULL, number INTEGER NOT NULL,
   PRIMARY KEY (hour, host)) STRICT;
+CREATE TABLE IF NOT EXISTS starts (hour TEXT NOT NULL, program TEXT NOT NULL, user TEXT NOT NULL,
+  number INTEGER NOT NULL, PRIMARY KEY (hour, program, user)) STRICT;
 CREATE TABLE IF NOT EXISTS outbox (batch INTEGER PRIMARY KEY AUTOINCREMENT, document TEXT NOT NULL) STRICT;
 """
+
+
+def _hour(at: datetime) -> str:
+    return at.replace(minute=0, second=0, microsecond=0).isoformat()
 
 
 def told_of(problem: OSError) -> str:
@@ -224,12 +231,20 @@ class Queue:
 
     def count(self, host: str, at: datetime) -> None:
         """Count an allowed visit in its hour."""
-        hour = at.replace(minute=0, second=0, microsecond=0).isoformat()
         with self._losing():
             self._db.execute(
                 "INSERT INTO visits (hour, host, number) VALUES (?, ?, 1)"
                 " ON CONFLICT (hour, host) DO UPDATE SET number = number + 1",
-                (hour, host),
+                (_hour(at), host),
+            )
+
+    def count_start(self, program: Application, user: str | None, at: datetime) -> None:
+        """Count a start that nothing refused in its hour."""
+        with self._losing():
+            self._db.execute(
+                "INSERT INTO starts (hour, program, user, number) VALUES (?, ?, ?, 1)"
+                " ON CONFLICT (hour, program, user) DO UPDATE SET number = number + 1",
+                (_hour(at), program.model_dump_json(exclude_none=True), user or ""),
             )
 
     def next_batch(self) -> str | None:
@@ -240,19 +255,27 @@ class Queue:
         with self._changing():
             attempts = self._db.execute("SELECT seq, document FROM attempt ORDER BY seq LIMIT ?", (BATCH,)).fetchall()
             counts = self._db.execute("SELECT hour, host, number FROM visits LIMIT ?", (BATCH,)).fetchall()
-            if not attempts and not counts:
+            starts = self._db.execute("SELECT hour, program, user, number FROM starts LIMIT ?", (BATCH,)).fetchall()
+            if not attempts and not counts and not starts:
                 return None
             number = self._db.execute("INSERT INTO outbox (document) VALUES ('')").lastrowid
             batch = ActivityBatch(
                 batch=number or 1,
                 attempts=tuple(ReportedAttempt.model_validate(json.loads(document)) for _, document in attempts),
                 counts=tuple(HourlyCount(hour=hour, host=host, visits=n) for hour, host, n in counts),
+                starts=tuple(
+                    StartCount(hour=hour, program=json.loads(program), user=user or None, starts=n)
+                    for hour, program, user, n in starts
+                ),
             )
             document = batch.model_dump_json(exclude_none=True)
             self._db.execute("UPDATE outbox SET document = ? WHERE batch = ?", (document, number))
             if attempts:
                 self._db.execute("DELETE FROM attempt WHERE seq <= ?", (attempts[-1][0],))
             self._db.executemany("DELETE FROM visits WHERE hour = ? AND host = ?", [row[:2] for row in counts])
+            self._db.executemany(
+                "DELETE FROM starts WHERE hour = ? AND program = ? AND user = ?", [row[:3] for row in starts]
+            )
         return document
 
     def acknowledged(self, batch: int) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections import defaultdict
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 from portero.core import sentences
 from portero.core.matching.applications import SetTest, Started, catalogue_of
@@ -12,23 +12,32 @@ from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.catalogue import CatalogueEntry, Catch, CaughtProgram
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.store import catalogue
+from portero.store import catalogue, starts
 from portero.store.moments import moment
 from portero.store.revisions import last_made
+from portero.store.starts import Use
 
 MOST_TOLD = 500
+MOST_PEOPLE = 100
 Versions = Mapping[int, tuple[CatalogueEntry, Application]]
 
 
-def catch_of(connection: sqlite3.Connection, edited: ApplicationSet, estate: Estate) -> Catch:
-    """What a set holds, saved or not: it is compared with the estate's of its key."""
+def catch_of(
+    connection: sqlite3.Connection, edited: ApplicationSet, estate: Estate, now: float, shown: Callable[[str], str]
+) -> Catch:
+    """What a set holds, saved or not: it is compared with the estate's of its key. `shown` is how a person is named."""
     sets, corrected = estate.application_set_by_key, estate.corrected_programs
     versions = catalogue.installed_versions(connection, corrected)
     categories = catalogue_of(application for _, application in versions.values())
     held = _held(edited, {**sets, edited.key: edited}, versions, categories, corrected)
     before = _held(sets[edited.key], sets, versions, categories, corrected) if edited.key in sets else set()
     machines = catalogue.machines_with(connection, held | before)
-    caught = _caught(held, versions, machines)
+    recent = starts.since(now)
+
+    def caught_of(some: Collection[int]) -> list[CaughtProgram]:
+        return _caught(some, versions, machines, lambda own: starts.use_of(connection, own, recent))
+
+    caught, use = caught_of(held), starts.use_of(connection, held, recent)
     written = last_made(connection, "application set", [edited.key]).get(edited.key) if before else None
     since = written[2] if written else None
     came = held & before & catalogue.versions_since(connection, since) if since is not None else set()
@@ -36,12 +45,31 @@ def catch_of(connection: sqlite3.Connection, edited: ApplicationSet, estate: Est
     return Catch(
         programs=tuple(caught[:MOST_TOLD]),
         devices=devices,
-        adds=tuple(_caught(held - before, versions, machines)[:MOST_TOLD]),
-        releases=tuple(_caught(before - held, versions, machines)[:MOST_TOLD]),
-        came=tuple(_caught(came, versions, machines)[:MOST_TOLD]),
+        people=tuple(sorted(map(shown, use.people))[:MOST_PEOPLE]),
+        people_in_all=len(use.people),
+        adds=tuple(caught_of(held - before)[:MOST_TOLD]),
+        releases=tuple(caught_of(before - held)[:MOST_TOLD]),
+        came=tuple(caught_of(came)[:MOST_TOLD]),
         written_at=moment(since) if since is not None else None,
-        sentence=sentences.catch([(one.name, one.devices) for one in caught], devices),
+        sentence=sentences.catch([(one.name, one.devices) for one in caught], devices, len(use.people)),
     )
+
+
+def started_programs(
+    connection: sqlite3.Connection, estate: Estate, devices: Collection[str], since: float
+) -> list[CaughtProgram]:
+    """The programs of the catalogue that were started on some machines since a moment: on how many of these, and by how
+    many people anywhere.
+    """
+    versions = catalogue.installed_versions(connection, estate.corrected_programs)
+    started = starts.started_on(connection, devices, since) & versions.keys()
+    machines = {version: had & set(devices) for version, had in catalogue.machines_with(connection, started).items()}
+
+    def use_of(own: Collection[int]) -> Use:
+        use = starts.use_of(connection, own, since)
+        return use._replace(devices=use.devices & set(devices))
+
+    return _caught(started, versions, machines, use_of)
 
 
 def _held(
@@ -59,7 +87,12 @@ def _held(
     }
 
 
-def _caught(held: Collection[int], versions: Versions, machines: Mapping[int, set[str]]) -> list[CaughtProgram]:
+def _caught(
+    held: Collection[int],
+    versions: Versions,
+    machines: Mapping[int, set[str]],
+    use_of: Callable[[Collection[int]], Use],
+) -> list[CaughtProgram]:
     """Versions by their programs, those on most machines first."""
     by_program: dict[int, list[int]] = defaultdict(list)
     for version in sorted(held):
@@ -67,6 +100,7 @@ def _caught(held: Collection[int], versions: Versions, machines: Mapping[int, se
     found = []
     for own in by_program.values():
         entry = versions[own[0]][0]
+        use = use_of(own)
         told = dict.fromkeys(number for id in own if (number := versions[id][1].version) is not None)
         found.append(
             CaughtProgram(
@@ -76,6 +110,8 @@ def _caught(held: Collection[int], versions: Versions, machines: Mapping[int, se
                 category=entry.category,
                 versions=tuple(told),
                 devices=len(set().union(*(machines.get(version, set()) for version in own))),
+                people=len(use.people),
+                started_on=len(use.devices),
                 condition=entry.condition,
             )
         )

@@ -15,6 +15,7 @@ from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.store.devices import note_event
 from portero.store.moments import moment
 from portero.store.paging import Query, Rows, like_pattern, page
+from portero.store.starts import note_starts
 
 
 def keep_batch(
@@ -28,15 +29,25 @@ def keep_batch(
     """
     day = int(now // 86_400)
     had = _rows_of(connection, device, day)
-    left = max(0, MOST_A_DAY - had)
-    taken = batch.model_copy(
-        update={"attempts": batch.attempts[:left], "counts": batch.counts[: max(0, left - len(batch.attempts))]}
-    )
+    taken = _within(batch, max(0, MOST_A_DAY - had))
     new, fresh = _take(connection, device, taken, now, seq_offset)
-    kept = new + (len(taken.counts) if fresh else 0)
-    dropped = len(batch.attempts) - len(taken.attempts) + len(batch.counts) - len(taken.counts)
+    kept = new + (len(taken.counts) + len(taken.starts) if fresh else 0)
+    dropped = _entries(batch) - _entries(taken)
     _note_rows(connection, device, day, kept, first_over=bool(dropped) and had <= MOST_A_DAY, now=now)
     return new, dropped
+
+
+def _within(batch: ActivityBatch, left: int) -> ActivityBatch:
+    """So many entries of a batch: attempts before counts of hosts, these before starts."""
+    parts = {}
+    for name in ("attempts", "counts", "starts"):
+        parts[name] = getattr(batch, name)[:left]
+        left -= len(parts[name])
+    return batch.model_copy(update=parts)
+
+
+def _entries(batch: ActivityBatch) -> int:
+    return len(batch.attempts) + len(batch.counts) + len(batch.starts)
 
 
 def _rows_of(connection: sqlite3.Connection, device: str, day: int) -> int:
@@ -78,6 +89,7 @@ def _take(
             " ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",
             [(device, min(count.hour.timestamp(), now), count.host, count.visits) for count in batch.counts],
         )
+        note_starts(connection, device, batch.starts, now)
     _note_seen(connection, device, batch, new, bool(fresh), now)
     return new, bool(fresh)
 

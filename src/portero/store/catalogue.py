@@ -70,6 +70,13 @@ def note_programs(connection: sqlite3.Connection, device: str, programs: Iterabl
     )
 
 
+def version_id(connection: sqlite3.Connection, application: Application, now: float) -> int | None:
+    """The number of a version that was started, put in where nobody has told of it; None where nothing names it."""
+    found = _versions(connection, (application,), now)
+    connection.execute("UPDATE program SET gone_at = ? WHERE devices = 0 AND gone_at IS NULL", (now,))
+    return next(iter(found), None)
+
+
 def _versions(connection: sqlite3.Connection, programs: Iterable[Application], now: float) -> set[int]:
     """The ids of the versions that these programs are; those that are new are put in."""
     found = set()
@@ -221,8 +228,8 @@ def get_program(connection: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     return row
 
 
-def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
-    """A row as a program of the catalogue."""
+def entry_of(row: sqlite3.Row, corrected: Corrected, starts: int = 0) -> CatalogueEntry:
+    """A row as a program of the catalogue, started so often of late."""
     by_product = row["identity"].startswith('["product"')
     named = {"product": row["name"], "vendor": row["vendor"]} if by_product else {"file": row["name"]}
     put_right = corrected.get(row["name"].casefold()) if by_product else None
@@ -235,6 +242,7 @@ def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
         machines_tell=row["category"] if put_right else None,
         is_corrected=put_right is not None,
         devices=row["devices"],
+        starts=starts,
         versions=row["versions"],
         newest=row["newest"],
         first_seen=moment(row["first"]),
@@ -243,15 +251,24 @@ def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
     )
 
 
-def versions_of(connection: sqlite3.Connection, program: int) -> list[CatalogueVersion]:
-    """The versions of a program, those first that were seen last."""
+def versions_of(connection: sqlite3.Connection, program: int, since: float) -> dict[int, CatalogueVersion]:
+    """The versions of a program by their numbers, those first that were seen last; with how often each was started
+    since a moment.
+    """
     rows = connection.execute(
-        "SELECT * FROM program_version WHERE program = ? ORDER BY first DESC, id DESC LIMIT ?", (program, MOST_VERSIONS)
+        "SELECT *, (SELECT coalesce(sum(starts), 0) FROM start_day WHERE version = program_version.id AND day >= ?)"
+        " AS starts FROM program_version WHERE program = ? ORDER BY first DESC, id DESC LIMIT ?",
+        (since, program, MOST_VERSIONS),
     )
-    return [
-        CatalogueVersion(**json.loads(row["fields"])[1], devices=row["devices"], first_seen=moment(row["first"]))
+    return {
+        row["id"]: CatalogueVersion(
+            **json.loads(row["fields"])[1],
+            devices=row["devices"],
+            starts=row["starts"],
+            first_seen=moment(row["first"]),
+        )
         for row in rows
-    ]
+    }
 
 
 def installed_versions(

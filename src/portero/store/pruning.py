@@ -17,7 +17,13 @@ class Walk(NamedTuple):
     age: str
 
 
-VISITS = (Walk("visit_count", ("device", "hour", "host"), "hour"), Walk("host_seen", ("host", "device"), "last"))
+VISITS = (
+    Walk("visit_count", ("device", "hour", "host"), "hour"),
+    Walk("host_seen", ("host", "device"), "last"),
+    Walk("start_day", ("version", "day"), "day"),
+    Walk("start_person", ("version", "person"), "last"),
+    Walk("start_device", ("version", "device"), "last"),
+)
 
 
 def prune_activity(connection: sqlite3.Connection, before: float) -> int:

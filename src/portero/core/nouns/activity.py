@@ -9,6 +9,7 @@ from pydantic import Field, StringConstraints
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Url
 from portero.core.nouns.base import MOST_NUMBERED, Key, Noun, Text, Timestamp
+from portero.core.nouns.device import Application
 from portero.core.nouns.verdict import RuleReference
 
 Reference = Annotated[
@@ -48,12 +49,22 @@ class HourlyCount(Noun):
     visits: Annotated[int, Field(ge=1, le=10**9)]
 
 
+class StartCount(Noun):
+    """Starts of a version of a program by one person in one hour, as a count."""
+
+    hour: Timestamp
+    program: Application
+    user: Text | None = None
+    starts: Annotated[int, Field(ge=1, le=10**9)]
+
+
 class ActivityBatch(Noun):
     """What a device hands over at once. The counts of a batch are taken once, by its own number."""
 
     batch: Annotated[int, Field(ge=1, le=MOST_NUMBERED, description="Counts up; a batch sent again keeps its number.")]
     attempts: Annotated[tuple[ReportedAttempt, ...], Field(max_length=1000)] = ()
     counts: Annotated[tuple[HourlyCount, ...], Field(max_length=1000)] = ()
+    starts: Annotated[tuple[StartCount, ...], Field(max_length=1000)] = ()
 
 
 class Activity(ReportedAttempt):

@@ -21,6 +21,7 @@ class CatalogueVersion(Noun):
     certificate: str | None = None
     sha256: str | None = None
     devices: int
+    starts: Annotated[int, Field(description="How often it was started in the last 14 days.")] = 0
     first_seen: Timestamp
 
 
@@ -36,6 +37,7 @@ class CatalogueEntry(Noun):
     is_corrected: Annotated[bool, Field(description="Whether what it is for was corrected here.")] = False
     machines_tell: Annotated[str | None, Field(description="What it would be for without its correction.")] = None
     devices: Annotated[int, Field(description="On how many machines it is.")]
+    starts: Annotated[int, Field(description="How often it was started in the last 14 days.")] = 0
     versions: Annotated[int, Field(description="How many versions of it there are, or were.")]
     newest: Annotated[str | None, Field(description="The version that was first seen last.")] = None
     first_seen: Timestamp
@@ -51,6 +53,8 @@ class CatalogueProgram(CatalogueEntry):
     correction: Annotated[
         ApplicationCorrectionSummary | None, Field(description="By whom and why what it is for was corrected.")
     ] = None
+    people: Annotated[int, Field(description="How many people started it in the last 14 days.")] = 0
+    started_on: Annotated[int, Field(description="On how many machines it was started in the last 14 days.")] = 0
     all_versions: Annotated[tuple[CatalogueVersion, ...], Field(description="The newest two hundred.")] = ()
 
 
@@ -63,6 +67,8 @@ class CaughtProgram(Noun):
     category: str | None = None
     versions: tuple[str, ...] = ()
     devices: Annotated[int, Field(description="On how many machines the set holds it.")]
+    people: Annotated[int, Field(description="How many people started it in the last 14 days.")] = 0
+    started_on: Annotated[int, Field(description="On how many machines it was started in the last 14 days.")] = 0
     condition: Annotated[ApplicationCondition, Field(description="What names it in an application set.")]
 
 
@@ -71,6 +77,11 @@ class Catch(Noun):
 
     programs: Annotated[tuple[CaughtProgram, ...], Field(description="Those on most machines first; the first 500.")]
     devices: Annotated[int, Field(description="On how many machines there is one of them.")]
+    people: Annotated[
+        tuple[str, ...],
+        Field(description="Who started one of them in the last 14 days, the first hundred, or their pseudonyms."),
+    ] = ()
+    people_in_all: Annotated[int, Field(description="How many people they are.")] = 0
     adds: Annotated[tuple[CaughtProgram, ...], Field(description="Those that the saved set of its key does not hold.")]
     releases: Annotated[tuple[CaughtProgram, ...], Field(description="Those that only the saved set holds.")]
     came: Annotated[

@@ -48,15 +48,21 @@ ROUTES = NounRoutes(
 
 @router.post("/application-sets/catch", summary="What a set catches now", operation_id="catchApplicationSet")
 @asks
-def catch_application_set(body: ApplicationSet, _who: Signed, keepers: TheKeepers) -> Catch:
-    """The programs of the fleet that a set, saved or not, holds now, on how many machines; and what it takes in and
-    lets go beside the saved one of its key. Nothing is kept.
+def catch_application_set(body: ApplicationSet, who: Signed, keepers: TheKeepers) -> Catch:
+    """The programs of the fleet that a set, saved or not, holds now, on how many machines, and who started them in the
+    last 14 days; and what it takes in and lets go beside the saved one of its key. Nothing is kept.
     """
     snapshot = keepers.estate.snapshot
     whole = keepers.estate.frozen(body)
     refuse_faults(snapshot.estate.replacing(application_sets=put_in_place(whole, snapshot.estate.application_sets)))
     with keepers.store.reading() as connection:
-        return catch_of(connection, whole, snapshot.estate)
+        return catch_of(
+            connection,
+            whole,
+            snapshot.estate,
+            keepers.now(),
+            lambda person: keepers.pseudonyms.shown(person, who) or "",
+        )
 
 
 @router.post("/sentences/application-set", summary="An application set in words", operation_id="describeApplicationSet")
