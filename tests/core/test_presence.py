@@ -8,6 +8,7 @@ import pytest
 from judging import assigned, rules
 from test_remedies import one_machine
 
+from portero.core.insight.effects.world import Having
 from portero.core.insight.findings import find_all
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
@@ -27,9 +28,16 @@ INSTALLED = {
 }
 
 
+PEOPLE = {"Quick Carry 1.8": ["desk-1", "desk-2"], "Reef Chess 1": ["desk-2"], "Spared 1": ["desk-3"]}
+
+
 def found(estate, installed=INSTALLED):
     def having(is_meant):
-        return {name: devices for name, (program, devices) in installed.items() if is_meant(program)}
+        return {
+            name: Having(devices, PEOPLE.get(name, ()))
+            for name, (program, devices) in installed.items()
+            if is_meant(program)
+        }
 
     looked_at = replace(FLEET.world(estate), having=having)
     return [one for one in find_all(estate, looked_at).items if one.kind == "program-present"]
@@ -38,7 +46,10 @@ def found(estate, installed=INSTALLED):
 def test_machines_that_have_what_is_stopped_are_told_with_the_programs():
     estate = assigned((BLOCKED, "whole-fleet", {"report_presence": True}), application_sets=SETS)
     (one,) = found(estate)
-    assert one.sentence == "1 machine has what startup-0 on whole-fleet stops: Quick Carry 1.8 and Reef Chess 1."
+    assert one.sentence == (
+        "1 machine has what startup-0 on whole-fleet stops: Quick Carry 1.8 and Reef Chess 1,"
+        " started by 2 people in the last 14 days."
+    )
     assert (one.devices, one.examples, one.severity) == (1, ("pc",), "low")
 
 

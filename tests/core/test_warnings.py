@@ -10,6 +10,7 @@ from judging import assigned, rules
 from worlds import HOSTS, Fleet, made
 
 from made_estates import BASE
+from portero.core.insight.effects.world import Having
 from portero.core.insight.findings import find_all
 from portero.core.insight.warnings import (
     MOST_EXACT,
@@ -337,6 +338,10 @@ def test_who_has_what_a_startup_assignment_stops_is_told_beforehand():
     carry = rules("startup", {"application_set": "carry", "action": "block"})
     sets = [{"key": "carry", "include": [{"product": "Quick Carry"}]}]
     estate = assigned((carry, "whole-fleet", {"state": "draft"}), application_sets=sets)
-    world = replace(FLEET.world(estate), having=lambda _is_meant: {"Quick Carry 1.8": {FLEET.members[0].id}})
+    world = replace(
+        FLEET.world(estate), having=lambda _is_meant: {"Quick Carry 1.8": Having({FLEET.members[0].id}, ["a", "b"])}
+    )
     told = [one for one in warn_of_assignment(estate.assignments[0], estate, world) if one.code == "program-present"]
-    assert [one.sentence for one in told] == ["1 machine has what startup-0 on whole-fleet stops: Quick Carry 1.8."]
+    assert [one.sentence for one in told] == [
+        "1 machine has what startup-0 on whole-fleet stops: Quick Carry 1.8, started by 2 people in the last 14 days."
+    ]

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from portero.core import sentences
 from portero.core.insight.effects.list_use import IsAllowed, ListUse
 from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import Groups, Having, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.previews import Outlook, Shifted, look_ahead, look_at_hosts
@@ -24,7 +24,7 @@ from portero.core.nouns.preview import Hindrance, Preview
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
-from portero.store import activity, administrators, catalogue, device_lists
+from portero.store import activity, administrators, catalogue, device_lists, starts
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -92,8 +92,8 @@ class Foresight:
             known = self._uses[ruleset] = (minutes, found)
         return known[1]
 
-    def _having(self, is_meant: Callable[[Application], bool]) -> dict[str, set[str]]:
-        """The machines that have such programs, by program and version."""
+    def _having(self, is_meant: Callable[[Application], bool]) -> dict[str, Having]:
+        """Who has such programs, by program and version."""
         with self._store.reading() as connection:
             versions = catalogue.installed_versions(connection, {})
             names = {
@@ -102,10 +102,16 @@ class Foresight:
                 if is_meant(application)
             }
             machines = catalogue.machines_with(connection, names)
-        found: dict[str, set[str]] = {}
-        for id, name in names.items():
-            found.setdefault(name, set()).update(machines.get(id, ()))
-        return found
+            recent = starts.since(self._clock())
+            by_name: dict[str, list[int]] = {}
+            for id, name in names.items():
+                by_name.setdefault(name, []).append(id)
+            return {
+                name: Having(
+                    set().union(*(machines.get(id, ()) for id in own)), starts.use_of(connection, own, recent).people
+                )
+                for name, own in by_name.items()
+            }
 
     def cutter(self, estate: Estate) -> Cutter:
         """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""

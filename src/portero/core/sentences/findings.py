@@ -184,10 +184,11 @@ def list_lacks(ruleset: str, hosts: Sequence[tuple[str, int]], opened: int, devi
     )
 
 
-def program_present(assignment: str, programs: Sequence[str], devices: int) -> str:
+def program_present(assignment: str, programs: Sequence[str], devices: int, people: int) -> str:
     """Machines that have programs which an assignment stops."""
     have = "has" if devices == 1 else "have"
-    return f"{counted(devices, 'machine')} {have} what {assignment} stops: {named(programs)}."
+    ran = f", started by {counted(people, 'person', 'people')} in the last 14 days" if people else ""
+    return f"{counted(devices, 'machine')} {have} what {assignment} stops: {named(programs)}{ran}."
 
 
 def came_later(programs: Sequence[str]) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
+from typing import NamedTuple
 
 from portero.core.insight.effects.list_use import LookedAt, nothing_seen
 from portero.core.insight.effects.slicing import Cutter
@@ -17,6 +18,13 @@ from portero.core.nouns.estate import Estate
 
 Groups = tuple[str, ...]
 """A device's groups, strongest first."""
+
+
+class Having(NamedTuple):
+    """Who has a program: the ids of the machines, and who started it there of late."""
+
+    devices: Collection[str]
+    people: Collection[str] = ()
 
 
 @dataclass
@@ -36,8 +44,8 @@ class World:
     out_of_time: Callable[[], bool]
     list_use: LookedAt = nothing_seen
     """How sites of an allow-only list are used."""
-    having: Callable[[Callable[[Application], bool]], Mapping[str, Collection[str]]] = lambda _is_meant: {}
-    """The machines that have programs of some sort: ids, by what each program is called with its version."""
+    having: Callable[[Callable[[Application], bool]], Mapping[str, Having]] = lambda _is_meant: {}
+    """Who has programs of some sort, by what each program is called with its version."""
     sorted: Mapping[Groups, list[Member]] | None = None
     """The devices by their groups, where somebody has sorted them already."""
 

@@ -41,7 +41,7 @@ class Presence:
         having = self.world.having(is_stopped) if tests else {}
         named = frozenset(assignment.named_devices)
         groups = frozenset(assignment.groups)
-        wanted = set().union(*having.values())
+        wanted = set().union(*(one.devices for one in having.values()))
         members = [
             member
             for member in self.world.members
@@ -49,14 +49,15 @@ class Presence:
             and not (groups | named).isdisjoint((*self.world.groups(member.id), member.id, member.facts.hostname))
         ]
         ids = {member.id for member in members}
-        present = [program for program, devices in having.items() if not ids.isdisjoint(devices)]
+        present = {program: one for program, one in having.items() if not ids.isdisjoint(one.devices)}
+        people = set().union(*(one.people for one in present.values()))
         if members:
             where = assignment.groups or assignment.named_devices
             yield finding(
                 FindingKind.PROGRAM_PRESENT,
                 Severity.LOW,
                 (assignment.key,),
-                sentences.program_present(f"{ruleset.key} on {where[0]}", present, len(members)),
+                sentences.program_present(f"{ruleset.key} on {where[0]}", list(present), len(members), len(people)),
                 assignments=(assignment.key,),
                 rulesets=(ruleset.key,),
                 groups=assignment.groups,
