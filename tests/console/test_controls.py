@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from conftest import Wire
 from console.conftest import put_in_force
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import NewAssignment
+from portero.core.nouns.group import Group
 from portero.core.nouns.notice import Notice
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
@@ -129,6 +131,33 @@ def test_who_writes_on_before_their_own_save_has_been_read_again_is_in_nobodys_w
         "second.example",
         "third.example",
     ]
+
+
+def test_a_set_is_drawn_up_from_what_was_started_on_a_group(console, portero, service):
+    drawn = Wire(service, portero, "drawing-pc", unit="brackwater/drawing")
+    table = {"path": "/opt/table", "product": "Plot Table", "vendor": "Plot", "version": "3"}
+    drawn.check_in(programs={"new": [table, {"path": "/opt/idle", "product": "Idle Tool"}]})
+    hour = datetime.now(UTC).replace(minute=0, second=0, microsecond=0).isoformat()
+    counts = [{"hour": hour, "program": table, "user": "draughtsman", "starts": 4}]
+    drawn.http.post("/activity", json={"batch": 1, "starts": counts})
+    portero.groups.create(Group.model_validate({"key": "drawing", "pins": {"in": ["drawing-pc"]}}))
+    console.go("/controls/application-sets/+new")
+    console.get_by_label("Key").fill("only-used")
+    console.get_by_label("Group whose starts count").select_option("drawing")
+    console.get_by_role("button", name="Draw up").click()
+    expect(console.get_by_text("1 program started there")).to_be_visible()
+    caught = console.get_by_role("region", name="What it catches now")
+    expect(caught).to_contain_text("1 program on 1 machine")
+    caught.get_by_text("Started by 1 person in the last 14 days").click()
+    expect(caught).to_contain_text("draughtsman")
+    console.get_by_role("button", name="Make application set").click()
+    put_in_force(console)
+    expect(console.get_by_role("button", name="Make application set")).to_have_count(0)
+    (condition,) = portero.application_sets.get("only-used").include
+    assert (condition.product, condition.vendor) == ("Plot Table", "Plot")
+    console.go("/controls/catalogue?q=plot")
+    console.get_by_role("button", name="Plot Table").click()
+    expect(console.get_by_role("region", name="Plot Table")).to_contain_text("started 4 times by 1 person on 1 machine")
 
 
 def test_what_comes_later_is_held_back_and_accepted(console, portero, service):

@@ -72,6 +72,12 @@ function takeIn() {
   draft.value.sets = [...draft.value.sets, other.value]
   other.value = ''
 }
+function takeStarted(found: ApplicationCondition[]) {
+  const plain = (one: ApplicationCondition) =>
+    JSON.stringify(Object.entries(one).filter(([, value]) => value !== null && value !== ''))
+  const had = new Set(draft.value.include.map(plain))
+  draft.value.include = [...draft.value.include.filter(given), ...found.filter((one) => !had.has(plain(one)))]
+}
 const complete = computed(() =>
   [...body.value.include, ...body.value.exclude].every(given)
     ? { ...body.value, key: body.value.key || 'new' }
@@ -159,6 +165,8 @@ const { data: caught } = useCatch(refDebounced(complete, 400))
         <datalist v-for="one in offered" :id="`of-the-fleet-${one.field}`" :key="one.field">
           <option v-for="value in one.values" :key="value!" :value="value!" />
         </datalist>
+
+        <StartedPanel v-if="mayAuthor" @found="takeStarted" />
 
         <section class="panel" aria-label="Later programs">
           <BFormCheckbox v-model="draft.following" :disabled="!mayAuthor"

@@ -23,7 +23,10 @@ const MOST = 12
           Programs that it catches
         </caption>
         <BThead
-          ><BTr><BTh>Program</BTh><BTh>Versions</BTh><BTh class="text-end">Machines</BTh></BTr></BThead
+          ><BTr
+            ><BTh>Program</BTh><BTh>Versions</BTh><BTh class="text-end">Machines</BTh
+            ><BTh class="text-end">People</BTh></BTr
+          ></BThead
         >
         <BTbody>
           <BTr v-for="one in found.programs.slice(0, MOST)" :key="one.id">
@@ -36,6 +39,7 @@ const MOST = 12
             >
             <BTd>{{ one.versions?.join(', ') || '–' }}</BTd>
             <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
+            <BTd class="text-end">{{ one.people?.toLocaleString() }}</BTd>
           </BTr>
         </BTbody>
       </BTableSimple>
@@ -43,6 +47,15 @@ const MOST = 12
         {{ counted(found.programs.length, 'program') }} on {{ counted(found.devices, 'machine')
         }}<template v-if="found.programs.length > MOST">; the {{ MOST }} on most machines are shown</template>
       </p>
+      <details v-if="found.people?.length" class="small mb-2">
+        <summary>
+          Started by {{ counted(found.people_in_all ?? 0, 'person', 'people') }} in the last 14 days
+        </summary>
+        {{ found.people.join(', ')
+        }}<template v-if="(found.people_in_all ?? 0) > found.people.length">
+          and {{ ((found.people_in_all ?? 0) - found.people.length).toLocaleString() }} more</template
+        >
+      </details>
       <template v-if="found.came?.length">
         <p class="mb-1">
           <b>Came by itself</b> since it was last written, <RelativeTime :at="found.written_at!" />

@@ -112,6 +112,10 @@ function setBound(op: string, value: string) {
   gap: 0.4rem;
   margin-bottom: 0.5rem;
 }
+.condition + .condition {
+  border-top: 1px solid var(--line);
+  padding-top: 0.5rem;
+}
 .short {
   width: auto;
 }

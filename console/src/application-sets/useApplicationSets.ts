@@ -28,6 +28,10 @@ export const useCatch = (set: MaybeRefOrGetter<ApplicationSetBody | null>) =>
     retry: false,
   })
 
+/** What was started on a group's machines today and so many days before. */
+export const fetchStarted = (group: string, days: number) =>
+  told(api.GET('/api/v1/application-starts', { params: { query: { group, days } } }))
+
 /** An application set, saved or not, in words. */
 export const useSetSentence = (set: MaybeRefOrGetter<ApplicationSetBody | null>) =>
   useQuery({

@@ -113,8 +113,8 @@ function take() {
             <BThead>
               <BTr
                 ><BTh class="box"><span class="visually-hidden">Tick</span></BTh
-                ><BTh>Program</BTh><BTh>For</BTh><BTh class="text-end">Machines</BTh><BTh>Versions</BTh
-                ><BTh>First seen</BTh></BTr
+                ><BTh>Program</BTh><BTh>For</BTh><BTh class="text-end">Machines</BTh
+                ><BTh class="text-end">Starts</BTh><BTh>Versions</BTh><BTh>First seen</BTh></BTr
               >
             </BThead>
             <BTbody>
@@ -138,6 +138,7 @@ function take() {
                   <div v-if="one.is_corrected" class="small dim">corrected</div></BTd
                 >
                 <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
+                <BTd class="text-end">{{ one.starts?.toLocaleString() }}</BTd>
                 <BTd
                   >{{ one.newest ?? '–'
                   }}<span v-if="one.versions > 1" class="small dim">, {{ one.versions - 1 }} older</span></BTd

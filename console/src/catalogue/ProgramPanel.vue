@@ -21,7 +21,12 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
         <p class="sub mb-3">
           <template v-if="program.vendor">by {{ program.vendor }}, </template
           ><template v-if="program.category">{{ plain(program.category) }}, </template>on
-          {{ counted(program.devices, 'machine') }}
+          {{ counted(program.devices, 'machine')
+          }}<template v-if="program.starts"
+            >; started {{ counted(program.starts, 'time') }} by
+            {{ counted(program.people ?? 0, 'person', 'people') }} on
+            {{ counted(program.started_on ?? 0, 'machine') }} in the last 14 days</template
+          >
         </p>
         <p v-if="program.correction" class="small mb-2">
           Corrected by {{ program.correction.by ?? 'somebody' }}
@@ -54,8 +59,8 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
           </caption>
           <BThead
             ><BTr
-              ><BTh>Version</BTh><BTh class="text-end">Machines</BTh><BTh>First seen</BTh
-              ><BTh>Signed by</BTh></BTr
+              ><BTh>Version</BTh><BTh class="text-end">Machines</BTh><BTh class="text-end">Starts</BTh
+              ><BTh>First seen</BTh><BTh>Signed by</BTh></BTr
             ></BThead
           >
           <BTbody>
@@ -67,6 +72,7 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
                 </div></BTd
               >
               <BTd class="text-end">{{ one.devices.toLocaleString() }}</BTd>
+              <BTd class="text-end">{{ one.starts?.toLocaleString() }}</BTd>
               <BTd class="text-nowrap"><RelativeTime :at="one.first_seen" /></BTd>
               <BTd
                 ><span v-if="one.signer" :title="one.certificate ?? undefined">{{ one.signer }}</span
