@@ -81,6 +81,16 @@ def _filled(connection: sqlite3.Connection, machines: int, programs: int) -> Non
         ((f"d{n:06}", f"machine-{n:06}", f"machine-{n:06}") for n in range(machines)),
     )
 
+    connection.executemany(
+        "INSERT INTO start_day (version, day, starts) VALUES (?, ?, ?)",
+        (
+            (n * _VERSIONS + v, day * 86_400.0, n % 50 + 1)
+            for n in range(1, programs + 1)
+            for v in range(_VERSIONS)
+            for day in range(15)
+        ),
+    )
+
     def installed() -> object:
         weights = [1 / rank for rank in range(1, programs + 1)]
         pool = chance.choices(range(1, programs + 1), weights, k=200_000)
@@ -108,17 +118,19 @@ def catalogue_rows(machines: int, rounds: int) -> list[Row | Figure]:
         with store.writing() as connection:
             _filled(connection, machines, programs)
         with store.reading() as connection:
+            corrected = {f"program {n}": "office" for n in range(1, 201)}
             bare = "SELECT * FROM program WHERE devices > 0 ORDER BY devices DESC, id DESC LIMIT 100"
 
             def listed(_number: int) -> object:
-                found = catalogue.list_programs(connection, CatalogueFilter(), now, None, 100)
-                return [catalogue.entry_of(row) for row in found.rows]
+                found = catalogue.list_programs(connection, CatalogueFilter(), corrected, now, None, 100)
+                return [catalogue.entry_of(row, corrected) for row in found.rows]
 
             def sought(number: int) -> object:
-                return catalogue.list_programs(connection, CatalogueFilter(q=f"program {number}"), now, None, 100).rows
+                sifted = CatalogueFilter(q=f"program {number}", category="office")
+                return catalogue.list_programs(connection, sifted, corrected, now, None, 100).rows
 
             def shown(number: int) -> object:
-                return catalogue.versions_of(connection, number)
+                return catalogue.versions_of(connection, number, 0.0)
 
             def machines_of(number: int) -> object:
                 return catalogue.devices_with(connection, number, None, 100).rows

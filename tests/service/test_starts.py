@@ -107,3 +107,12 @@ def test_no_more_is_kept_than_a_day_holds_and_old_sums_are_dropped(service, mach
     with keepers.store.reading() as connection:
         assert connection.execute("SELECT count(*) FROM start_person WHERE person = 'long-gone'").fetchone()[0] == 0
         assert starts.since(10.5 * DAY, 2) == 8 * DAY
+
+
+def test_starts_of_a_program_are_counted_anew_as_days_pass(service, portero, machines):
+    with service.keepers.store.writing() as connection:
+        starts.recount(connection, starts.since(datetime.now(UTC).timestamp()))
+    assert program(portero, "Sound Mail").starts == 10
+    with service.keepers.store.writing() as connection:
+        starts.recount(connection, datetime.now(UTC).timestamp() + DAY)
+    assert program(portero, "Sound Mail").starts == 0

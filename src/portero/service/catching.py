@@ -15,7 +15,7 @@ from portero.core.nouns.estate import Estate
 from portero.store import catalogue, starts
 from portero.store.moments import moment
 from portero.store.revisions import last_made
-from portero.store.starts import Use
+from portero.store.starts import ProgramUse
 
 MOST_TOLD = 500
 MOST_PEOPLE = 100
@@ -65,7 +65,7 @@ def started_programs(
     started = starts.started_on(connection, devices, since) & versions.keys()
     machines = {version: had & set(devices) for version, had in catalogue.machines_with(connection, started).items()}
 
-    def use_of(own: Collection[int]) -> Use:
+    def use_of(own: Collection[int]) -> ProgramUse:
         use = starts.use_of(connection, own, since)
         return use._replace(devices=use.devices & set(devices))
 
@@ -91,7 +91,7 @@ def _caught(
     held: Collection[int],
     versions: Versions,
     machines: Mapping[int, set[str]],
-    use_of: Callable[[Collection[int]], Use],
+    use_of: Callable[[Collection[int]], ProgramUse],
 ) -> list[CaughtProgram]:
     """Versions by their programs, those on most machines first."""
     by_program: dict[int, list[int]] = defaultdict(list)

@@ -9,7 +9,7 @@ from typing import Any
 import structlog
 
 from portero.service.state import Current
-from portero.store import pruning
+from portero.store import pruning, starts
 from portero.store.database import Store
 
 DAY = 86_400.0
@@ -36,6 +36,8 @@ class Housekeeper:
         if self._now() - self._collected >= COLLECT_SECONDS:
             self._collected = self._now()
             self.collect()
+            with self._store.writing() as connection:
+                starts.recount(connection, starts.since(self._now()))
 
     def _prune(self) -> None:
         settings, now = self._current.snapshot.estate.settings, self._now()

@@ -228,8 +228,8 @@ def get_program(connection: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     return row
 
 
-def entry_of(row: sqlite3.Row, corrected: Corrected, starts: int = 0) -> CatalogueEntry:
-    """A row as a program of the catalogue, started so often of late."""
+def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
+    """A row as a program of the catalogue."""
     by_product = row["identity"].startswith('["product"')
     named = {"product": row["name"], "vendor": row["vendor"]} if by_product else {"file": row["name"]}
     put_right = corrected.get(row["name"].casefold()) if by_product else None
@@ -242,7 +242,7 @@ def entry_of(row: sqlite3.Row, corrected: Corrected, starts: int = 0) -> Catalog
         machines_tell=row["category"] if put_right else None,
         is_corrected=put_right is not None,
         devices=row["devices"],
-        starts=starts,
+        starts=row["starts"],
         versions=row["versions"],
         newest=row["newest"],
         first_seen=moment(row["first"]),

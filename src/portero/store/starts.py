@@ -15,7 +15,7 @@ SINCE_DAYS = 14
 """What is told of starts is told of so many days."""
 
 
-class Use(NamedTuple):
+class ProgramUse(NamedTuple):
     """How some versions were used: starts, people by name, folded, and the ids of the machines."""
 
     starts: int
@@ -35,6 +35,10 @@ def note_starts(connection: sqlite3.Connection, device: str, counts: Iterable[St
             " ON CONFLICT DO UPDATE SET starts = starts + excluded.starts",
             (version, at - at % DAY, count.starts),
         )
+        connection.execute(
+            "UPDATE program SET starts = starts + ? WHERE id = (SELECT program FROM program_version WHERE id = ?)",
+            (count.starts if at >= since(now) else 0, version),
+        )
         for table, key, value in (("person", "person", count.user), ("device", "device", device)):
             if value is not None:
                 connection.execute(
@@ -49,7 +53,7 @@ def since(now: float, days: int = SINCE_DAYS) -> float:
     return now - now % DAY - days * DAY
 
 
-def use_of(connection: sqlite3.Connection, versions: Collection[int], from_: float) -> Use:
+def use_of(connection: sqlite3.Connection, versions: Collection[int], from_: float) -> ProgramUse:
     """How versions were used since a moment."""
     asked = (json.dumps(sorted(versions)), from_)
     within = "version IN (SELECT value FROM json_each(?))"
@@ -58,18 +62,17 @@ def use_of(connection: sqlite3.Connection, versions: Collection[int], from_: flo
     ).fetchone()
     people = connection.execute(f"SELECT DISTINCT person FROM start_person WHERE {within} AND last >= ?", asked)
     devices = connection.execute(f"SELECT DISTINCT device FROM start_device WHERE {within} AND last >= ?", asked)
-    return Use(starts, frozenset(row[0] for row in people), frozenset(row[0] for row in devices))
+    return ProgramUse(starts, frozenset(row[0] for row in people), frozenset(row[0] for row in devices))
 
 
-def starts_of_programs(connection: sqlite3.Connection, programs: Collection[int], from_: float) -> dict[int, int]:
-    """How often programs of the catalogue were started since a moment, by their numbers."""
-    rows = connection.execute(
-        "SELECT program, sum(starts) FROM program_version"
+def recount(connection: sqlite3.Connection, from_: float) -> None:
+    """Count anew how often each program was started since a moment: what is longer ago than that goes."""
+    connection.execute(
+        "UPDATE program SET starts = (SELECT coalesce(sum(start_day.starts), 0) FROM program_version"
         " CROSS JOIN start_day ON start_day.version = program_version.id"
-        " WHERE program IN (SELECT value FROM json_each(?)) AND day >= ? GROUP BY program",
-        (json.dumps(sorted(programs)), from_),
+        " WHERE program_version.program = program.id AND day >= ?) WHERE starts > 0",
+        (from_,),
     )
-    return dict(rows.fetchall())
 
 
 def started_on(connection: sqlite3.Connection, devices: Collection[str], from_: float) -> set[int]:

@@ -52,12 +52,8 @@ def list_applications(
     filter, purposes = CatalogueFilter(q, category, new, gone, corrected), _corrected(keepers)
     with keepers.store.reading() as connection:
         found = catalogue.list_programs(connection, filter, purposes, keepers.now(), cursor, limit)
-        often = starts.starts_of_programs(connection, [row["id"] for row in found.rows], starts.since(keepers.now()))
-    return Page(
-        items=[catalogue.entry_of(row, purposes, often.get(row["id"], 0)) for row in found.rows],
-        next=found.next,
-        total=found.total,
-    )
+    items = [catalogue.entry_of(row, purposes) for row in found.rows]
+    return Page(items=items, next=found.next, total=found.total)
 
 
 @router.get("/application-categories", summary="What programs are for", operation_id="listApplicationCategories")
@@ -94,7 +90,7 @@ def get_application(application: Number, _who: Signed, keepers: TheKeepers) -> C
         since = starts.since(keepers.now())
         versions = catalogue.versions_of(connection, application, since)
         use = starts.use_of(connection, versions, since)
-    entry, snapshot = catalogue.entry_of(row, _corrected(keepers), use.starts), keepers.estate.snapshot
+    entry, snapshot = catalogue.entry_of(row, _corrected(keepers)), keepers.estate.snapshot
     correction = None
     if entry.is_corrected:
         own = entry.name.casefold()

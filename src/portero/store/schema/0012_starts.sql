@@ -19,3 +19,5 @@ CREATE TABLE start_device (
   PRIMARY KEY (version, device)
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX start_device_by_device ON start_device (device, last);
+-- of all its versions, in the last two weeks: kept with it, as lists tell it of many
+ALTER TABLE program ADD COLUMN starts INTEGER NOT NULL DEFAULT 0;
