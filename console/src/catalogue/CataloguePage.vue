@@ -20,6 +20,7 @@ const filters = computed<CatalogueFilters>(() => ({
   new: age.value === 'new' || undefined,
   gone: age.value === 'gone' || undefined,
   corrected: age.value === 'corrected' || undefined,
+  known: age.value === 'known' || undefined,
   limit: 100,
 }))
 const { items, total, isPending, error, refetch, hasNextPage, isFetchingNextPage, fetchNextPage } =
@@ -36,6 +37,7 @@ const AGES = [
   { value: '', text: 'On the fleet now' },
   { value: 'new', text: 'New this week' },
   { value: 'gone', text: 'On no machine any more' },
+  { value: 'known', text: 'Known by feeds, on no machine' },
   { value: 'corrected', text: 'Put right: what they are for' },
 ]
 const shown = ref<number>()

@@ -35,6 +35,7 @@ const FORMATS = {
     { value: 'host-list', text: 'plain list, a host a line' },
     { value: 'hosts-file', text: 'hosts file' },
   ],
+  programs: [{ value: 'csv', text: 'CSV: product, vendor, version, category, …' }],
 }
 const EVERY = [
   { value: '', text: 'only when asked' },
@@ -101,7 +102,7 @@ watch(
 )
 const keys = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 function body(): FeedBody {
-  const categories = draft.value.kind === 'categories'
+  const [categories, indicators] = [draft.value.kind === 'categories', draft.value.kind === 'indicators']
   const lines = draft.value.mapping.split('\n').filter((line) => line.includes('='))
   return {
     key: draft.value.key.trim(),
@@ -116,8 +117,8 @@ function body(): FeedBody {
     mapping: categories
       ? Object.fromEntries(lines.map((line) => [line.split('=')[0].trim(), keys(line.split('=')[1])]))
       : {},
-    action: categories ? null : (draft.value.action as 'warn' | 'block' | 'log'),
-    lifetime_days: categories || !draft.value.lifetime ? null : Number(draft.value.lifetime),
+    action: indicators ? (draft.value.action as 'warn' | 'block' | 'log') : null,
+    lifetime_days: indicators && draft.value.lifetime ? Number(draft.value.lifetime) : null,
     review: draft.value.review,
     private_network: draft.value.private,
   }
@@ -218,7 +219,7 @@ function drop() {
           />
         </div>
       </template>
-      <template v-else>
+      <template v-else-if="draft.kind === 'indicators'">
         <div>
           <label class="form-label" for="feed-action">Where it does not say</label>
           <BFormSelect id="feed-action" v-model="draft.action" :options="overrideValues" />

@@ -24,10 +24,9 @@ function small(one: Feed) {
   if (one.progress) return `${one.progress.stage}…`
   if (one.last_poll?.result === 'failed') return 'failed; the generation before holds'
   if (one.waiting) return 'waits to be looked at'
-  return one.in_force
-    ? `${one.in_force.entries.toLocaleString()} ${one.kind === 'categories' ? 'hosts' : 'indicators'}`
-    : 'nothing yet'
+  return one.in_force ? `${one.in_force.entries.toLocaleString()} ${ENTRIES[one.kind]}` : 'nothing yet'
 }
+const ENTRIES = { categories: 'hosts', indicators: 'indicators', programs: 'versions of programs' }
 const kb = (bytes: number) => `${Math.ceil(bytes / 1000).toLocaleString()} kB`
 </script>
 

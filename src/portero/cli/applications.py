@@ -56,7 +56,13 @@ def application_read(context: Context) -> int:
 def application_list(context: Context) -> int:
     """The programs of the fleet, those on most machines first."""
     options = context.options
-    filters = {"q": options.search, "category": options.category, "new": options.new, "gone": options.gone}
+    filters = {
+        "q": options.search,
+        "category": options.category,
+        "new": options.new,
+        "gone": options.gone,
+        "known": options.known,
+    }
     with context.client() as portero:
         found = list(portero.applications.list(limit=options.limit, **filters))
     names = ("id", "name", "vendor", "category", "devices", "starts", "versions", "newest", "first_seen", "last_seen")
@@ -258,6 +264,7 @@ def register(commands: Commands) -> None:
     listing.add_argument("--category", metavar="KEY", help="what it is for, as in remote-access")
     listing.add_argument("--new", action="store_true", help="new within a week, or in a version that is")
     listing.add_argument("--gone", action="store_true", help="those that no machine has any more")
+    listing.add_argument("--known", action="store_true", help="those that a feed of programs names, and no machine has")
     add_limit(listing, 200)
     add_csv(listing)
     show = applications.add(

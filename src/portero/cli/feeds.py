@@ -53,7 +53,8 @@ def _tell_feed(feed: FeedSummary) -> None:
             output.say(f"line {line.line}: {line.problem}", indent=4)
         if told.unknown_words:
             words = wording.joined([f"{word} ({number:,})" for word, number in list(told.unknown_words.items())[:8]])
-            output.say(f"Words without a category: {words}; give them one with --map WORD=CATEGORY", indent=2)
+            remedy = "" if feed.kind == "programs" else "; give them one with --map WORD=CATEGORY"
+            output.say(f"Words without a category: {words}{remedy}", indent=2)
     else:
         output.say("Nothing of it is in force yet.", indent=2)
     if feed.waiting:

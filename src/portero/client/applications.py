@@ -20,7 +20,7 @@ class ApplicationsPart(Part):
     """Programs of the fleet."""
 
     def list(self, *, limit: int | None = None, **filters: Any) -> Iterator[CatalogueEntry]:
-        """Programs by identity, those on most machines first. Filters: q, category, new, gone, corrected."""
+        """Programs by identity, those on most machines first. Filters: q, category, new, gone, corrected, known."""
         return self.connection.pages("/applications", CatalogueEntry, limit, **filters)
 
     def started(self, group: str, *, days: int = 14) -> builtins.list[CaughtProgram]:

@@ -22,6 +22,7 @@ from urllib.parse import parse_qs, urlsplit
 
 from portero.core.nouns.feed import Feed
 from portero.demo.making_hosts import made_up_hosts
+from portero.demo.programs import known_programs
 from portero.demo.web import Server
 
 COLLECTION = "4b1c6a2e-93f0-5f6b-8a57-0f3c3f5d2a10"
@@ -77,6 +78,56 @@ def advert_hosts(day: date) -> Iterator[str]:
         yield f"0.0.0.0 banner-{chance.randrange(16**5):05x}.example"
 
 
+def program_list(day: date) -> Iterator[str]:
+    """Three thousand made-up programs as CSV, some of them the fleet's; a few newer versions come each day."""
+    yield "product,vendor,version,category,signer"
+    for product, vendor, version, category in known_programs():
+        yield f'"{product}","{vendor}",{version},{category},"{vendor}"'
+    chance, number = random.Random(17), day.toordinal() - _FIRST_DAY
+    named = set[str]()
+    while len(named) < MADE_UP_PROGRAMS:
+        place = len(named)
+        what = chance.choice(sorted(_MAKES))
+        product = f"{chance.choice(_SORTS)} {chance.choice(_MAKES[what])} {place}"
+        vendor = f"{chance.choice(_SORTS)} {chance.choice(('Works', 'Tools', 'Software', 'Guild'))}"
+        newer = (place + number) % 29 == 0
+        named.add(product)
+        yield f"{product},{vendor},{chance.randint(1, 12)}.{chance.randint(0, 9) + newer},{what},{vendor}"
+    yield "Barnacle Scraper,Barnacle,1.0,hull-care,"
+    yield ",Nobody,1.0,games,"
+
+
+MADE_UP_PROGRAMS = 3_000
+_SORTS = (
+    "Amber",
+    "Bilge",
+    "Capstan",
+    "Drift",
+    "Ember",
+    "Fathom",
+    "Gale",
+    "Halyard",
+    "Inlet",
+    "Jetty",
+    "Keel",
+    "Lantern",
+)
+_MAKES = {
+    "archiver": ("Packer", "Crate"),
+    "browser": ("Lookout", "Window"),
+    "chat": ("Parley", "Hail"),
+    "developer-tools": ("Forge", "Bench"),
+    "file-transfer": ("Ferry", "Lighter"),
+    "games": ("Skirmish", "Regatta", "Dice"),
+    "imaging": ("Print", "Lens"),
+    "mail": ("Post", "Courier"),
+    "media": ("Gramophone", "Reel"),
+    "office": ("Ledger", "Quill", "Chart"),
+    "remote-access": ("Tiller", "Reach"),
+    "virtualisation": ("Hold", "Nest"),
+}
+
+
 def watch_objects(day: date) -> list[tuple[str, dict[str, Any]]]:
     """The objects of the Harbour Watch collection up to a day, each with the moment at which it was added."""
     first = _FIRST_DAY + 290
@@ -128,6 +179,7 @@ def bundle(day: date) -> bytes:
 LISTS: dict[str, Callable[[date], Iterator[str]]] = {
     "/harbour-list.csv": harbour_list,
     "/relays.txt": relay_list,
+    "/programs.csv": program_list,
     "/adverts.hosts": advert_hosts,
 }
 
@@ -177,6 +229,16 @@ def brackwater_feeds(base: str) -> tuple[Feed, ...]:
             source="volunteers",
             categories=("anonymisers",),
             review=True,
+            **shared,
+        ),
+        Feed(
+            key="program-list",
+            name="Program List",
+            kind="programs",
+            format="csv",
+            address=f"{base}/programs.csv",
+            every_minutes=1440,
+            source="a guild of administrators",
             **shared,
         ),
         Feed(

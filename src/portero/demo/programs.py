@@ -89,6 +89,12 @@ def known_before() -> Iterator[Application]:
                 yield Application.model_validate(_told(product, version))
 
 
+def known_programs() -> Iterator[tuple[str, str, str, str]]:
+    """The fleet's own products as somebody outside lists them: product, vendor, newest version, what it is for."""
+    for product in _PRODUCTS:
+        yield product.name, product.vendor, product.versions[-1], product.category or ""
+
+
 def _told(product: _Product, version: str) -> dict[str, str]:
     made = {
         "product": product.name,

@@ -12,11 +12,11 @@ from pydantic import ValidationError
 from portero.core.nouns.base import rfc3339, unknown_word
 from portero.core.nouns.faults import fault_of
 from portero.core.nouns.rule import KEYS, Rule
-from portero.formats.cells import guarded, unguarded
-from portero.formats.feed_files import BadFeed, RefusedLine, lines_of, unpacked
+from portero.formats.cells import guarded
+from portero.formats.csv_rows import numbered_rows
+from portero.formats.feed_files import RefusedLine
 
 COLUMNS = ("selector", "value", "exact", "action", "name", "note", "valid_until", "reading")
-MAX_BYTES = 200_000_000
 
 
 def write_rules(rules: Iterable[Rule]) -> Iterator[str]:
@@ -53,46 +53,8 @@ def read_rules(data: Iterable[bytes], action: str | None = None) -> Iterator[tup
     The heading names the columns, in any order; only `selector` and `value` must be there. `action` is for those that
     have none. BadFeed where the file as a whole is none.
     """
-    refused: list[RefusedLine] = []
-    reader = csv.reader(_texts(data, refused))
-    heading: list[str] | None = None
-    while True:
-        began = reader.line_num + 1
-        try:
-            cells = next(reader, None)
-        except csv.Error as problem:
-            yield RefusedLine(began, f"not CSV: {problem}")
-            continue
-        yield from refused
-        refused.clear()
-        if cells is None:
-            return
-        if not any(cells):
-            continue
-        if heading is None:
-            heading = _heading(cells)
-            continue
-        yield _rule(began, dict(zip(heading, map(unguarded, cells), strict=False)), action)
-
-
-def _texts(data: Iterable[bytes], refused: list[RefusedLine]) -> Iterator[str]:
-    """The lines as text; in place of one that cannot be read an empty one, so that numbers stay right."""
-    for _, text in lines_of(unpacked(data, MAX_BYTES)):
-        if isinstance(text, RefusedLine):
-            refused.append(text)
-            yield "\n"
-        else:
-            yield text + "\n"
-
-
-def _heading(cells: list[str]) -> list[str]:
-    names = [cell.strip().lower() for cell in cells]
-    if "selector" not in names or "value" not in names:
-        raise BadFeed(f"the first line must name the columns: {','.join(COLUMNS)}")
-    for name in names:
-        if name and name not in COLUMNS:
-            raise BadFeed(unknown_word("column", name, COLUMNS))
-    return names
+    for row in numbered_rows(data, COLUMNS, ("selector", "value")):
+        yield row if isinstance(row, RefusedLine) else _rule(*row, action)
 
 
 def _rule(number: int, cells: Mapping[str, str], action: str | None) -> tuple[int, Rule] | RefusedLine:

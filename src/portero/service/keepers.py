@@ -154,7 +154,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         findings=FindingsKeeper(store, current, foresight, live, clock),
         texts=RulesetTexts(),
         holdings=holdings,
-        feeds=FeedsKeeper(store, estate_keeper, holdings, live, clock, bounds),
+        feeds=FeedsKeeper(store, estate_keeper, roster, holdings, live, clock, bounds),
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=Lookups(store, current, holdings, foresight, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),

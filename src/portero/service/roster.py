@@ -15,7 +15,7 @@ from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
 from portero.service.publishing import Publisher
 from portero.service.state import Snapshot
-from portero.store import classes, devices, overlays
+from portero.store import catalogue, classes, devices, overlays
 from portero.store.classes import DeviceClass
 from portero.store.moments import moment
 from portero.store.plans import Groups, write_class, write_overlay
@@ -125,18 +125,25 @@ class Roster:
         self.obstacles = Obstacles(estate)
         self._catalogued = -1
         self._catalogue: Mapping[str, frozenset[str]] = {}
+        self._known: Mapping[str, frozenset[str]] = catalogue.known_purposes(connection)
         self.fleet = Fleet(Membership(estate.groups, estate.group_order))
         self.fleet.put_all([member_of(row) for row in devices.member_rows(connection)], moment(now))
 
     @property
     def catalogue(self) -> Mapping[str, frozenset[str]]:
-        """Categories of the products that are found on devices, by product, folded."""
+        """Categories of the products that are found on devices, or that feeds name, by product, folded."""
         state = self.fleet.changes
         if state != self._catalogued:
             lists = {member.applications for member in self.fleet if member.applications}
-            self._catalogue = catalogue_of(item for shared in lists for item in shared.items)
+            told = catalogue_of(item for shared in lists for item in shared.items)
+            known = {product: had | told.get(product, frozenset()) for product, had in self._known.items()}
+            self._catalogue = told | known
             self._catalogued = state
         return self._catalogue
+
+    def take_known(self, known: Mapping[str, frozenset[str]]) -> None:
+        """Feeds of programs say from now on what these products are for."""
+        self._known, self._catalogued = known, -1
 
     def take(self, assessment: Assessment) -> None:
         """What was committed is so in memory too."""

@@ -19,6 +19,8 @@ NEW_SECONDS = 7 * 86_400.0
 """A program, or a version, is new for so long."""
 _VERSION_FIELDS = ("version", "file", "path", "signer", "certificate", "sha256")
 MOST_VERSIONS = 200
+_PURPOSE = "coalesce(program.category, program.known_category)"
+"""What a program is for: as machines tell, else as a feed does."""
 Corrected = Mapping[str, str]
 """What products are for as it was corrected, by product, folded."""
 _IS_CORRECTED = (
@@ -101,7 +103,9 @@ def _new_version(
     words = " ".join(filter(None, (name, vendor, application.category))).lower()
     connection.execute(
         "INSERT INTO program (identity, name, vendor, category, first, words) VALUES (?, ?, ?, ?, ?, ?)"
-        " ON CONFLICT (identity) DO UPDATE SET category = coalesce(category, excluded.category)",
+        " ON CONFLICT (identity) DO UPDATE SET category = coalesce(category, excluded.category),"
+        # one that only a feed named is first seen now
+        " first = CASE WHEN versions = 0 THEN excluded.first ELSE first END",
         (identity, name, vendor, application.category, now, words),
     )
     (program,) = connection.execute("SELECT id FROM program WHERE identity = ?", (identity,)).fetchone()
@@ -126,6 +130,48 @@ def _programs_of(connection: sqlite3.Connection, versions: set[int]) -> set[int]
         (json.dumps(sorted(versions)),),
     )
     return {row[0] for row in rows}
+
+
+def note_known(connection: sqlite3.Connection, feed: str, programs: Iterable[Application], now: float) -> None:
+    """These are the programs that a feed names now, whether a machine has them or not."""
+    connection.execute("UPDATE program SET known_by = NULL, known_category = NULL WHERE known_by = ?", (feed,))
+    for application in programs:
+        known = _identity(application)
+        if known is None:
+            continue
+        identity, name, vendor = known
+        words = " ".join(filter(None, (name, vendor, application.category))).lower()
+        connection.execute(
+            "INSERT INTO program (identity, name, vendor, first, newest, words, known_by, known_category)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (identity) DO UPDATE SET known_by = excluded.known_by,"
+            " known_category = coalesce(excluded.known_category, known_category),"
+            " newest = CASE WHEN versions = 0 THEN excluded.newest ELSE newest END",
+            (identity, name, vendor, now, application.version, words, feed, application.category),
+        )
+    _drop_unknown(connection)
+
+
+def forget_known(connection: sqlite3.Connection, feeds: Iterable[str]) -> None:
+    """Some feeds are gone, and what only they named with them."""
+    for feed in feeds:
+        connection.execute("UPDATE program SET known_by = NULL, known_category = NULL WHERE known_by = ?", (feed,))
+    _drop_unknown(connection)
+
+
+def _drop_unknown(connection: sqlite3.Connection) -> None:
+    """Drop what no machine ever had and no feed names any more."""
+    connection.execute("DELETE FROM program WHERE known_by IS NULL AND versions = 0")
+
+
+def known_purposes(connection: sqlite3.Connection) -> dict[str, frozenset[str]]:
+    """What products are for as feeds of programs say, by product, folded."""
+    found: dict[str, frozenset[str]] = {}
+    for name, category in connection.execute(
+        "SELECT name, known_category FROM program WHERE known_by IS NOT NULL AND known_category IS NOT NULL"
+    ):
+        product = name.casefold()
+        found[product] = found.get(product, frozenset()) | {category}
+    return found
 
 
 def fill(connection: sqlite3.Connection, now: float) -> None:
@@ -153,15 +199,20 @@ class CatalogueFilter:
     new: bool = False
     gone: bool = False
     is_corrected: bool = False
+    known: bool = False
 
     def conditions(self, now: float, corrected: Corrected) -> tuple[list[str], dict[str, Any]]:
         """The SQL conditions and their values."""
-        where, values = ["program.devices > 0" if not self.gone else "program.devices = 0"], dict[str, Any]()
+        where, values = ["program.devices > 0"], dict[str, Any]()
+        if self.gone:
+            where = ["program.devices = 0 AND program.versions > 0"]
+        if self.known:
+            where = ["program.devices = 0 AND program.known_by IS NOT NULL"]
         for number, word in enumerate((self.q or "").lower().split()):
             where.append(f"program.words LIKE :word{number} ESCAPE '\\'")
             values[f"word{number}"] = like_pattern(word)
         if self.category:
-            is_told = f"(program.category = :category AND NOT {_IS_CORRECTED.format(name='corrected')})"
+            is_told = f"({_PURPOSE} = :category AND NOT {_IS_CORRECTED.format(name='corrected')})"
             where.append(f"({is_told} OR {_IS_CORRECTED.format(name='into')})")
             values["category"] = self.category
             values["corrected"] = json.dumps(list(corrected))
@@ -195,12 +246,11 @@ def list_programs(
 def purposes(connection: sqlite3.Connection, corrected: Corrected) -> list[ProgramPurpose]:
     """What the programs of the fleet are for, those of most programs first."""
     counts: Counter[str | None] = Counter(
-        dict(
-            connection.execute("SELECT category, count(*) FROM program WHERE devices > 0 GROUP BY category").fetchall()
-        )
+        dict(connection.execute(f"SELECT {_PURPOSE}, count(*) FROM program WHERE devices > 0 GROUP BY 1").fetchall())
     )
     for row in connection.execute(
-        f"SELECT name, category FROM program WHERE devices > 0 AND {_IS_CORRECTED.format(name='corrected')}",
+        f"SELECT name, {_PURPOSE} AS category FROM program"
+        f" WHERE devices > 0 AND {_IS_CORRECTED.format(name='corrected')}",
         {"corrected": json.dumps(list(corrected))},
     ):
         counts[row["category"]] -= 1
@@ -238,8 +288,9 @@ def entry_of(row: sqlite3.Row, corrected: Corrected) -> CatalogueEntry:
         id=row["id"],
         name=row["name"],
         vendor=row["vendor"],
-        category=put_right or row["category"],
+        category=put_right or row["category"] or row["known_category"],
         machines_tell=row["category"] if put_right else None,
+        known_by=row["known_by"],
         is_corrected=put_right is not None,
         devices=row["devices"],
         starts=row["starts"],

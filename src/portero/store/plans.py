@@ -11,7 +11,7 @@ from portero.core.insight.readiness import Obstacle
 from portero.core.insight.revisions import Step
 from portero.core.nouns.revision import Change
 from portero.formats.bundles import PackedBundle, PackedOverlay
-from portero.store import classes, epochs, feeds, overlays, revisions
+from portero.store import catalogue, classes, epochs, feeds, overlays, revisions
 from portero.store.estate import apply_changes, put_in_order
 from portero.store.feeds import IndexRecord
 from portero.store.readiness import keep_obstacles
@@ -123,6 +123,7 @@ def _write_revision(connection: sqlite3.Connection, plan: Plan, new: NewRevision
     for noun, keys in new.orders.items():
         put_in_order(connection, noun, keys)
     feeds.forget(connection, new.feeds_gone)
+    catalogue.forget_known(connection, new.feeds_gone)
 
 
 def write_class(connection: sqlite3.Connection, planned: PlannedClass, now: float) -> int:

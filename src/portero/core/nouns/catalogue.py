@@ -35,6 +35,7 @@ class CatalogueEntry(Noun):
         None
     )
     is_corrected: Annotated[bool, Field(description="Whether what it is for was corrected here.")] = False
+    known_by: Annotated[str | None, Field(description="The feed of programs that names it.")] = None
     machines_tell: Annotated[str | None, Field(description="What it would be for without its correction.")] = None
     devices: Annotated[int, Field(description="On how many machines it is.")]
     starts: Annotated[int, Field(description="How often it was started in the last 14 days.")] = 0

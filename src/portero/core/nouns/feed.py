@@ -13,11 +13,12 @@ from portero.core.nouns.registry import Authored, Declared, shows
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
-FeedKind = Literal["categories", "indicators"]
+FeedKind = Literal["categories", "indicators", "programs"]
 FeedFormat = Literal["host-list", "hosts-file", "csv", "stix", "taxii"]
 FORMATS: dict[FeedKind, tuple[FeedFormat, ...]] = {
     "categories": ("host-list", "hosts-file", "csv"),
     "indicators": ("host-list", "hosts-file", "csv", "stix", "taxii"),
+    "programs": ("csv",),
 }
 """What each kind of feed may be written in."""
 _READING = {"kind", "format", "address", "categories", "mapping", "action", "lifetime_days"}
@@ -47,7 +48,7 @@ Word = Annotated[str, StringConstraints(min_length=1, max_length=100, to_lower=T
 
 
 class Feed(Authored):
-    """A source of categories or indicators.
+    """A source of categories, of indicators, or of programs.
 
     What it brings is not in the estate document: it has generations of its own.
     """
@@ -90,9 +91,11 @@ class Feed(Authored):
             raise ValueError("a feed that is read on a schedule needs an address")
         if self.format == "taxii" and self.address is None:
             raise ValueError("a TAXII collection needs its address")
-        if self.kind == "categories":
-            if self.format in WITHOUT_WORDS and not self.categories:
-                raise ValueError(f"a {self.format} names hosts alone: say in “categories” which ones they are in")
+        if self.kind == "programs" and (self.categories or self.mapping):
+            raise ValueError("“categories” and “mapping” go with feeds of categories; programs are for what they say")
+        if self.kind == "categories" and self.format in WITHOUT_WORDS and not self.categories:
+            raise ValueError(f"a {self.format} names hosts alone: say in “categories” which ones they are in")
+        if self.kind != "indicators":
             if self.action is not None or self.lifetime_days is not None:
                 raise ValueError("“action” and “lifetime_days” go with indicators")
         elif self.action is None:
@@ -131,7 +134,7 @@ class Generation(Noun):
     by: Annotated[str, Field(description="Who brought it in: a person, or the schedule.")]
     source: Annotated[str, Field(description="The address or the file's name.")]
     digest: str
-    entries: Annotated[int, Field(description="Hosts, or indicators.")]
+    entries: Annotated[int, Field(description="Hosts, indicators, or versions of programs.")]
     lines: int = 0
     duplicates: int = 0
     ended: Annotated[int, Field(description="Indicators that were over already, and left out.")] = 0

@@ -11,6 +11,8 @@ def feed_sentence(feed: Feed, entries: int | None) -> str:
     """What a feed brings, from where, how often: “Categories of 4,210 hosts, from feeds.example every 6 hours.”"""
     if feed.kind == "categories":
         what = f"Categories of {counted(entries, 'host')}" if entries is not None else "Categories of hosts"
+    elif feed.kind == "programs":
+        what = counted(entries, "version") + " of programs" if entries is not None else "Programs"
     else:
         what = counted(entries, "indicator") if entries is not None else "Indicators"
         what += f", {feed.action} where it does not say"

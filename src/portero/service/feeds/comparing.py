@@ -61,7 +61,22 @@ class Comparisons:
             raise Refusal("not-found", f"Of generation {number} of “{feed.key}” only the figures are kept.")
         if feed.kind == "indicators":
             return self._of_indicators(feed, generation, against)
+        if feed.kind == "programs":
+            return self._of_programs(feed, generation, against)
         return _Categories(self, feed, generation, against).compared()
+
+    def _of_programs(self, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
+        """What versions come and go: what becomes of starts of programs that no machine has is not looked at."""
+        old, new = (self.holdings.programs_of(side) for side in (against, generation))
+        added, removed, changed = new.differences(old)
+        return FeedComparison(
+            feed=feed.key,
+            number=generation.number,
+            against=against.number if against else None,
+            added=added,
+            removed=removed,
+            changed=changed,
+        )
 
     def _of_indicators(self, feed: Feed, generation: Generation, against: Generation | None) -> FeedComparison:
         snapshot = self.snapshot

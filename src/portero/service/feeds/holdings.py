@@ -19,6 +19,7 @@ from portero.formats.bundles import CategoryPart, CategoryParts
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 from portero.formats.index_files import IndexFile, write_index
 from portero.service.feeds.indicators import FeedIndicators
+from portero.service.feeds.programs import FeedPrograms
 from portero.store import feeds
 from portero.store.artefacts import Artefacts
 from portero.store.data_folder import ARTEFACTS
@@ -117,6 +118,12 @@ class Holdings:
         if generation is None or not self.artefacts.has(generation.digest):
             return FeedIndicators()
         return FeedIndicators.of(self.artefacts.path(generation.digest).read_bytes())
+
+    def programs_of(self, generation: Generation | None) -> FeedPrograms:
+        """The programs of a generation; none where its file is gone."""
+        if generation is None or not self.artefacts.has(generation.digest):
+            return FeedPrograms()
+        return FeedPrograms.of(self.artefacts.path(generation.digest).read_bytes())
 
     def contents_of(self, generation: Generation | None) -> Mapping[str, tuple[Rule, ...]]:
         """The rules of a generation, by the kind of ruleset that they belong in."""

@@ -19,11 +19,12 @@ from portero.service.estate import EstateKeeper
 from portero.service.feeds.background import Background
 from portero.service.feeds.fetching import Bounds, FetchProblem, Source
 from portero.service.feeds.holdings import Holdings
-from portero.service.feeds.reading import Brought, read_categories, read_indicators
+from portero.service.feeds.reading import Brought, read_categories, read_indicators, read_programs
 from portero.service.feeds.taxii import read_collection
 from portero.service.live import Live
 from portero.service.problems import Refusal
-from portero.store import feeds, indicators
+from portero.service.roster import Roster
+from portero.store import catalogue, feeds, indicators
 from portero.store.database import Store, StoreProblem
 from portero.store.feeds import Status
 from portero.store.moments import moment
@@ -61,18 +62,21 @@ class FeedsKeeper:
         self,
         store: Store,
         estate: EstateKeeper,
+        roster: Roster,
         holdings: Holdings,
         live: Live,
         clock: Callable[[], float],
         bounds: Bounds,
     ) -> None:
-        self._store, self._estate, self._holdings = store, estate, holdings
+        self._store, self._estate, self._roster, self._holdings = store, estate, roster, holdings
         self._live, self._now, self._bounds = live, clock, bounds
         self._background = Background("feeds", READERS)
         self._indexing = Background("category index")
         self._swapping = threading.RLock()
         """What is in force changes once at a time."""
         self._progress: dict[str, FeedProgress] = {}
+        self._of_programs: set[str] = set()
+        """The feeds of programs that there were when they were last looked at."""
         self._lock = threading.Lock()
 
     def close(self) -> None:
@@ -98,6 +102,11 @@ class FeedsKeeper:
                 self.poll(feed, BY_SCHEDULE)
         if self._index_is_old():
             self._indexing.submit(self._refresh_index)
+        of_programs = {feed.key for feed in self._estate.snapshot.estate.feeds if feed.kind == "programs"}
+        if of_programs != self._of_programs:
+            self._of_programs = of_programs
+            with self._store.reading() as connection:
+                self._roster.take_known(catalogue.known_purposes(connection))
 
     def poll(self, feed: Feed, by: str) -> Future[None] | None:
         """Begin to fetch a feed; None where it is being read already."""
@@ -270,6 +279,8 @@ class FeedsKeeper:
             if feed.kind == "categories":
                 had = holdings.categories_of(before)
                 return read_categories(feed, counted, had, holdings.artefacts, now.date(), note)
+            if feed.kind == "programs":
+                return read_programs(counted, holdings.programs_of(before), holdings.artefacts, note)
             had_before = holdings.indicators_of(before)
             return read_indicators(feed, None, counted, had_before, now, holdings.artefacts, note)
 
@@ -333,6 +344,12 @@ class FeedsKeeper:
             if feed.kind == "indicators":
                 brought = self._holdings.contents_of(self._holdings.generation(feed.key, number))
             self._estate.bring_in(GenerationInForce(feed.key, number, held), brought, index)
+            if feed.kind == "programs":
+                programs = self._holdings.programs_of(self._holdings.generation(feed.key, number))
+                with self._store.writing() as connection:
+                    catalogue.note_known(connection, feed.key, programs, self._now())
+                    known = catalogue.known_purposes(connection)
+                self._roster.take_known(known)
             self._holdings.tidy()
 
     def take(self, feed: Feed) -> None:

@@ -13,11 +13,13 @@ from portero.core.nouns.feed import BadLine, Feed
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import MAX_RULES
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.formats import program_rows
 from portero.formats.feed_files import BadFeed, HostLine, RefusedLine, read_feed, unpacked
 from portero.formats.index_files import IndexFile, write_index
 from portero.formats.rules_csv import read_rules
 from portero.formats.stix import Defaults, LeftOut, StixRule, objects_of, read_objects
 from portero.service.feeds.indicators import FeedIndicators
+from portero.service.feeds.programs import MOST_PROGRAMS, FeedPrograms
 from portero.store.artefacts import Artefacts
 from portero.store.host_sorting import Gathering
 
@@ -187,6 +189,32 @@ def _joined(
     others.clear()
     found = tuple(sorted({category for number in numbers for category in categories[number]}))
     return host, (found, min(days, default=None), 0)
+
+
+# --- programs ---
+
+
+def read_programs(chunks: Iterable[bytes], before: FeedPrograms, artefacts: Artefacts, note: Note) -> Brought:
+    """A generation of a feed of programs, compared with the one before. BadFeed."""
+    tally, made = ReadingTally(), FeedPrograms()
+    for read in program_rows.read_programs(chunks):
+        if isinstance(read, RefusedLine):
+            tally.lines = max(tally.lines, read.number)
+            tally.refuse(read)
+            continue
+        tally.lines, program, word = max(tally.lines, read[0]), *read[1:]
+        if word is not None and (word in tally.unknown_words or len(tally.unknown_words) < MOST_TOLD):
+            tally.unknown_words[word] += 1
+        tally.duplicates += not made.put(program)
+        if len(made) > MOST_PROGRAMS:
+            raise BadFeed(f"it brings more than {MOST_PROGRAMS:,} versions of programs")
+        if tally.lines % BATCH == 0:
+            note("reading", tally.lines)
+    tally.added, tally.removed, tally.changed = made.differences(before)
+    note("comparing", tally.lines)
+    packed = made.packed()
+    digest, _, _ = artefacts.make(lambda out: _write(out, packed))
+    return Brought(digest, len(made), tally)
 
 
 # --- indicators ---

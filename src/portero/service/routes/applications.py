@@ -45,11 +45,12 @@ def list_applications(
     new: Annotated[bool, Query(description="New on the fleet within a week, or in a version that is.")] = False,
     gone: Annotated[bool, Query(description="Those that no machine has any more.")] = False,
     corrected: Annotated[bool, Query(description="Those of which it was put right what they are for.")] = False,
+    known: Annotated[bool, Query(description="Those that a feed of programs names, and no machine has.")] = False,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Page[CatalogueEntry]:
     """The programs of the fleet by identity, those on most machines first."""
-    filter, purposes = CatalogueFilter(q, category, new, gone, corrected), _corrected(keepers)
+    filter, purposes = CatalogueFilter(q, category, new, gone, corrected, known), _corrected(keepers)
     with keepers.store.reading() as connection:
         found = catalogue.list_programs(connection, filter, purposes, keepers.now(), cursor, limit)
     items = [catalogue.entry_of(row, purposes) for row in found.rows]

@@ -21,3 +21,7 @@ CREATE TABLE start_device (
 CREATE INDEX start_device_by_device ON start_device (device, last);
 -- of all its versions, in the last two weeks: kept with it, as lists tell it of many
 ALTER TABLE program ADD COLUMN starts INTEGER NOT NULL DEFAULT 0;
+-- programs that a feed names, whether a machine has them or not: by which feed, and what they are for as it says
+ALTER TABLE program ADD COLUMN known_by TEXT;
+ALTER TABLE program ADD COLUMN known_category TEXT;
+CREATE INDEX program_by_known ON program (known_by) WHERE known_by IS NOT NULL;
