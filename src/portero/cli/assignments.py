@@ -136,12 +136,14 @@ def assignment_show(context: Context) -> int:
         if found.ticket:
             output.say(f"Ticket: {found.ticket}")
         if found.hold_back is not None:
-            output.say(f"{wording.counted(len(found.members or ()), 'version')} stopped at once; came later:")
+            known = wording.counted(len(found.members or ()), "version")
+            output.say(f"{known} stopped at once; {'came later:' if found.held_back else 'nothing came later yet.'}")
             rows = [
                 (one.name, f"{one.at:%Y-%m-%d}", "stopped" if one.over else f"logged until {one.until:%Y-%m-%d}")
                 for one in found.held_back
             ]
-            output.print_table(("PROGRAM", "CAME", "NOW"), rows)
+            if rows:
+                output.print_table(("PROGRAM", "CAME", "NOW"), rows)
 
     return present(context, found, tell)
 

@@ -21,16 +21,15 @@ Fields = tuple[tuple[str, str], ...]
 
 
 def version_of(program: Application) -> Member | None:
-    """What a version of a program is held back by: its product and version, else its SHA-256, its path, its file.
-    None where it has none of them.
+    """What a version of a program is held back by: its product and version, else its SHA-256, its product alone, its
+    path, its file. None where it has none of them.
     """
-    if program.product:
+    if program.product and program.version:
         return FrozenProgram(product=program.product, version=program.version)
     if program.sha256:
         return program.sha256
-    if program.path or program.file:
-        return FrozenProgram(**({"path": program.path} if program.path else {"file": program.file}))
-    return None
+    named = {name: value for name in ("product", "path", "file") if (value := getattr(program, name))}
+    return FrozenProgram.model_validate(dict([*named.items()][:1])) if named else None
 
 
 def fields_of(member: Member) -> Fields:

@@ -110,7 +110,8 @@ class Judge:
         self._policy, self._shown = policy, shown
         met = list(rules_met(policy, policy.frame(ANY_TIME), shown))
         self._assignments = sorted({contender.assignment for contender in met})
-        self._ends = policy.holds_back or any(contender.until is not None for contender in met)
+        held_back = policy.holds_back and shown.started is not None
+        self._ends = held_back or any(contender.until is not None for contender in met)
         self._known: dict[tuple[object, ...], Ruling] = {}
 
     def rule(self, frame: Frame, to_gateway: bool) -> Ruling:
