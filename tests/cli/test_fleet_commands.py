@@ -163,6 +163,10 @@ def test_the_catalogue_is_listed_shown_and_ticked_into_a_set(cli, service, tmp_p
     assert "It holds Pebble Chat on 1 machine." in told
     assert re.search(r"Pebble Chat Pebble chat 2\.0 1 0", told)
     assert "No machine of whole-fleet tells of a start" in cli("application", "started", "--group", "whole-fleet")
+    cli("application-set", "set", "chatting", "--watch", "chatty:/srv/unwanted")
+    told = " ".join(cli("application-set", "show", "chatting").split())
+    assert "and what is put into /srv/unwanted on chatty." in told
+    assert "write it as in drop-01:/srv/unwanted" in cli("application-set", "set", "chatting", "--watch", "x", expect=2)
     cli("ruleset", "create", "no-chatting", "--kind", "startup", "--block", "chatting")
     cli("assign", "no-chatting", "--to", "whole-fleet", "--report-presence")
     told = " ".join(cli("findings", "--kind", "program-present", expect=3).split())

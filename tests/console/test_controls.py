@@ -150,10 +150,17 @@ def test_a_set_is_drawn_up_from_what_was_started_on_a_group(console, portero, se
     expect(caught).to_contain_text("1 program on 1 machine")
     caught.get_by_text("Started by 1 person in the last 14 days").click()
     expect(caught).to_contain_text("draughtsman")
+    console.get_by_label("Machine to watch").fill("drawing-pc")
+    console.get_by_label("Folder to watch").fill("/srv/unwanted")
+    console.get_by_role("button", name="Watch it", exact=True).click()
+    expect(console.get_by_role("status").first).to_contain_text("what is put into /srv/unwanted on drawing-pc")
     console.get_by_role("button", name="Make application set").click()
     put_in_force(console)
     expect(console.get_by_role("button", name="Make application set")).to_have_count(0)
     (condition,) = portero.application_sets.get("only-used").include
+    assert [(one.device, one.folder) for one in portero.application_sets.get("only-used").watches] == [
+        ("drawing-pc", "/srv/unwanted")
+    ]
     assert (condition.product, condition.vendor) == ("Plot Table", "Plot")
     console.go("/controls/catalogue?q=plot")
     console.get_by_role("button", name="Plot Table").click()

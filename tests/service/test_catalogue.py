@@ -194,3 +194,20 @@ def test_a_store_without_a_catalogue_is_given_one_at_its_start(service, portero,
     assert (first, entry(portero, "Early").devices) == (1_000.0, 1)
     with closing(keepers.open_keepers(tmp_path / "new")) as opened:
         assert opened.store is not None
+
+
+def test_what_is_put_into_a_watched_folder_becomes_a_member(service, portero):
+    wire = Wire(service, portero, "drop-01")
+    watches = [{"device": "drop-01", "folder": "/srv/unwanted"}]
+    portero.application_sets.create(ApplicationSet.model_validate({"key": "unwanted", "watches": watches}))
+    put = {"path": "/srv/unwanted/carry", "product": "Put There", "version": "2", "sha256": "d" * 64}
+    wire.check_in(programs={"new": [put, {"path": "/opt/other", "file": "other", "sha256": "e" * 64}]})
+    service.keepers.let_time_pass()
+    assert [one.sha256 for one in portero.application_sets.get("unwanted").include] == ["d" * 64]
+    newest = next(portero.revisions.list())
+    assert (newest.by, newest.reason) == ("the service", "Put There 2 was put into a watched folder")
+    service.keepers.let_time_pass()
+    assert next(portero.revisions.list()).number == newest.number
+    assert [one.name for one in portero.application_sets.catch(portero.application_sets.get("unwanted")).programs] == [
+        "Put There"
+    ]

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
-import { computed, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { useSession } from '@/access/useSession'
 import { useCatalogue } from '@/catalogue/useCatalogue'
@@ -34,6 +34,7 @@ const editor = useEditor({
     following: saved?.following ?? true,
     include: (saved?.include ?? ticked()) as ApplicationCondition[],
     sets: saved?.sets ?? [],
+    watches: saved?.watches ?? [],
     exclude: (saved?.exclude ?? []) as ApplicationCondition[],
     frozen_members: (saved?.frozen_members ?? null) as ApplicationSetBody['frozen_members'],
   }),
@@ -41,6 +42,7 @@ const editor = useEditor({
     ...draft,
     key: draft.key.trim(),
     name: draft.name.trim() || null,
+    watches: draft.following ? draft.watches : [],
     frozen_members: draft.following ? null : draft.frozen_members,
   }),
   calls: sets,
@@ -71,6 +73,14 @@ const other = ref('')
 function takeIn() {
   draft.value.sets = [...draft.value.sets, other.value]
   other.value = ''
+}
+const watched = reactive({ device: '', folder: '' })
+function watchFolder() {
+  draft.value.watches = [
+    ...draft.value.watches,
+    { device: watched.device.trim(), folder: watched.folder.trim() },
+  ]
+  Object.assign(watched, { device: '', folder: '' })
 }
 function takeStarted(found: ApplicationCondition[]) {
   const plain = (one: ApplicationCondition) =>
@@ -165,6 +175,32 @@ const { data: caught } = useCatch(refDebounced(complete, 400))
         <datalist v-for="one in offered" :id="`of-the-fleet-${one.field}`" :key="one.field">
           <option v-for="value in one.values" :key="value!" :value="value!" />
         </datalist>
+
+        <section v-if="draft.following" class="panel" aria-label="Watched folders">
+          <h2>and what is put into folders of machines</h2>
+          <p v-for="(one, place) in draft.watches" :key="place" class="mb-1">
+            <span class="mono">{{ one.folder }}</span> on {{ one.device }}
+            <BButton
+              v-needs:author
+              variant="link"
+              :aria-label="`Watch ${one.folder} no more`"
+              @click="draft.watches = draft.watches.filter((_, number) => number !== place)"
+              >Watch it no more</BButton
+            >
+          </p>
+          <form v-needs:author class="taking" @submit.prevent="watchFolder">
+            <BFormInput v-model="watched.device" aria-label="Machine to watch" placeholder="drop-01" />
+            <BFormInput
+              v-model="watched.folder"
+              class="mono"
+              aria-label="Folder to watch"
+              placeholder="/srv/unwanted"
+            />
+            <BButton type="submit" variant="light" :disabled="!watched.device || !watched.folder"
+              ><Icon name="plus" /> Watch it</BButton
+            >
+          </form>
+        </section>
 
         <StartedPanel v-if="mayAuthor" @found="takeStarted" />
 

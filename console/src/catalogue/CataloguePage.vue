@@ -67,8 +67,11 @@ function take() {
     const state = { include: JSON.stringify(include) }
     return router.push({ name: 'application-sets', params: { set: NEW }, state })
   }
-  const { key, name, following, exclude, sets: others, version } = set
-  const body = { key, name, following, exclude, sets: others, include: [...(set.include ?? []), ...include] }
+  const { key, name, following, exclude, sets: others, watches, version } = set
+  const body = {
+    ...{ key, name, following, exclude, watches, sets: others },
+    include: [...(set.include ?? []), ...include],
+  }
   put.plan(
     { body, version },
     {

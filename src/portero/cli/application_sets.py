@@ -29,11 +29,20 @@ def _condition(text: str) -> dict[str, Any]:
         raise UsageProblem(str(problem)) from problem
 
 
+def _watched(text: str) -> dict[str, str]:
+    device, colon, folder = text.partition(":")
+    if not colon or not folder:
+        raise UsageProblem(f"“{text[:80]}” is no folder of a machine; write it as in drop-01:/srv/unwanted")
+    return {"device": device, "folder": folder}
+
+
 def _set_values(options: argparse.Namespace, before: dict[str, Any]) -> dict[str, Any]:
     values = given_in(options, "name")
     for name in ("include", "exclude"):
         if getattr(options, name):
             values[name] = [_condition(text) for text in getattr(options, name)]
+    if options.watch:
+        values["watches"] = [_watched(text) for text in options.watch]
     if options.take_in:
         values["sets"] = options.take_in
     if options.file or options.folder or options.program:
@@ -170,6 +179,12 @@ def register(commands: Commands) -> None:
     )
     put.add_argument(
         "--folder", action="append", metavar="FOLDER", help="each program in this folder and below it; likewise"
+    )
+    put.add_argument(
+        "--watch",
+        action="append",
+        metavar="MACHINE:FOLDER",
+        help="what is put into that folder of that machine becomes a member; likewise",
     )
     how = put.add_mutually_exclusive_group()
     how.add_argument("--freeze", action="store_true", help="hold what machines have now, and nothing later")

@@ -13,6 +13,7 @@ from portero.core.insight.differences import differences
 from portero.core.insight.newcomers import newcomers, with_known_members, with_newcomers
 from portero.core.insight.offline import with_frozen_members
 from portero.core.insight.revisions import undone
+from portero.core.insight.watching import found_in_folders, with_found
 from portero.core.matching.applications import CannotFreeze
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
@@ -28,7 +29,7 @@ from portero.service.problems import Refusal
 from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
 from portero.service.roster import Roster
 from portero.service.state import Current, EstateTransition, Snapshot, changed_versions
-from portero.store import access, epochs, revisions
+from portero.store import access, catalogue, epochs, revisions
 from portero.store.database import Store
 from portero.store.feeds import IndexRecord
 from portero.store.moments import moment
@@ -90,6 +91,7 @@ class EstateKeeper:
         self._store, self._current, self._planner, self._roster = store, current, planner, roster
         self._holdings, self._foresight, self._live, self._now = holdings, foresight, live, clock
         self._looked_at: tuple[int, int] | None = None
+        self._watched_at: tuple[int, int] | None = None
 
     @property
     def snapshot(self) -> Snapshot:
@@ -301,6 +303,19 @@ class EstateKeeper:
             return with_newcomers(snapshot.estate, programs, catalogue, moment(float(int(self._now()))))
 
         self.change(edit, by=BY_ITSELF, reason=sentences.came_later(sorted(new)))
+
+    def look_into_folders(self) -> None:
+        """Let sets hold what was put into the folders that they watch."""
+        state = self._roster.fleet.changes, self.snapshot.revision
+        if state == self._watched_at or not any(one.watches for one in self.snapshot.estate.application_sets):
+            return
+        self._watched_at = state
+        with self._store.reading() as connection:
+            found = found_in_folders(self.snapshot.estate, lambda name: catalogue.installed_on(connection, name))
+        if found:
+            names = {sentences.program_words(one.program) for one in found}
+            reason = sentences.put_into_folders(sorted(names))
+            self.change(lambda snapshot: with_found(snapshot.estate, found), by=BY_ITSELF, reason=reason)
 
     # --- frozen sets ---
 

@@ -86,6 +86,7 @@ class Keepers:
         self.feeds.poll_due()
         self.indicators.count_hourly()
         self.fleet.let_time_pass()
+        self.estate.look_into_folders()
         self.estate.note_newcomers()
         self.pushes.write()
         self.housekeeper.let_time_pass()

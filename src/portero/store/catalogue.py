@@ -339,6 +339,23 @@ def installed_versions(
     return found
 
 
+def installed_on(connection: sqlite3.Connection, hostname: str) -> list[Application]:
+    """The programs of the machines of a hostname: what their files say of themselves."""
+    rows = connection.execute(
+        "SELECT program.name, program.identity, fields FROM device JOIN installed ON installed.device = device.id"
+        " JOIN program_version ON program_version.id = installed.version"
+        " JOIN program ON program.id = program_version.program WHERE device.hostname = ?",
+        (hostname,),
+    )
+    return [
+        Application(
+            **({"product": row["name"]} if row["identity"].startswith('["product"') else {}),
+            **json.loads(row["fields"])[1],
+        )
+        for row in rows
+    ]
+
+
 def versions_since(connection: sqlite3.Connection, since: float) -> set[int]:
     """The versions that no machine had told of until then, by their numbers."""
     return {row["id"] for row in connection.execute("SELECT id FROM program_version WHERE first > ?", (since,))}

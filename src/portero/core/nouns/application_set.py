@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Annotated, ClassVar, Self
 
-from pydantic import BeforeValidator, Field, StringConstraints, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, model_validator
 
-from portero.core.nouns.base import Key, Name, Noun, Text
+from portero.core.nouns.base import Hostname, Key, Name, Noun, Text
 from portero.core.nouns.membership import VersionBounds, bounds_of
 from portero.core.nouns.registry import Authored, Declared, shows
 
@@ -57,6 +57,23 @@ class FrozenProgram(Noun):
         return self
 
 
+MOST_CONDITIONS = 2_000
+"""So many conditions a set has of each sort."""
+
+
+def _is_whole(folder: str) -> str:
+    if not (folder.startswith("/") or folder[1:3] in (":\\", ":/")):
+        raise ValueError(f"“{folder[:80]}” is no whole path; write it as in /srv/unwanted, or C:\\Unwanted")
+    return folder
+
+
+class WatchedFolder(Noun):
+    """A folder of a machine: what is put into it becomes a member of the set."""
+
+    device: Hostname
+    folder: Annotated[str, StringConstraints(min_length=1, max_length=1024), AfterValidator(_is_whole)]
+
+
 Member = Sha256 | FrozenProgram
 """A program that a list keeps: its SHA-256, or what identifies it where that is not known."""
 
@@ -72,9 +89,13 @@ class ApplicationSet(Authored):
     key: Key
     name: Name | None = None
     following: bool = True
-    include: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
+    include: Annotated[tuple[ApplicationCondition, ...], Field(max_length=MOST_CONDITIONS)] = ()
     sets: Annotated[tuple[Key, ...], Field(max_length=100, description="Other sets, whose programs it holds too.")] = ()
-    exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=2000)] = ()
+    watches: Annotated[
+        tuple[WatchedFolder, ...],
+        Field(max_length=20, description="Folders of machines: what is put there becomes a member, by its SHA-256."),
+    ] = ()
+    exclude: Annotated[tuple[ApplicationCondition, ...], Field(max_length=MOST_CONDITIONS)] = ()
     frozen_members: Annotated[
         tuple[Member, ...] | None, Field(max_length=20_000, description="What a frozen set holds.")
     ] = None
@@ -83,6 +104,8 @@ class ApplicationSet(Authored):
     def _frozen_or_following(self) -> Self:
         if self.following and self.frozen_members is not None:
             raise ValueError("frozen_members go with “following: false”; leave one of the two out")
+        if self.watches and not self.following:
+            raise ValueError("a frozen set watches no folder; leave watches out, or let it follow")
         return self
 
 

@@ -297,7 +297,8 @@ def _parts(estate: Estate, compiled: Collection[_Compiled]) -> Parts:
 
 
 def _written(noun: Schedule | ApplicationSet | CoverageRow) -> dict[str, Any]:
-    return noun.model_dump(mode="json", exclude_none=True)
+    # what a set watches is taken into it by the service
+    return noun.model_dump(mode="json", exclude_none=True, exclude={"watches"})
 
 
 def compile_overlay(estate: Estate, groups: tuple[str, ...], names: Collection[str]) -> Overlay | None:

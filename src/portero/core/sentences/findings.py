@@ -196,6 +196,11 @@ def came_later(programs: Sequence[str]) -> str:
     return f"{named(programs)} came, and {'is' if len(programs) == 1 else 'are'} held back"
 
 
+def put_into_folders(programs: Sequence[str]) -> str:
+    """That programs were put into watched folders, and are members now."""
+    return f"{named(programs)} {'was' if len(programs) == 1 else 'were'} put into a watched folder"
+
+
 def not_carried_out(service: str) -> str:
     """A service that was declined, and stays open."""
     return f"{service} is declined, and no rule in force stops it."

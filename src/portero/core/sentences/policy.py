@@ -9,6 +9,7 @@ from typing import Any
 from portero.core.nouns.action import Override, overridden
 from portero.core.nouns.application_set import Member
 from portero.core.nouns.assignment import Assignment, State, target_name
+from portero.core.nouns.device import Application
 from portero.core.nouns.group import Group
 from portero.core.nouns.membership import Condition, ItemTest, MembershipRule, VersionBounds
 from portero.core.nouns.revision import Change
@@ -157,6 +158,14 @@ def _conditions(assignment: Assignment) -> Iterator[str]:
 def _duration(span: timedelta) -> str:
     hours = span // timedelta(hours=1)
     return counted(hours, "hour") if hours % 24 else counted(hours // 24, "day")
+
+
+def program_words(program: Application) -> str:
+    """A program as people know it: “Chart Table 3.2”, else its file or path, else its SHA-256 in short."""
+    name = program.product or program.file or program.path
+    if name is None:
+        return f"{(program.sha256 or '')[:12]}…"
+    return f"{name} {program.version}" if program.version else name
 
 
 def member_words(member: Member) -> str:

@@ -51,7 +51,8 @@ def application_set_sentence(application_set: ApplicationSet) -> str:
     held = joined(words, "or") or "no program"
     less = f", but not {joined(_conditions(application_set.exclude), 'or')}" if application_set.exclude else ""
     if application_set.following:
-        return f"Programs with {held}{less}; takes in what is found later."
+        put = [f"what is put into {one.folder} on {one.device}" for one in application_set.watches]
+        return f"Programs with {held}{less}; takes in {joined(['what is found later', *put])}."
     members = application_set.frozen_members or ()
     by_digest = sum(isinstance(member, str) for member in members)
     known = [(by_digest, "SHA-256"), (len(members) - by_digest, "what else is known of them")]

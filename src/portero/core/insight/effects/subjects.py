@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from portero.core import sentences
 from portero.core.matching.applications import SetTest, Started, Test
 from portero.core.matching.categories import CategoryIndex, look_up
 from portero.core.matching.searches import searched
@@ -216,12 +217,10 @@ def program_subject(program: Application) -> Subject:
 
 
 def _program_words(program: Application) -> str:
-    name = program.product or program.file or program.path
-    if name is None and program.sha256 is not None:
-        name = f"{program.sha256[:12]}…"
-    if name is None:
-        maker = program.vendor or program.signer
-        name = f"any program of {maker}" if maker else f"any program of category {program.category}"
+    if program.product or program.file or program.path or program.sha256:
+        return sentences.program_words(program)
+    maker = program.vendor or program.signer
+    name = f"any program of {maker}" if maker else f"any program of category {program.category}"
     return f"{name} {program.version}" if program.version else name
 
 
