@@ -14,21 +14,24 @@ ProgramsOf = Callable[[str], Sequence[Application]]
 """The programs of a machine, by its hostname."""
 
 
-class Found(NamedTuple):
+class FoundInFolder(NamedTuple):
     """A program that was put into a watched folder, and the set that takes it in."""
 
     set: str
     program: Application
 
 
-def found_in_folders(estate: Estate, programs_of: ProgramsOf) -> list[Found]:
+def found_in_folders(estate: Estate, programs_of: ProgramsOf) -> list[FoundInFolder]:
     """What lies in watched folders and is no member yet, each once a set. What has no SHA-256 is left out."""
     return [
-        Found(one.key, program) for one in estate.application_sets if one.watches for program in _new(one, programs_of)
+        FoundInFolder(one.key, program)
+        for one in estate.application_sets
+        if one.watches
+        for program in _new(one, programs_of)
     ]
 
 
-def with_found(estate: Estate, found: Sequence[Found]) -> Estate:
+def with_found(estate: Estate, found: Sequence[FoundInFolder]) -> Estate:
     """The estate in which the sets hold what was found."""
     return estate.replacing(
         application_sets=tuple(
@@ -37,7 +40,7 @@ def with_found(estate: Estate, found: Sequence[Found]) -> Estate:
     )
 
 
-def _holding(one: ApplicationSet, found: Sequence[Found]) -> ApplicationSet:
+def _holding(one: ApplicationSet, found: Sequence[FoundInFolder]) -> ApplicationSet:
     had = {condition.sha256 for condition in one.include}
     more = [ApplicationCondition(sha256=each.program.sha256) for each in found if each.program.sha256 not in had]
     return one.model_copy(update={"include": (*one.include, *more)[:MOST_CONDITIONS]}) if more else one
