@@ -74,9 +74,13 @@ def note_programs(connection: sqlite3.Connection, device: str, programs: Iterabl
 
 def version_id(connection: sqlite3.Connection, application: Application, now: float) -> int | None:
     """The number of a version that was started, put in where nobody has told of it; None where nothing names it."""
-    found = _versions(connection, (application,), now)
-    connection.execute("UPDATE program SET gone_at = ? WHERE devices = 0 AND gone_at IS NULL AND versions > 0", (now,))
-    return next(iter(found), None)
+    found = next(iter(_versions(connection, (application,), now)), None)
+    connection.execute(
+        "UPDATE program SET gone_at = ? WHERE id = (SELECT program FROM program_version WHERE id = ?)"
+        " AND devices = 0 AND gone_at IS NULL",
+        (now, found),
+    )
+    return found
 
 
 def _versions(connection: sqlite3.Connection, programs: Iterable[Application], now: float) -> set[int]:
