@@ -83,6 +83,8 @@ def test_the_demo_comes_up_and_is_found_again(start):
         assert portero.checks.check(visit).intended.verdict == "block"
         started = Attempt(device="tidewren-bridge-01", start={"file": "solitaire"})
         assert portero.checks.check(started).effective.verdict == "block"
+        (held,) = portero.assignments.get("no-remote-control--whole-fleet").held_back
+        assert (held.name, held.over) == ("Deckhand Viewer 4.2", False)
         # so is nearly each sort of thing that should be settled
         kinds = {item.kind for item in portero.findings.list().items}
         assert kinds >= {

@@ -204,14 +204,18 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
 
 
 def _dated(document: Estate) -> Estate:
-    """The estate with its exceptions around today: one is over, one ends this week, one in a while."""
+    """The estate with its exceptions around today: one is over, one ends this week, one in a while; and what is held
+    back came two days ago.
+    """
     now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
     days = {"audit-drop--spring": -5, "audit-drop--finance": 3, "desk-favourites--training": 40}
     ends = {key: now + timedelta(days=number) for key, number in days.items()}
-    assignments = tuple(
-        assignment.model_copy(update={"ends": ends[assignment.key]}) if assignment.key in ends else assignment
-        for assignment in document.assignments
-    )
+
+    def dated(one: Assignment) -> Assignment:
+        came = tuple(late.model_copy(update={"at": now - timedelta(days=2)}) for late in one.came)
+        return one.model_copy(update={"ends": ends.get(one.key, one.ends), "came": came})
+
+    assignments = tuple(map(dated, document.assignments))
     return document.replacing(assignments=assignments)
 
 
