@@ -181,7 +181,7 @@ def test_what_comes_later_is_held_back_and_accepted(console, portero, service):
     dialog = console.get_by_role("dialog", name="Assign no-races")
     dialog.get_by_label("whole-fleet").check()
     dialog.get_by_label("What its sets take in later").select_option(
-        "What they take in later is only logged for 7 days"
+        "What its sets take in later is only logged for 7 days"
     )
     dialog.get_by_role("button", name="Save").click()
     put_in_force(console)

@@ -246,6 +246,9 @@ const { data: caught } = useCatch(refDebounced(complete, 400))
   display: flex;
   gap: 0.6rem;
 }
+.taking > .btn {
+  white-space: nowrap;
+}
 .short {
   width: auto;
 }

@@ -88,7 +88,7 @@ const HOLD_BACKS = computed(() => {
     { value: '', text: 'What its sets take in later is stopped at once' },
     ...[...spans, ...other].map(({ value, text }) => ({
       value,
-      text: `What they take in later is only logged for ${text}`,
+      text: `What its sets take in later is only logged for ${text}`,
     })),
   ]
 })

@@ -9,18 +9,21 @@ import { type Correction, useCorrect } from './useCatalogue'
 const props = defineProps<{ product: string; category?: string | null; correction?: Correction | null }>()
 const shown = defineModel<boolean>({ required: true })
 const put = useCorrect()
-const draft = reactive({ category: programCategoryValues[0]!, reason: '' })
-const CHOICES = programCategoryValues.map((value) => ({ value, text: plain(value) }))
+type Category = (typeof programCategoryValues)[number]
+const draft = reactive({ category: '' as Category | '', reason: '' })
+const CHOICES = [
+  { value: '', text: 'Choose one' },
+  ...programCategoryValues.map((value) => ({ value, text: plain(value) })),
+]
 watch(shown, () => {
   put.reset()
-  draft.category =
-    programCategoryValues.find((known) => known === props.category) ?? programCategoryValues[0]!
+  draft.category = programCategoryValues.find((known) => known === props.category) ?? ''
   draft.reason = props.correction?.reason ?? ''
 })
 function save() {
   const body = {
     product: props.correction?.product ?? props.product,
-    category: draft.category,
+    category: draft.category as Category,
     reason: draft.reason.trim() || null,
   }
   put.plan(
@@ -36,7 +39,7 @@ function save() {
     :title="`Correct what ${product} is for`"
     does="Save"
     :error="put.error.value"
-    :disabled="put.isPending.value"
+    :disabled="put.isPending.value || !draft.category"
     @submit="save"
   >
     <label class="form-label" for="correct-category">All its versions are for</label>

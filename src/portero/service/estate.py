@@ -164,8 +164,8 @@ class EstateKeeper:
         estate = filled(estate, kept, before.contents.keys() - left)
         refuse_faults(estate)
         if any(one.hold_back for one in estate.assignments):
-            programs, catalogue = self._foresight.installed(), self._roster.catalogue
-            estate = with_known_members(before.estate, estate, programs, catalogue)
+            programs, purposes = self._foresight.installed(), self._roster.catalogue
+            estate = with_known_members(before.estate, estate, programs, purposes)
         refuse_other_kinds(before.estate, estate)
         refuse_overload(before.estate, estate, self._roster)
         changes = tuple(differences(before.authored, emptied(estate, before.contents)))
@@ -289,18 +289,18 @@ class EstateKeeper:
         if state == self._looked_at or not any(one.hold_back for one in self.snapshot.estate.assignments):
             return
         self._looked_at = state
-        programs, catalogue = self._foresight.installed(), self._roster.catalogue
+        programs, purposes = self._foresight.installed(), self._roster.catalogue
 
         new = {
             sentences.member_words(one)
-            for _, some in newcomers(self.snapshot.estate, programs, catalogue)
+            for _, some in newcomers(self.snapshot.estate, programs, purposes)
             for one in some
         }
         if not new:
             return
 
         def edit(snapshot: Snapshot) -> Estate:
-            return with_newcomers(snapshot.estate, programs, catalogue, moment(float(int(self._now()))))
+            return with_newcomers(snapshot.estate, programs, purposes, moment(float(int(self._now()))))
 
         self.change(edit, by=BY_ITSELF, reason=sentences.came_later(sorted(new)))
 
