@@ -24,7 +24,12 @@ def played(family: str, seconds: float = SECONDS) -> Any:
     """Play a family's scenarios in new namespaces: what was seen in each, by name."""
     command = ["unshare", "--net", "--mount", "--pid", "--fork", "--mount-proc", "--kill-child", sys.executable]
     done = subprocess.run(
-        [*command, str(Path(__file__)), family], capture_output=True, text=True, timeout=seconds, check=False
+        [*command, str(Path(__file__)), family],
+        capture_output=True,
+        text=True,
+        timeout=seconds,
+        check=False,
+        env=os.environ | {"PYTHONPATH": str(Path(__file__).parents[1])},
     )
     if done.returncode:
         raise AssertionError(done.stderr[-3000:])
@@ -97,10 +102,12 @@ def _until(is_so: Callable[[], bool], seconds: float = _WITHIN) -> float | None:
 
 def chromium() -> dict[str, Any]:
     """A Chromium that runs all the time, and whatever happens to its policy."""
+    from chromium_watch import await_watch
+
     machine, seen = Machine("chromium"), {}
     with running("chromium") as stops:
         assert not stops("a.test")
-        time.sleep(3)
+        await_watch(machine.own.parents[1])
         machine.give("a.test")
         seen["started before there was a file"] = _until(lambda: stops("a.test"))
         machine.give("b.test")
@@ -121,6 +128,7 @@ def chromium() -> dict[str, Any]:
         machine.give("c.test")
         # it is left alone while it comes up: one that opens pages all the while puts its policy off for minutes
         time.sleep(7)
+        await_watch(machine.own.parents[1])
         missed = not stops("c.test")
         machine.look()
         seen["changed just after its start"] = [missed, _until(lambda: stops("c.test"))]

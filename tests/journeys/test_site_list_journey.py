@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from chromium_watch import await_watch
 from conftest import Process, eventually, group, run_endpoint, run_portero, under
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.endpoint.browsers.visiting import driven, outcome_of, the_browser
@@ -112,7 +113,7 @@ def test_all_but_three_sites_are_closed_pushed_mended_and_opened_again(desk, por
             return outcome_of(chromium.go(url))[:2] == ("stopped", "browser")
 
         assert not stopped(f"http://{CLOSED}/")
-        time.sleep(3)
+        await_watch(desk.policies / "chromium/policies")
 
         desk.portero("ruleset", "create", "mess-sites", "--kind", "site")
         desk.portero("rule", "add", "mess-sites", "pattern", "*", "--action", "block")
