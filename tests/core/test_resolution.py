@@ -532,6 +532,11 @@ def test_essential_programs_always_start():
     assert judge(estate, start={"file": "init", "path": "/sbin/init"}).verdict == "allow"
     assert judge(estate, start={"path": "c:/windows/system32/LSASS.exe"}).verdict == "allow"
     assert judge(estate, start={"file": "init", "path": "/tmp/init"}).verdict == "block"
+    shell, script = {"path": "/usr/bin/bash"}, {"path": "/var/lib/dpkg/info/mail.postinst"}
+    assert [judge(estate, start=one, user="root").verdict for one in (shell, script)] == ["allow", "allow"]
+    assert [judge(estate, start=one, user="fitter-2").verdict for one in (shell, script)] == ["block", "block"]
+    assert judge(estate, start=shell).verdict == "block", "nobody that is known"
+    assert judge(estate, start={"path": "/var/lib/dpkg/../../../tmp/a"}, user="root").verdict == "block"
 
 
 # --- layers together ---

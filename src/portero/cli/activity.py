@@ -23,13 +23,14 @@ from portero.core.nouns.activity import Activity
 
 def activity_list(context: Context) -> int:
     options = context.options
-    names = ("device", "host", "verdict", "user", "reference")
+    names = ("device", "host", "program", "verdict", "user", "reference")
     filters = {name: value for name in names if (value := getattr(options, name))}
     if options.tests:
         filters["tests"] = True
     with context.client() as portero:
         found = list(portero.activity.list(limit=options.limit, **filters))
-        columns = ("at", "hostname", "user", "verdict", "url", "categories", "continued", "logged", "reference")
+        tried = ("url", "start", "parent", "categories")
+        columns = ("at", "hostname", "user", "verdict", *tried, "continued", "logged", "reference")
 
         def tell() -> None:
             if not found and not options.watch:
@@ -38,11 +39,17 @@ def activity_list(context: Context) -> int:
                 _print_activity(found)
 
         present(
-            context, found, tell, csv=(columns, ([getattr(activity, name) for name in columns] for activity in found))
+            context, found, tell, csv=(columns, ([_cell(activity, name) for name in columns] for activity in found))
         )
         if options.watch:
             _follow(portero, found, filters)
     return DONE
+
+
+def _cell(activity: Activity, name: str) -> object:
+    if name == "start":
+        return activity.tried if activity.start else None
+    return getattr(activity, name)
 
 
 def _print_activity(found: list[Activity]) -> None:
@@ -59,12 +66,12 @@ def _print_activity(found: list[Activity]) -> None:
                 activity.hostname,
                 activity.user or "–",
                 output.mark(word),
-                activity.host,
+                activity.tried,
                 because,
                 activity.reference or "",
             )
         )
-    headings = ("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST", "RULESET", "REFERENCE")
+    headings = ("AT (UTC)", "MACHINE", "PERSON", "VERDICT", "HOST OR PROGRAM", "RULESET", "REFERENCE")
     output.print_table(headings, rows)
 
 
@@ -117,6 +124,7 @@ def register(commands: Commands) -> None:
     )
     listing.add_argument("--device", help="on this machine only")
     listing.add_argument("--host", help="part of the host")
+    listing.add_argument("--program", help="starts of programs only: part of the product, file or path")
     listing.add_argument("--verdict", choices=("allow", "warn", "block"))
     listing.add_argument("--user", help="by this person only")
     listing.add_argument("--reference", metavar="CODE", help="the code on a notice")

@@ -13,5 +13,5 @@ class ActivityPart(Part):
     """Reported attempts."""
 
     def list(self, *, limit: int | None = None, **filters: Any) -> Iterator[Activity]:
-        """Reported attempts, newest first. Filters: device, host, verdict, user, reference, tests."""
+        """Reported attempts, newest first. Filters: device, host, program, verdict, user, reference, tests."""
         return self.connection.pages("/activity", Activity, limit, **filters)

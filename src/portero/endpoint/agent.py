@@ -13,12 +13,13 @@ from typing import Any, NamedTuple
 import httpx
 import msgspec
 
+from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import ReportedAttempt
 from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN, PROGRAMS_HEADER
 from portero.core.nouns.coverage import Reach
-from portero.core.nouns.device import Application, Facts, Kind
+from portero.core.nouns.device import Application, Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.core.nouns.errand import ErrandAnswer
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
@@ -27,19 +28,20 @@ from portero.core.nouns.verdict import LayerVerdict
 from portero.core.resolving.bundles import BundleNotice, coverage_of
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
 from portero.core.resolving.explaining import HostRulings
-from portero.core.resolving.situations import OFF_SITE, Situation
+from portero.core.resolving.situations import Situation
 from portero.core.resolving.telling import teller_of
 from portero.endpoint.browsers.managed import ManagedBrowsers, with_browsers
 from portero.endpoint.browsers.policy_file import Noticed
 from portero.endpoint.calls import ask
 from portero.endpoint.folder import Folder, Identity, Queue, told_of
+from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.held_policy import HeldPolicy
 from portero.endpoint.inventory import Inventory
 from portero.endpoint.local_log import LocalLog
+from portero.endpoint.situation import PEOPLE, UNTIL_RESTART, situation_of
 from portero.formats.bundles import READABLE_MANIFESTS, BadBundle, Manifest
 from portero.formats.program_lists import difference
 
-PEOPLE, UNTIL_RESTART = "people.json", "until-restart.json"
 FACTS_EVERY = timedelta(days=1)
 """How often facts are told even where they did not change."""
 
@@ -87,6 +89,10 @@ class Agent:
         self.folder, self.now, self.browsers, self.inventory = folder, clock, browsers, inventory
         self._told_programs: tuple[Application, ...] | None = None
         self.log = LocalLog(folder)
+        self.startup: LayerMode | None = None
+        """What the startup layer can do here, as its guard tells; None where only the facts say."""
+        self.guard_problem: str | None = None
+        """What is wrong with the guard, in words."""
         self.news = asyncio.Event()
         """Set where there is something that the service should hear before it is due."""
         self.errands = asyncio.Event()
@@ -129,6 +135,7 @@ class Agent:
         of_browsers = self.browsers.problem if self.browsers else None
         of_programs = self.inventory.problem if self.inventory else None
         found = [self.problem, *self._lost, *self._unwritten.values(), self.queue.problem, of_browsers, of_programs]
+        found.append(self.guard_problem)
         return "; ".join(filter(None, found)) or None
 
     def _kept(self, name: str) -> Any:
@@ -154,6 +161,10 @@ class Agent:
     def facts(self) -> Facts:
         """What the device reports. Layers do what the bundle means them to, as far as the machine lets them."""
         own = self._own if self.browsers is None else with_browsers(self._own, self.browsers.facts)
+        if self.startup is not None:
+            reported = own.layers.model_copy(update={"startup": self.startup})
+            versions = own.layer_versions.model_copy(update={"startup": __version__})
+            own = own.model_copy(update={"layers": reported, "layer_versions": versions})
         if self.rulings is None:
             return own
         meant = self.rulings.policy.bundle.layers
@@ -326,17 +337,7 @@ class Agent:
 
     def situation(self, user: str | None, at: datetime | None = None) -> Situation:
         """Who visits now, on this machine as it is."""
-        own, folded = self._own, user.casefold() if user else None
-        return Situation(
-            at=at or self.now(),
-            user=folded,
-            user_groups=frozenset(self._people.get(folded or "", ())),
-            place=own.place.value if own.place else OFF_SITE,
-            zone=own.zone,
-            last_start=own.last_start.timestamp() if own.last_start else None,
-            applied=self._since,
-            is_server=own.kind is Kind.SERVER,
-        )
+        return situation_of(self._own, user, self._people, self._since, at or self.now())
 
     def rule_in_browser(self, url: str, browser: str, at: datetime | None = None) -> AgentRuling | None:
         """What a managed browser of this machine refuses by its own list, before the filter sees it; None where it
@@ -385,15 +386,8 @@ class Agent:
         entry, layer = self.rulings.of(visit, frame, page, media_type)
         layer = self._as_it_is(layer)
         reference = new_reference() if layer.verdict is not Verdict.ALLOW else None
-        notice = self._notice(layer) if reference else None
+        notice = self.notice_of(layer) if reference else None
         return AgentRuling(visit.url, visit.host, layer.verdict, entry.categories, layer, reference, notice)
-
-    def _notice(self, layer: LayerVerdict) -> BundleNotice | None:
-        assert self.rulings is not None
-        assert layer.winner is not None
-        bundle = self.rulings.policy.bundle
-        key = next(assignment.notice for assignment in bundle.assignments if assignment.key == layer.winner.assignment)
-        return bundle.parts.notices.get(key) if key else None
 
     def _as_it_is(self, layer: LayerVerdict) -> LayerVerdict:
         """What the filter does of what the rules say: as far as the estate means it to, and the machine lets it."""
@@ -439,6 +433,44 @@ class Agent:
                 bundle=self.manifest.name if self.manifest else None,
             )
         )
+
+    def record_start(
+        self,
+        ruling: StartRuling,
+        *,
+        user: str | None = None,
+        parent: str | None = None,
+        at: datetime | None = None,
+        continued: bool = False,
+    ) -> str | None:
+        """Record a start that was stopped, warned of or logged; the reference for the notice, where one is due."""
+        at, layer = at or self.now(), ruling.layer
+        self.meet(user)
+        reference = new_reference() if ruling.verdict is not Verdict.ALLOW else None
+        attempt = ReportedAttempt(
+            seq=1,
+            at=at,
+            start=ruling.program,
+            parent=parent,
+            user=user,
+            verdict=ruling.verdict,
+            continued=continued,
+            logged=bool(layer.logged),
+            winner=layer.winner or next(iter(layer.logged), None),
+            reference=reference,
+            bundle=self.manifest.name if self.manifest else None,
+        )
+        if ruling.verdict is not Verdict.ALLOW and not continued:
+            self.log.note(at, _LOGGED[ruling.verdict], f"{attempt.tried[:500]} ({layer.why})")
+        self.queue.record(attempt)
+        return reference
+
+    def notice_of(self, layer: LayerVerdict) -> BundleNotice | None:
+        """What the assignment that stops or warns has its notice say, beside the reason."""
+        key = layer.winner.assignment if layer.winner else None
+        bundle = self.rulings.policy.bundle if self.rulings else None
+        assigned = next((one.notice for one in bundle.assignments if one.key == key), None) if bundle else None
+        return bundle.parts.notices.get(assigned) if bundle and assigned else None
 
     async def report(self) -> int:
         """Hand over all activity that waits; returns how many batches went. What is not acknowledged is sent again."""

@@ -26,6 +26,7 @@ from portero.endpoint.errands import keep_errands, refusing, with_real_browser
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
+from portero.endpoint.guard.keeping import keep_guard
 from portero.endpoint.here import running_here, running_in
 from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
@@ -117,6 +118,7 @@ async def run(options: argparse.Namespace) -> int:
                     keep_reporting(agent, 1.0),
                     keep_machine(agent, say),
                     keep_inventory(agent),
+                    *([keep_guard(agent, options.guard.resolve(), say)] if options.guard else []),
                     keep_errands(agent, refusing(_NO_ERRANDS) if options.no_errands else with_real_browser(port)),
                 )
     return DONE

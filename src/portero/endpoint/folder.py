@@ -238,13 +238,13 @@ class Queue:
                 (_hour(at), host),
             )
 
-    def count_start(self, program: Application, user: str | None, at: datetime) -> None:
-        """Count a start that nothing refused in its hour."""
+    def count_start(self, program: Application, user: str | None, at: datetime, starts: int = 1) -> None:
+        """Count starts that nothing refused in their hour."""
         with self._losing():
             self._db.execute(
-                "INSERT INTO starts (hour, program, user, number) VALUES (?, ?, ?, 1)"
-                " ON CONFLICT (hour, program, user) DO UPDATE SET number = number + 1",
-                (_hour(at), program.model_dump_json(exclude_none=True), user or ""),
+                "INSERT INTO starts (hour, program, user, number) VALUES (?, ?, ?, ?)"
+                " ON CONFLICT (hour, program, user) DO UPDATE SET number = number + excluded.number",
+                (_hour(at), program.model_dump_json(exclude_none=True), user or "", starts),
             )
 
     def next_batch(self) -> str | None:

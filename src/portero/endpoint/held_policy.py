@@ -93,7 +93,9 @@ Call = Callable[..., Awaitable[httpx.Response]]
 class HeldPolicy:
     """What this machine holds, and how it comes to hold what it should."""
 
-    def __init__(self, folder: Folder, identity: Identity, hostname: str) -> None:
+    def __init__(self, folder: Folder, identity: Identity, hostname: str, *, looks_up: bool = True) -> None:
+        """Without `looks_up` the category index is left alone, and no host has a category."""
+        self._looks_up = looks_up
         self._folder, self._identity, self._hostname = folder, identity, hostname
         self.manifest: Manifest | None = None
         self.rulings: HostRulings | None = None
@@ -145,7 +147,7 @@ class HeldPolicy:
             raise BadBundle("the bundle or its overlay is missing")
         index, problem = None, None
         try:
-            index = self._kept_index(manifest.index)
+            index = self._kept_index(manifest.index) if self._looks_up else None
         except BadBundle as damaged:
             problem = f"{damaged}; until there is one, no host has a category here"
         # the revision does not change what is decided: the same files give the same rulings

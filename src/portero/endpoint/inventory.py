@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from contextlib import closing, suppress
 from pathlib import Path
 from threading import Event
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -32,7 +32,25 @@ class _Kept(msgspec.Struct, frozen=True, array_like=True):
     size: int
     modified: int
     inode: int
+    changed: int
     application: dict[str, Any]
+
+
+class ReadFile(NamedTuple):
+    """A program that was read, and what told its file then; times in nanoseconds."""
+
+    inode: int
+    size: int
+    changed: int
+    application: Application
+
+
+def read_files(folder: Folder) -> list[ReadFile]:
+    """What was read last, as it is kept in an endpoint's folder; nothing, where nothing that can be read is."""
+    with suppress(msgspec.MsgspecError, OSError, ValueError):
+        kept = _KEPT.decode(folder.read(RECORD) or b"{}").values()
+        return [ReadFile(one.inode, one.size, one.changed, Application.model_validate(one.application)) for one in kept]
+    return []
 
 
 _KEPT = msgspec.json.Decoder(dict[str, _Kept])
@@ -85,9 +103,10 @@ class Inventory:
         self.problem = self.problem or problem
 
     def _read(self, reader: ProgramReader, path: Path, status: os.stat_result) -> _Kept | None:
-        same = (status.st_size, status.st_mtime_ns, status.st_ino)
+        # what was written may be dated back, but not when its file was changed last
+        same = (status.st_size, status.st_mtime_ns, status.st_ino, status.st_ctime_ns)
         known = self._kept.get(os.fsencode(path).decode(errors="backslashreplace"))
-        if known is not None and (known.size, known.modified, known.inode) == same:
+        if known is not None and (known.size, known.modified, known.inode, known.changed) == same:
             return known
         try:
             read = reader.read(path)

@@ -110,6 +110,15 @@ def _add_run(add: Add) -> None:
     )
     looking.add_argument("--no-programs", action="store_true", help="tell of no programs but those of the facts")
     run.add_argument(
+        "--guard",
+        type=Path,
+        nargs="?",
+        const=Path("/"),
+        metavar="DIR",
+        help="stop programs that may not start, on all file systems, or on those at and below this folder (none are"
+        " stopped); needs root",
+    )
+    run.add_argument(
         "--no-errands",
         action="store_true",
         help="refuse to open pages for administrators who ask which hosts a page needs",

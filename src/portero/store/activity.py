@@ -75,8 +75,8 @@ def _take(
     before = connection.total_changes
     connection.executemany(
         "INSERT OR IGNORE INTO activity"
-        " (device, seq, at, received_at, host, verdict, person, reference, test, document)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " (device, seq, at, received_at, host, program, verdict, person, reference, test, document)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [_values(device, attempt, now, seq_offset) for attempt in batch.attempts],
     )
     new = connection.total_changes - before
@@ -99,8 +99,8 @@ def _note_seen(
 ) -> None:
     """Where hosts were seen, and when: one row a host of the batch. Visits to test hosts are left out."""
     seen: dict[str, list[tuple[float, int]]] = {}
-    for attempt in batch.attempts if new else ():
-        seen.setdefault(attempt.host, []).append((min(attempt.at.timestamp(), now), 1))
+    for attempt in (one for one in batch.attempts if new and one.host):
+        seen.setdefault(attempt.host or "", []).append((min(attempt.at.timestamp(), now), 1))
     for count in batch.counts if fresh else ():
         seen.setdefault(count.host, []).append((min(count.hour.timestamp(), now), count.visits))
     connection.executemany(
@@ -121,11 +121,12 @@ def _values(device: str, attempt: ReportedAttempt, now: float, seq_offset: int) 
         attempt.seq + seq_offset,
         min(attempt.at.timestamp(), now),
         now,
-        attempt.host,
+        attempt.host or "",
+        attempt.tried if attempt.start else None,
         attempt.verdict.value,
         attempt.user,
         attempt.reference,
-        int(TAXONOMY.category_of_test_host(attempt.host) is not None),
+        int(attempt.host is not None and TAXONOMY.category_of_test_host(attempt.host) is not None),
         attempt.model_dump_json(exclude_none=True),
     )
 
@@ -136,6 +137,7 @@ class ActivityFilter:
 
     device: str | None = None
     host: str | None = None
+    program: str | None = None
     verdict: str | None = None
     people: tuple[str, ...] | None = None
     """Any of these."""
@@ -161,6 +163,9 @@ class ActivityFilter:
         if self.host:
             where.append("activity.host LIKE :host ESCAPE '\\'")
             values["host"] = like_pattern(self.host.lower())
+        if self.program:
+            where.append("activity.program LIKE :program ESCAPE '\\'")
+            values["program"] = like_pattern(self.program)
         if not self.tests and not self.reference:
             where.append("activity.test = 0")
         return where, values

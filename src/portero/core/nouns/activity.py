@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Self
 
-from pydantic import Field, StringConstraints
+from pydantic import Field, StringConstraints, model_validator
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Url
@@ -24,12 +24,19 @@ MOST_A_DAY = 50_000
 
 
 class ReportedAttempt(Noun):
-    """One attempt as a device reports it. (device, seq) names it, so it may be sent again."""
+    """One attempt as a device reports it: a visit, with `url` and `host`, or the start of a program, with `start`.
+
+    (device, seq) names it, so it may be sent again.
+    """
 
     seq: Annotated[int, Field(ge=1, le=MOST_NUMBERED)]
     at: Timestamp
-    url: Url
-    host: Annotated[str, StringConstraints(max_length=253)]
+    url: Url | None = None
+    host: Annotated[str, StringConstraints(max_length=253)] | None = None
+    start: Annotated[Application | None, Field(description="The program that was started.")] = None
+    parent: Annotated[
+        str | None, StringConstraints(max_length=1024), Field(description="The program from which it was started.")
+    ] = None
     user: Text | None = None
     browser: Text | None = None
     categories: Annotated[tuple[Key, ...], Field(max_length=45)] = ()
@@ -39,6 +46,19 @@ class ReportedAttempt(Noun):
     winner: RuleReference | None = None
     reference: Reference | None = None
     bundle: Annotated[str | None, StringConstraints(max_length=80)] = None
+
+    @model_validator(mode="after")
+    def _one_thing(self) -> Self:
+        is_visit = self.url is not None and self.host is not None
+        if is_visit == (self.start is not None) or (self.url is None) != (self.host is None):
+            raise ValueError("an attempt is either a visit, with url and host, or a start, with a program")
+        return self
+
+    @property
+    def tried(self) -> str:
+        """What was tried, in short: the host, or the program by its product, file or path."""
+        program = self.start
+        return self.host or (program and (program.product or program.file or program.path)) or "a program"
 
 
 class HourlyCount(Noun):

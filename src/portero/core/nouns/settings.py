@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from ipaddress import ip_network
 from typing import Annotated, ClassVar, Self
 
@@ -24,6 +25,13 @@ def _normal_network(value: str) -> str:
 
 
 Network = Annotated[str, StringConstraints(max_length=64), AfterValidator(_normal_network)]
+
+
+class UndecidedStart(StrEnum):
+    """What becomes of a start that could not be decided in time."""
+
+    PASS = "pass"
+    REFUSE = "refuse"
 
 
 class EstateLayers(Noun):
@@ -66,6 +74,10 @@ class Settings(Noun):
     zone: Annotated[Zone, Field(description="The clock on which moments are read that name no zone of their own.")] = (
         "UTC"
     )
+    undecided_starts: Annotated[
+        UndecidedStart,
+        Field(description="What a start gets that a machine's guard has not decided after half a second."),
+    ] = UndecidedStart.PASS
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()

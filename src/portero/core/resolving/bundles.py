@@ -134,6 +134,8 @@ class Bundle(msgspec.Struct, frozen=True):
     search_pages: tuple[tuple[str, str], ...] = ()
     application_corrections: dict[str, str] = {}
     """What products are for as it was corrected, by product, folded."""
+    undecided_starts: str = "pass"
+    """What a start gets that the guard has not decided in time: pass or refuse."""
     parts: Parts = Parts()
 
 
@@ -168,6 +170,7 @@ def compile_bundle(
         gateway_networks=settings.gateway_networks,
         search_pages=tuple((page.host, page.parameter) for page in settings.search_pages),
         application_corrections=estate.corrected_programs,
+        undecided_starts=settings.undecided_starts.value,
         parts=_parts(estate, compiled),
     )
 

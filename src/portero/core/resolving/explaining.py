@@ -15,7 +15,6 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, Place
-from portero.core.nouns.essentials import is_essential
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.urls import Visit, address_of, normal_address, parse_visit
 from portero.core.nouns.verdict import (
@@ -42,7 +41,7 @@ from portero.core.resolving.enforcement import (
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Frame, Policy
 from portero.core.resolving.situations import OFF_SITE, Situation
-from portero.core.resolving.telling import matching_visit, teller_of
+from portero.core.resolving.telling import matching_visit, startup_layer, teller_of
 
 
 class Case(NamedTuple):
@@ -290,9 +289,8 @@ def _started(policy: Policy, program: Application, machine: Machine) -> Started:
 
 
 def _startup(policy: Policy, frame: Frame, program: Application, case: Case) -> tuple[LayerVerdict, frozenset[str]]:
-    if is_essential(program):
-        return _nothing(Layer.STARTUP, sentences.ESSENTIAL), frozenset()
-    return teller_of(policy).startup(frame, _started(policy, program, case.machine))
+    started = _started(policy, program, case.machine)
+    return startup_layer(policy, frame, program, started, case.situation.user)
 
 
 def _intended_start(policy: Policy, case: Case, whole: Policy | None) -> _Sayings:

@@ -8,6 +8,8 @@ from portero.core import sentences
 from portero.core.matching.applications import SetTest, Started
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.coverage import ListSupport
+from portero.core.nouns.device import Application
+from portero.core.nouns.essentials import is_essential
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.selector import Selector
@@ -287,6 +289,17 @@ def teller_of(policy: Policy) -> Teller:
     if not isinstance(policy.teller, Teller):
         policy.teller = Teller(policy)
     return policy.teller
+
+
+def startup_layer(
+    policy: Policy, frame: Frame, program: Application, started: Started, user: str | None
+) -> tuple[LayerVerdict, frozenset[str]]:
+    """What the startup layer says of a program that a person (folded) starts, and the fields that were missing to say
+    more; `started` is the program as rules look at it. Essential ones start whatever the rules say.
+    """
+    if is_essential(program, user):
+        return LayerVerdict(layer=Layer.STARTUP, verdict=Verdict.ALLOW, why=sentences.ESSENTIAL), frozenset()
+    return teller_of(policy).startup(frame, started)
 
 
 def _once_each(lost: Iterable[LostRule], winner: RuleReference | None) -> tuple[LostRule, ...]:

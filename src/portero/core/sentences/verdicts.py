@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.device import Application
 from portero.core.nouns.layer import Layer, LayerMode
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.verdict import Aside, KindCount, LayerVerdict, RuleCount, RuleReference, Rung, ThisDevice
@@ -227,6 +229,15 @@ def does(layer: Layer, mode: LayerMode) -> str:
 def left_to_gateway(network: str) -> str:
     """Why a machine does not filter by itself."""
     return f"This machine is on-site in {network}, where the estate leaves filtering to the gateway."
+
+
+def start_notice(verdict: Verdict, program: Application, winner: RuleReference | None) -> str:
+    """Why a program did not start, for the person who started it."""
+    name = " ".join(filter(None, (program.product or program.file or program.path or "This program", program.version)))
+    names = f" ({winner.selector})" if winner else ""
+    if verdict is Verdict.WARN:
+        return f"{name}: your organisation{names} asks you to think twice. Start it again if you need it."
+    return f"{name} is not started on this machine: your organisation does not have it run here{names}."
 
 
 def notice_sentence(verdict: str, winner: RuleReference | None, categories: Sequence[str]) -> str:

@@ -26,6 +26,9 @@ def list_activity(
     keepers: TheKeepers,
     device: Annotated[str | None, Query(max_length=253, description="Id or hostname.")] = None,
     host: Annotated[str | None, Query(max_length=253, description="Part of the host.")] = None,
+    program: Annotated[
+        str | None, Query(max_length=255, description="Part of a program's product, file or path: starts only.")
+    ] = None,
     verdict: Verdict | None = None,
     user: Annotated[str | None, Query(max_length=255, description="A person, as they are shown to you.")] = None,
     reference: Annotated[str | None, Query(max_length=20, description="The code on a notice.")] = None,
@@ -42,7 +45,7 @@ def list_activity(
     code = reference.strip().upper() if reference else None
     with keepers.store.reading() as connection:
         people = tuple(keepers.pseudonyms.meant(connection, user, who)) if user else None
-        wanted = ActivityFilter(id, host, verdict.value if verdict else None, people, code, tests)
+        wanted = ActivityFilter(id, host, program, verdict.value if verdict else None, people, code, tests)
         found = activity.list_activity(connection, wanted, cursor, limit)
     items = [_shown(activity.activity_of(row), keepers, who) for row in found.rows]
     return Page(items=items, next=found.next, total=found.total)

@@ -242,7 +242,7 @@ class Showing:
         """The subject as rules look at it. BadUrl where its URL is none, which no valid rule makes."""
         if subject.program is not None:
             started = Started.of(subject.program, self._catalogue, self._corrected_programs)
-            return Shown(None, started, is_essential(subject.program))
+            return Shown(None, started, is_essential(subject.program, None))
         assert subject.url is not None
         visit = parse_visit(subject.url)
         term = subject.search_term or searched(visit, self._pages)

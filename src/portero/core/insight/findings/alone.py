@@ -267,10 +267,8 @@ class Alone:
             return
         stopped: dict[str, int] = {}
         for number, rule in enumerate(put.ruleset.rules, 1):
-            if overridden(rule.action, put.assignment.action) is Action.BLOCK and rule.everything is None:
-                for essential in ESSENTIALS:
-                    if self._names(rule, essential.path):
-                        stopped[essential.path] = number
+            if overridden(rule.action, put.assignment.action) is Action.BLOCK and rule.application_set is not None:
+                stopped |= dict.fromkeys(self._essentials_of(rule.application_set), number)
         if stopped:
             yield put.told(
                 FindingKind.BLOCKS_ESSENTIAL,
@@ -280,15 +278,17 @@ class Alone:
                 remedies=[("remove-rules", {"ruleset": put.ruleset.key})],
             )
 
-    def _names(self, rule: Rule, path: str) -> bool:
-        program = Application(path=path, file=path.replace("\\", "/").rpartition("/")[2])
-        if rule.application_set is None:
-            return False
+    def _essentials_of(self, application_set: str) -> list[str]:
+        """The paths of programs, essential to everybody, that a set names."""
         sets = self.estate.application_set_by_key
-        test = SetTest(sets[rule.application_set], sets)
-        return (
-            test.fit(Started.of(program, self.world.catalogue, self.estate.corrected_programs)).narrowness is not None
-        )
+        test, catalogue = SetTest(sets[application_set], sets), self.world.catalogue
+        found = []
+        named = (one.path for one in ESSENTIALS if one.user is None and not one.path.endswith("/"))
+        for path in dict.fromkeys(named):
+            program = Application(path=path, file=path.replace("\\", "/").rpartition("/")[2])
+            if test.fit(Started.of(program, catalogue, self.estate.corrected_programs)).narrowness is not None:
+                found.append(path)
+        return found
 
 
 def _is_broad(rule: Rule) -> bool:

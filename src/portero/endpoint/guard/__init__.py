@@ -1,0 +1,1 @@
+"""The guard: the kernel asks before every start of a program, and is answered by the rules of this machine."""

@@ -1,0 +1,146 @@
+"""The small watcher beside the guard: it holds the kernel's questions, and begins another guard where one hangs.
+
+`python -m portero.endpoint.guard.watching --data DIR --below DIR` runs until its standard input is closed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ctypes
+import os
+import select
+import signal
+import sys
+import time
+from contextlib import suppress
+from pathlib import Path
+
+from portero.endpoint.folder import Folder
+from portero.endpoint.guard.fanotify import CannotGuard, KernelQuestions
+from portero.endpoint.guard.file_systems import mounted
+from portero.endpoint.guard.ledger import Ledger
+from portero.endpoint.guard.machine_rules import MachineRules
+from portero.endpoint.guard.serving import Guard
+from portero.endpoint.guard.telling import Told, say
+
+HANGS_SECONDS = 0.5
+"""A guard that has not gone round for so long while a start waits is ended."""
+BEGINS_SECONDS = 20.0
+"""So long a guard may read its rules before it answers."""
+_ROUND_MS = 25
+_MOST_FILES = 1024
+_NICENESS = -10
+_PR_SET_PDEATHSIG = 1
+CANNOT = 3
+"""The exit status where this process may not guard anything."""
+
+
+class Watcher:
+    """Watches one guard after the other. It does as little as it can, so that it does not hang itself."""
+
+    def __init__(self, data: Path, below: Path) -> None:
+        """CannotGuard, NotJoined."""
+        self._folder, self._below = Folder(data), below
+        self._folder.identity()
+        self._questions, self._ledger = KernelQuestions(), Ledger()
+        self._waiting_since: float | None = None
+        """Since when a question waits while no guard answers."""
+        for one in mounted(below):
+            with suppress(OSError):
+                self._questions.ask_of(one.place)
+        self._guard = 0
+
+    def watch(self) -> None:
+        """Until nobody is at the other end of standard input."""
+        self._begin()
+        poll = select.poll()
+        poll.register(sys.stdin, select.POLLIN)
+        while not poll.poll(_ROUND_MS):
+            if os.waitpid(self._guard, os.WNOHANG)[0]:
+                self._begin_anew("it had ended")
+            elif self._hangs():
+                os.kill(self._guard, signal.SIGKILL)
+                os.waitpid(self._guard, 0)
+                self._begin_anew("it answered no longer")
+        os.kill(self._guard, signal.SIGKILL)
+        os.waitpid(self._guard, 0)
+
+    def _hangs(self) -> bool:
+        now, unread = time.monotonic(), self._unread()
+        if not self._ledger.ready:
+            # it is reading its rules: what waits longer than a start may wait is answered without it
+            self._waiting_since = (self._waiting_since or now) if unread else None
+            if self._waiting_since is not None and now - self._waiting_since > HANGS_SECONDS:
+                self._settle()
+                self._waiting_since = None
+            return self._ledger.begun_for(now) > BEGINS_SECONDS
+        self._waiting_since = None
+        if self._ledger.waiting_for(now) > HANGS_SECONDS:
+            return True
+        return unread and self._ledger.silent_for(now) > HANGS_SECONDS
+
+    def _unread(self) -> bool:
+        return bool(select.select([self._questions], [], [], 0)[0])
+
+    def _begin_anew(self, why: str) -> None:
+        self._settle()
+        say(Told("ended", text=f"the guard of program starts was begun anew, as {why}"))
+        self._begin()
+
+    def _settle(self) -> None:
+        """Answer all that waits as what is undecided is answered: what a guard had read, and what none had."""
+        allow = not self._ledger.refuses
+        # a question is named by the number that its file had in the guard; one that none waits for is passed over
+        for file in range(_MOST_FILES):
+            self._questions.answer(file, allow)
+        while found := list(self._questions.read()):
+            for question in found:
+                self._questions.answer(question.file, allow)
+                os.close(question.file)
+
+    def _begin(self) -> None:
+        self._ledger.begin()
+        self._guard = os.fork()
+        if self._guard == 0:
+            _end_with_parent()
+            _become_guard(self._folder, self._questions, self._ledger, self._below)
+
+
+def _become_guard(folder: Folder, questions: KernelQuestions, ledger: Ledger, below: Path) -> None:
+    try:
+        with suppress(KeyboardInterrupt):
+            Guard(questions, ledger, below, MachineRules(folder)).serve()
+    except BaseException as problem:
+        sys.stderr.write(f"the guard ended: {problem!r}\n")
+        raise
+    finally:
+        os._exit(1)
+
+
+def _end_with_parent() -> None:
+    """Have the kernel end this process with the watcher: a group without one would hold every start."""
+    parent = os.getppid()
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run the watcher; returns its exit status."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--data", type=Path, required=True)
+    parser.add_argument("--below", type=Path, required=True)
+    options = parser.parse_args(arguments)
+    with suppress(OSError):
+        os.nice(_NICENESS)
+    try:
+        watcher = Watcher(options.data, options.below.resolve())
+    except CannotGuard as problem:
+        say(Told("cannot", text=str(problem)))
+        return CANNOT
+    watcher.watch()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
