@@ -88,6 +88,11 @@ class Process:
             self.lines.append("")
             self._came.notify_all()
 
+    @property
+    def pid(self) -> int:
+        """Its number."""
+        return self._process.pid
+
     def wait_for(self, pattern: str, timeout: float = 60) -> re.Match[str]:
         """The first line that matches, now or as soon as it comes."""
         deadline = time.monotonic() + timeout

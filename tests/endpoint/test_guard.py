@@ -1,75 +1,351 @@
-"""The guard on this machine: programs that may not start do not, whichever way they are started."""
+"""The guard on this machine: programs that may not start do not, whichever way they are started; nothing is stuck."""
 
 from __future__ import annotations
 
 import os
+import re
+import shutil
+import signal
 import subprocess
+import sys
+import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import psutil
 import pytest
 
 from conftest import Process, assignment, eventually, run_endpoint
 from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.enrolment import NewEnrolmentCode
+from portero.core.nouns.essentials import LOADERS
 from portero.core.nouns.ruleset import Ruleset
 from portero.demo.harmless import put_harmless
+from portero.endpoint.guard.keeping import write_on
 
 pytestmark = [
     pytest.mark.process,
     pytest.mark.skipif(os.geteuid() != 0, reason="only root may guard a machine"),
 ]
+ROOT = Path(__file__).parents[2]
+Command = tuple[object, ...]
+SETS = {
+    "viewers": {
+        "include": [{"product": "Deckhand-Viewer"}, {"file": "lesson"}, {"file": "lesson.sh"}],
+        "exclude": [{"product": "Deckhand-Viewer", "version": {"from": "4.2"}}],
+    },
+    "games": {"include": [{"product": "Reef-Racer"}]},
+    "office": {"include": [{"product": "Sea-Sheets"}]},
+    "night": {"include": [{"product": "Night-Watch"}]},
+}
+RULES = {"viewers": "block", "games": "warn", "office": "log", "night": "block"}
 
 
 class Guarded:
-    """A machine that guards a file system of its own, with programs on it."""
+    """A machine that guards a file system of its own, with programs on it, and another one mounted below."""
 
     def __init__(self, folder: Path, data: Path) -> None:
         self.folder, self.data = folder, data
-        run = ("portero.endpoint.main", "run", "--data", data, "--port", 0, "--every", 60)
+        self.viewer = put_harmless(folder, "Deckhand-Viewer", "4.1")
+        self.newer = put_harmless(folder, "Deckhand-Viewer", "4.2")
+        self.other = put_harmless(folder, "Tide-Table", "1.0")
+        self.racer = put_harmless(folder, "Reef-Racer", "1.0")
+        self.watch = put_harmless(folder, "Night-Watch", "1.0")
+        run = ("portero.endpoint.main", "run", "--data", data, "--port", 0, "--every", 1)
         self.process = Process(*run, "--programs", folder, "--guard", folder)
         self.process.wait_for(r"the guard answers")
 
     def starts(self, *command: object, user: str | None = None) -> bool:
         """Whether a program starts."""
-        try:
-            done = subprocess.run([*map(str, command)], check=False, capture_output=True, timeout=10, user=user)
-        except PermissionError as refused:
-            assert refused.strerror == "Operation not permitted"
-            return False
+        done = subprocess.run(
+            ["sh", "-c", 'exec "$@"', "sh", *map(str, command)], capture_output=True, text=True, timeout=20, user=user
+        )
+        if done.returncode:
+            assert "Operation not permitted" in done.stderr, done.stderr
         return done.returncode == 0
+
+    def log(self) -> str:
+        return run_endpoint("log", "--data", self.data).stdout
+
+    @property
+    def watcher(self) -> psutil.Process:
+        return psutil.Process(self.process.pid).children()[0]
+
+    @property
+    def guard(self) -> psutil.Process:
+        return eventually(lambda: self.watcher.children())[0]
 
 
 @pytest.fixture(scope="module")
 def rules(portero):
-    viewer = {"include": [{"product": "Deckhand-Viewer"}], "exclude": [{"product": "Deckhand-Viewer", "version": {"from": "4.2"}}]}
-    portero.application_sets.create(ApplicationSet.model_validate({"key": "viewers", **viewer}))
-    stop = {"key": "no-viewers", "kind": "startup", "rules": [{"application_set": "viewers", "action": "block"}]}
-    portero.rulesets.create(Ruleset.model_validate(stop))
-    portero.assignments.create(assignment("no-viewers", "whole-fleet"))
+    for key, conditions in SETS.items():
+        portero.application_sets.create(ApplicationSet.model_validate({"key": key, **conditions}))
+        rules = [{"application_set": key, "action": RULES[key]}]
+        portero.rulesets.create(Ruleset.model_validate({"key": f"no-{key}", "kind": "startup", "rules": rules}))
+        people = {"users": ["nobody"]} if key == "night" else None
+        portero.assignments.create(assignment(f"no-{key}", "whole-fleet", people=people))
 
 
-@pytest.fixture
-def guarded(rules, join, tmp_path, request) -> Iterator[Guarded]:
-    folder = tmp_path / "programs"
-    folder.mkdir()
+@pytest.fixture(scope="module")
+def guarded(service, portero, rules, tmp_path_factory) -> Iterator[Guarded]:
+    data = tmp_path_factory.mktemp("machine")
+    code = portero.enrolment.create_code(NewEnrolmentCode()).code
+    run_endpoint("join", "--service", service.url, "--code", code, "--hostname", "guard-01", "--data", data)
+    folder = tmp_path_factory.mktemp("programs")
+    folder.parent.chmod(0o755)
+    folder.parent.parent.chmod(0o755)
     subprocess.run(["mount", "-t", "tmpfs", "portero", folder], check=True)
+    folder.chmod(0o755)
     try:
-        put_harmless(folder, "Deckhand-Viewer", "4.1")
-        put_harmless(folder, "Deckhand-Viewer", "4.2")
-        put_harmless(folder, "Tide-Table", "1.0")
-        made = Guarded(folder, join(f"guard-{abs(hash(request.node.name)) % 100_000}"))
-        eventually(lambda: (made.data / "inventory.json").exists())
+        (folder / "there").mkdir()
+        subprocess.run(["mount", "-t", "tmpfs", "portero", folder / "there"], check=True)
+        made = Guarded(folder, data)
+        eventually(lambda: not made.starts(made.viewer))
         yield made
         made.process.stop()
     finally:
-        subprocess.run(["umount", "-l", folder], check=True)
+        subprocess.run(["umount", "-R", "-l", folder], check=True)
 
 
-def test_what_is_named_does_not_start_and_what_is_excluded_does(guarded):
-    viewer = next(guarded.folder.glob("Deckhand-Viewer-4.1*"))
-    eventually(lambda: not guarded.starts(viewer))
-    assert guarded.starts(next(guarded.folder.glob("Deckhand-Viewer-4.2*")))
-    assert guarded.starts(next(guarded.folder.glob("Tide*")))
-    print(run_endpoint("log", "--data", guarded.data).stdout)
-    time.sleep(3)
+# --- ways round ---
+
+
+def as_it_is(program: Path, folder: Path) -> Command:
+    return (program,)
+
+
+def under_another_name(program: Path, folder: Path) -> Command:
+    return (Path(shutil.copy(program, folder / "a")).rename(folder / "tide-table"),)
+
+
+def as_a_copy(program: Path, folder: Path) -> Command:
+    return (shutil.copy(program, folder / "copy"),)
+
+
+def through_a_hard_link(program: Path, folder: Path) -> Command:
+    (folder / "linked").hardlink_to(program)
+    return (folder / "linked",)
+
+
+def through_a_symbolic_link(program: Path, folder: Path) -> Command:
+    (folder / "symlinked").symlink_to(program)
+    return (folder / "symlinked",)
+
+
+def mounted_in_another_place(program: Path, folder: Path) -> Command:
+    (folder / "bound").touch()
+    subprocess.run(["mount", "--bind", program, folder / "bound"], check=True)
+    return (folder / "bound",)
+
+
+def mounted_over_another(program: Path, folder: Path) -> Command:
+    may = put_harmless(folder, "Harbour-Log", "1.0")
+    return ("unshare", "--mount", "sh", "-c", f"mount --bind {program} {may} && exec {may}")
+
+
+def in_a_mount_namespace(program: Path, folder: Path) -> Command:
+    return ("unshare", "--mount", program)
+
+
+def on_another_file_system(program: Path, folder: Path) -> Command:
+    return (shutil.copy(program, folder.parent / "there" / "elsewhere"),)
+
+
+def on_one_mounted_later(program: Path, folder: Path) -> Command:
+    subprocess.run(["mount", "-t", "tmpfs", "portero", folder], check=True)
+    time.sleep(1)
+    return (shutil.copy(program, folder / "later"),)
+
+
+def on_one_of_another_namespace(program: Path, folder: Path) -> Command:
+    script = f"mount -t tmpfs portero {folder}; cp {program} {folder}/own; sleep 2; exec {folder}/own"
+    return ("unshare", "--mount", "sh", "-c", script)
+
+
+def as_a_script(program: Path, folder: Path) -> Command:
+    script = folder / ("lesson.sh" if "Viewer" in program.name else "tides.sh")
+    script.write_text("#!/bin/sh\nexit 0\n")
+    script.chmod(0o755)
+    return (script,)
+
+
+def by_the_loader(program: Path, folder: Path) -> Command:
+    loader = next(path for path in LOADERS if Path(path).exists())
+    return (loader, shutil.copy("/bin/true", folder / ("lesson" if "Viewer" in program.name else "tides")))
+
+
+def by_its_interpreter(program: Path, folder: Path) -> Command:
+    return ("sh", *as_a_script(program, folder))
+
+
+def from_memory(program: Path, folder: Path) -> Command:
+    code = "import os, sys; f = os.memfd_create('a', 0); os.write(f, open(sys.argv[1], 'rb').read()); "
+    return (sys.executable, "-c", code + "os.execv(f'/proc/self/fd/{f}', ['a'])", program)
+
+
+WAYS: dict[str, Callable[[Path, Path], Command]] = {
+    "as it is": as_it_is,
+    "under another name": under_another_name,
+    "a copy of it": as_a_copy,
+    "through a hard link": through_a_hard_link,
+    "through a symbolic link": through_a_symbolic_link,
+    "its file mounted in another place": mounted_in_another_place,
+    "its file mounted over a program that may start, in a mount namespace of one's own": mounted_over_another,
+    "in a mount namespace of one's own": in_a_mount_namespace,
+    "a copy on another file system": on_another_file_system,
+    "a copy on a file system mounted later": on_one_mounted_later,
+    "a copy on a file system that only a mount namespace of one's own has": on_one_of_another_namespace,
+    "a script, by its `#!` line": as_a_script,
+    "by the dynamic loader, called with the program": by_the_loader,
+    "by its interpreter, called with the script": by_its_interpreter,
+    "from a file in memory": from_memory,
+}
+TABLE = (
+    (ROOT / "docs/explanation/startup.md").read_text().partition("<!-- ways round -->")[2].partition("<!-- end -->")[0]
+)
+SHOWN = dict(re.findall(r"^\| (?!Started|---)(.+?) \| \*?\*?(.+?)\*?\*? \|", TABLE, re.MULTILINE))
+
+
+def test_the_table_of_ways_round_names_those_that_are_tried():
+    assert set(SHOWN) == set(WAYS)
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_what_the_table_of_ways_round_says_is_so(guarded, way):
+    for program, may_start in ((guarded.other, True), (guarded.viewer, SHOWN[way] != "stopped")):
+        folder = guarded.folder / f"way-{list(WAYS).index(way)}-{may_start}-{program.name}"
+        folder.mkdir()
+        assert guarded.starts(*WAYS[way](program, folder)) is may_start
+
+
+# --- what people and machines are told ---
+
+
+def test_what_is_excluded_starts_and_everything_is_told(guarded, portero):
+    assert guarded.starts(guarded.newer)
+    assert not guarded.starts(guarded.viewer)
+    assert "Deckhand-Viewer (no-viewers on whole-fleet blocks it" in guarded.log()
+    told = eventually(lambda: list(portero.activity.list(device="guard-01", program="deckhand")))
+    assert (told[0].start.version, told[0].verdict, told[0].user) == ("4.1", "block", "root")
+    assert told[0].url is told[0].host is None
+    assert "/sh" in told[0].parent or "/dash" in told[0].parent
+    assert told[0].reference
+    assert told[0].reference in "".join(guarded.process.lines)
+    facts = eventually(lambda: portero.devices.get("guard-01").facts.layers.startup == "enforcing")
+    assert facts
+
+
+def test_a_warning_refuses_once_and_lets_the_next_start_through(guarded, portero):
+    assert not guarded.starts(guarded.racer)
+    assert guarded.starts(guarded.racer)
+    told = eventually(lambda: len(found := list(portero.activity.list(program="reef"))) > 1 and found)
+    assert {(one.verdict, one.continued) for one in told} == {("warn", True), ("warn", False)}
+
+
+def test_a_rule_for_one_person_stops_nobody_else(guarded):
+    assert not guarded.starts(guarded.watch, user="nobody")
+    assert guarded.starts(guarded.watch)
+
+
+# --- never stuck ---
+
+
+class Starting(threading.Thread):
+    """Starts a program over and over; the longest that a start took, and how they ended."""
+
+    def __init__(self, program: Path) -> None:
+        super().__init__()
+        self.program, self.longest, self.ended, self.going = program, 0.0, set[bool](), True
+        self.start()
+
+    def run(self) -> None:
+        while self.going:
+            began = time.monotonic()
+            try:
+                self.ended.add(subprocess.run([self.program], check=False).returncode == 0)
+            except PermissionError:
+                self.ended.add(False)
+            self.longest = max(self.longest, time.monotonic() - began)
+
+    def done(self) -> None:
+        self.going = False
+        self.join()
+
+
+@pytest.fixture
+def starting(guarded) -> Iterator[list[Starting]]:
+    made = [Starting(program) for program in (guarded.viewer, guarded.other)]
+    time.sleep(1)
+    yield made
+    for one in made:
+        one.done()
+
+
+def test_a_guard_that_is_killed_under_load_is_back_and_no_start_hangs(guarded, starting, record_property):
+    for _ in range(3):
+        was = guarded.guard.pid
+        os.kill(was, signal.SIGKILL)
+        eventually(lambda was=was: guarded.guard.pid != was)
+        time.sleep(1)
+    for one in starting:
+        one.done()
+    assert max(one.longest for one in starting) < 1.5
+    assert starting[1].ended == {True}
+    assert not guarded.starts(guarded.viewer)
+    assert "begun anew, as it had ended" in guarded.log()
+    record_property("summary", f"guard killed under load: the longest start took {starting[1].longest:.2f} s")
+
+
+def test_a_guard_that_hangs_is_ended_and_what_waited_goes_on(guarded, starting):
+    was = guarded.guard.pid
+    os.kill(was, signal.SIGSTOP)
+    eventually(lambda: not psutil.pid_exists(was))
+    eventually(lambda: "begun anew, as it answered no longer" in guarded.log())
+    eventually(lambda: not guarded.starts(guarded.viewer))
+    for one in starting:
+        one.done()
+    assert max(one.longest for one in starting) < 1.5
+
+
+def test_a_watcher_that_is_killed_takes_the_guard_along_and_comes_back(guarded, portero):
+    before = guarded.guard.pid
+    guarded.watcher.kill()
+    eventually(lambda: not psutil.pid_exists(before))
+    assert guarded.starts(guarded.other)
+    eventually(lambda: not guarded.starts(guarded.viewer))
+
+
+def test_a_program_that_cannot_be_read_in_time_passes_and_is_told(guarded):
+    big = put_harmless(guarded.folder, "Sounding", "1.0")
+    os.truncate(big, 6 << 30)
+    began = time.monotonic()
+    assert guarded.starts(big)
+    assert time.monotonic() - began < 1.5
+    eventually(lambda: "could not be looked at in time, and its start was let through" in guarded.log())
+    big.unlink()
+
+
+# --- without root ---
+
+
+def test_the_launcher_starts_what_may_start_and_refuses_the_rest(guarded):
+    launched = run_endpoint("start", "--data", guarded.data, guarded.viewer, expect=126)
+    assert "Deckhand-Viewer 4.1 is not started on this machine" in launched.stderr
+    warned = run_endpoint("start", "--data", guarded.data, guarded.racer, expect=126)
+    assert "asks you to think twice" in warned.stderr
+    gone = run_endpoint("start", "--data", guarded.data, "nowhere-to-be-found", expect=1)
+    assert "There is no program nowhere-to-be-found" in gone.stderr
+    command = [sys.executable, "-m", "portero.endpoint.main", "start", "--data", guarded.data]
+    for given in ((guarded.other,), ("--go-on", guarded.racer), ("sh", "-c", "exit 0")):
+        subprocess.run([*command, *given], check=True)
+    assert subprocess.run([*command, "sh", "-c", "exit 7"], check=False).returncode == 7
+
+
+def test_a_terminal_is_written_plainly(tmp_path):
+    master, slave = os.openpty()
+    write_on(os.ttyname(slave), "Deckhand\x1b[2J is not started")
+    assert os.read(master, 500) == "\r\r\nPortero: Deckhand�[2J is not started\r\r\n".encode()
+    (tmp_path / "file").touch()
+    write_on(str(tmp_path / "file"), "nothing but a terminal is written on")
+    assert not (tmp_path / "file").read_bytes()

@@ -6,15 +6,17 @@ import argparse
 import asyncio
 import contextlib
 import json
+import os
 import platform
 import sys
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 import msgspec
 
 from portero import __version__
 from portero.core import wording
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.device import Facts
 from portero.core.nouns.urls import parse_visit
 from portero.endpoint.agent import Agent, AgentRuling
@@ -26,7 +28,10 @@ from portero.endpoint.errands import keep_errands, refusing, with_real_browser
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
-from portero.endpoint.guard.keeping import keep_guard
+from portero.endpoint.guard.keeping import keep_guard, notice_text
+from portero.endpoint.guard.launching import Launch, rule_on_launch
+from portero.endpoint.guard.processes import parent_of
+from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.here import running_here, running_in
 from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
@@ -35,6 +40,8 @@ from portero.endpoint.running import Rhythm, keep_in_touch, keep_inventory, keep
 from portero.formats.places import BadDocument, PlacedValues
 
 DONE, FAILED, USAGE, UNREACHABLE = 0, 1, 2, 4
+NOT_STARTED = 126
+"""As shells say of a program that was found and could not be started."""
 
 
 def say(line: str) -> None:
@@ -122,6 +129,47 @@ async def run(options: argparse.Namespace) -> int:
                     keep_errands(agent, refusing(_NO_ERRANDS) if options.no_errands else with_real_browser(port)),
                 )
     return DONE
+
+
+async def start(options: argparse.Namespace) -> int:
+    """Start a program where it may start; this process becomes it."""
+    async with new_http() as http:
+        agent = Agent(Folder(options.data), http, last_start=last_start())
+        launch = rule_on_launch(agent.folder, options.program, agent.now())
+        if launch.ruling is not None and not await _may_launch(agent, launch, options.go_on):
+            return NOT_STARTED
+    agent.queue.close()
+    return _become(launch.program, [options.program, *options.arguments])
+
+
+def _become(program: Path, arguments: list[str]) -> NoReturn:
+    os.execv(program, arguments)
+
+
+async def _may_launch(agent: Agent, launch: Launch, go_on: bool) -> bool:
+    """Record the start; whether it may go on."""
+    ruling, user = launch.ruling, launch.user
+    assert ruling is not None
+    continued = ruling.verdict is Verdict.WARN and (go_on or _asked(agent, ruling))
+    if ruling.verdict is Verdict.ALLOW and not ruling.layer.logged:
+        agent.queue.count_start(ruling.program, user, agent.now())
+        return True
+    reference = agent.record_start(ruling, user=user, parent=parent_of(os.getppid()), continued=continued)
+    allowed = continued or ruling.verdict is Verdict.ALLOW
+    if not allowed:
+        say(notice_text(agent, ruling, reference))
+        with contextlib.suppress(ServiceUnreachable, NotTaken, ServiceRefused):
+            await agent.report()
+    return allowed
+
+
+def _asked(agent: Agent, ruling: StartRuling) -> bool:
+    """Whether the person at the terminal, where there is one, goes on past the warning."""
+    if not sys.stdin.isatty():
+        return False
+    say(notice_text(agent, ruling, None))
+    say("Start it all the same? (yes, or anything else)")
+    return sys.stdin.readline().strip().casefold() == "yes"
 
 
 def _ruling_json(ruling: AgentRuling) -> dict[str, Any]:

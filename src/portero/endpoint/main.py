@@ -69,6 +69,7 @@ def parser() -> argparse.ArgumentParser:
     _add_join(add)
     _add_run(add)
     _add_visit(add)
+    _add_start(add)
     _add_looks(add)
     _add_fleet(add)
     return top
@@ -141,6 +142,14 @@ def _add_visit(add: Add) -> None:
         "--browser", choices=get_args(BrowserFamily), default="chromium", help="in which one, with --real (chromium)"
     )
     _add_json(visit)
+
+
+def _add_start(add: Add) -> None:
+    summary = "Start a program where this machine's rules let it; as the guard does, and without root."
+    start = add("start", commands.start, summary, "portero-endpoint start tide-table --at noon")
+    start.add_argument("--go-on", action="store_true", help="start it where it is only warned of")
+    start.add_argument("program", metavar="PROGRAM", help="its path, or its name as the search path finds it")
+    start.add_argument("arguments", nargs=argparse.REMAINDER, metavar="…", help="what the program is given")
 
 
 def _add_looks(add: Add) -> None:

@@ -24,7 +24,7 @@ ROOT = "root"
 _SYSTEM = r"C:\Windows\System32"
 _BELOW_LIB = ("/lib", "/usr/lib")
 _BELOW_BIN = ("/bin", "/sbin", "/usr/bin", "/usr/sbin")
-_LOADERS = (
+LOADERS = (
     "/lib64/ld-linux-x86-64.so.2",
     "/lib/ld-linux-aarch64.so.1",
     *(f"{lib}/x86_64-linux-gnu/ld-linux-x86-64.so.2" for lib in _BELOW_LIB),
@@ -65,7 +65,7 @@ ESSENTIALS = (
     Essential("/usr/lib/systemd/systemd-logind", "signing in"),
     Essential("/usr/lib/openssh/", "signing in"),
     *_anywhere(_SIGNING_IN, "signing in"),
-    *(Essential(path, "what every program is loaded by") for path in _LOADERS),
+    *(Essential(path, "what every program is loaded by") for path in LOADERS),
     *(Essential(path, "the display") for path in _DISPLAY),
     *_anywhere(_SHELLS, "the shell of the system's administrator", ROOT),
     *_anywhere(_PACKAGE_TOOLS, "putting in packages", ROOT),

@@ -67,7 +67,7 @@ class _Listening:
 
     def __init__(self, agent: Agent, say: Callable[[str], None]) -> None:
         self._agent, self._say = agent, say
-        self._alike: dict[tuple[str | None, str | None, str], float] = {}
+        self._alike: dict[tuple[object, ...], float] = {}
         self.cannot = False
 
     async def hear(self, told: Told) -> None:
@@ -103,7 +103,7 @@ class _Listening:
 
     async def _started(self, told: Told) -> None:
         ruling = StartRuling.read(told.ruling or {})
-        if self._is_alike((ruling.program.path, told.user, ruling.verdict.value)):
+        if self._is_alike((ruling.program.path, told.user, ruling.verdict, told.went_on)):
             return
         reference = self._agent.record_start(
             ruling, user=told.user, parent=told.parent, at=_moment(told.at), continued=told.went_on
@@ -116,7 +116,7 @@ class _Listening:
             await asyncio.to_thread(write_on, told.terminal, text)
         await show(text, "This program does not start here")
 
-    def _is_alike(self, start: tuple[str | None, str | None, str]) -> bool:
+    def _is_alike(self, start: tuple[object, ...]) -> bool:
         now = time.monotonic()
         if len(self._alike) > MOST_ALIKE:
             self._alike.clear()

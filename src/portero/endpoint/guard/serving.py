@@ -66,7 +66,8 @@ class Guard:
         self._counts: dict[tuple[FileMark, str | None, str, int], tuple[Application, int]] = {}
         """Starts that nothing refused, by file, path, person and hour."""
         self._tell: Queue[Told] = Queue(MOST_TOLD)
-        self._places: frozenset[str] = frozenset()
+        self._unguarded = set[str]()
+        """Numbers of file systems that cannot be guarded, once that was told."""
 
     def serve(self) -> None:
         """For ever."""
@@ -202,13 +203,16 @@ class Guard:
                 poll.poll(_LOOK_SECONDS * 1000)
 
     def _guard_all(self) -> None:
-        found = {one.number: one for one in mounted(self._below)}
-        for number in found.keys() - self._places:
+        """Each time all of them: another file system may have the number of one that is gone."""
+        unguarded = set()
+        for one in mounted(self._below):
             try:
-                self._questions.ask_of(found[number].place)
+                self._questions.ask_of(one.place)
             except OSError as problem:
-                self._put(Told.unguarded(str(found[number].place), problem.strerror or "it cannot be asked of"))
-        self._places = frozenset(found)
+                unguarded.add(one.number)
+                if one.number not in self._unguarded:
+                    self._put(Told.unguarded(str(one.place), problem.strerror or "it cannot be asked of"))
+        self._unguarded = unguarded
 
     def _count(self, asked: _Asked, program: Application, at: float) -> None:
         key = (asked.mark, asked.path, asked.user, int(at // 3600))
