@@ -12,6 +12,8 @@ const VERDICTS = [
   { value: 'allow', text: 'allow, recorded' },
 ]
 const host = useRouteQuery<string>('host', '')
+const program = useRouteQuery<string>('program', '')
+const typedProgram = refDebounced(program, 200)
 const user = useRouteQuery<string>('user', '')
 const typedUser = refDebounced(user, 300)
 const verdict = useRouteQuery<string>('verdict', '')
@@ -26,6 +28,7 @@ const filters = computed(
   () =>
     ({
       host: typedHost.value || undefined,
+      program: typedProgram.value || undefined,
       user: typedUser.value.trim() || undefined,
       verdict: verdict.value || undefined,
       // half a code finds nothing yet
@@ -50,6 +53,13 @@ const activity = useActivity(filters)
         maxlength="9"
       />
       <BFormInput v-model="host" type="search" placeholder="Host" aria-label="Host" maxlength="253" />
+      <BFormInput
+        v-model="program"
+        type="search"
+        placeholder="Program"
+        aria-label="Program"
+        maxlength="255"
+      />
       <BFormInput v-model="user" type="search" placeholder="Person" aria-label="Person" maxlength="255" />
       <BFormSelect v-model="verdict" :options="VERDICTS" aria-label="Verdict" />
       <BFormCheckbox v-model="withTests" class="align-self-center">with visits to test hosts</BFormCheckbox>

@@ -21,8 +21,9 @@ function correct(one: Activity) {
     </caption>
     <BThead>
       <BTr>
-        <BTh>When</BTh><BTh v-if="machine">Machine</BTh><BTh>Person</BTh><BTh>Verdict</BTh><BTh>Host</BTh>
-        <BTh>Because of</BTh><BTh>Reference</BTh><BTh><span class="visually-hidden">Next step</span></BTh>
+        <BTh>When</BTh><BTh v-if="machine">Machine</BTh><BTh>Person</BTh><BTh>Verdict</BTh
+        ><BTh>Host or program</BTh> <BTh>Because of</BTh><BTh>Reference</BTh
+        ><BTh><span class="visually-hidden">Next step</span></BTh>
       </BTr>
     </BThead>
     <BTbody>
@@ -39,9 +40,11 @@ function correct(one: Activity) {
           ></BTd
         >
         <BTd
-          ><RouterLink :to="{ name: 'find', query: { q: item.host } }" :title="item.url"
-            ><code class="host">{{ item.host }}</code></RouterLink
-          ><span v-if="item.test" class="dim small"> test host</span></BTd
+          ><ActivityProgram v-if="item.start" :start="item.start" :parent="item.parent" /><template v-else
+            ><RouterLink :to="{ name: 'find', query: { q: item.host } }" :title="item.url ?? undefined"
+              ><code class="host">{{ item.host }}</code></RouterLink
+            ><span v-if="item.test" class="dim small"> test host</span></template
+          ></BTd
         >
         <BTd class="sub"
           ><template v-if="item.winner"
@@ -54,7 +57,7 @@ function correct(one: Activity) {
         >
         <BTd v-needs:author class="text-end"
           ><BButton
-            v-if="!item.test"
+            v-if="item.host && !item.test"
             variant="link"
             class="p-0 small"
             :aria-label="`Correct… the categories of ${item.host}`"
@@ -65,7 +68,7 @@ function correct(one: Activity) {
       </BTr>
     </BTbody>
   </BTableSimple>
-  <CorrectionDialog v-model="correcting" :host="chosen?.host" :categories="chosen?.categories" />
+  <CorrectionDialog v-model="correcting" :host="chosen?.host ?? undefined" :categories="chosen?.categories" />
 </template>
 
 <style scoped>

@@ -22,6 +22,7 @@ const EMPTY = {
   family: '',
   entries: '' as number | '',
   policy_file: '',
+  passed_by: '',
   source: '',
 }
 const draft = reactive({ ...EMPTY })
@@ -51,6 +52,7 @@ watch(shown, () => {
       family: row.family ?? '',
       entries: limits.value[0]?.entries ?? '',
       policy_file: row.policy_file ?? '',
+      passed_by: row.passed_by.join('\n'),
     },
   )
 })
@@ -63,6 +65,11 @@ function listParts() {
     policy_file: draft.policy_file.trim() || null,
   }
 }
+const linesOf = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
 function save() {
   const row = {
     control: draft.control as CoverageRow['control'],
@@ -74,6 +81,7 @@ function save() {
     layer_from: draft.layer_from.trim() || null,
     platform_from: draft.platform_from.trim() || null,
     ...listParts(),
+    passed_by: draft.control === 'startup' ? linesOf(draft.passed_by) : [],
     source: draft.source.trim(),
     date: new Date().toISOString().slice(0, 10),
   }
@@ -170,6 +178,10 @@ function save() {
           <BFormInput id="cov-file" v-model="draft.policy_file" placeholder="as shipped" maxlength="255" />
         </div>
       </template>
+      <div v-if="draft.control === 'startup'" class="wide">
+        <label class="form-label" for="cov-passed">Known ways past a rule, one a line</label>
+        <BFormTextarea id="cov-passed" v-model="draft.passed_by" rows="3" maxlength="4000" />
+      </div>
       <div class="wide">
         <label class="form-label" for="cov-source">Source: who found it out, and how</label>
         <BFormInput id="cov-source" v-model="draft.source" required maxlength="255" />

@@ -52,7 +52,12 @@ const named = (row: CoverageRow) => `${row.control}, ${row.browser} on ${row.pla
               <BTd>{{ row.layer_from ?? '–' }}</BTd>
               <BTd>{{ row.platform_from ?? '–' }}</BTd>
               <BTd class="text-nowrap">{{ row.date }}</BTd>
-              <BTd class="sub">{{ row.source }}<b v-if="!row.shipped"> · edited here</b></BTd>
+              <BTd class="sub"
+                >{{ row.source }}<b v-if="!row.shipped"> · edited here</b>
+                <div v-if="row.passed_by.length" class="small">
+                  Passed by: {{ row.passed_by.join('; ') }}
+                </div></BTd
+              >
               <BTd class="text-end text-nowrap">
                 <span v-needs:author>
                   <BButton variant="link" :aria-label="`Edit ${named(row)}`" @click="edit(row)">Edit</BButton>

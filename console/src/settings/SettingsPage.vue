@@ -50,8 +50,14 @@ const NUMBERS = [
 ] as const
 const ZONES = ['UTC', ...Intl.supportedValuesOf('timeZone').filter((name) => name !== 'UTC')]
 
+const UNDECIDED = [
+  { value: 'pass', text: 'pass: the program starts' },
+  { value: 'refuse', text: 'refuse: the program does not start' },
+]
+
 const draftOf = (value: Settings | undefined) => ({
   zone: value?.zone ?? 'UTC',
+  undecided_starts: value?.undecided_starts ?? 'pass',
   ...(Object.fromEntries(NUMBERS.map(({ key }) => [key, String(value?.[key] ?? '')])) as Record<
     (typeof NUMBERS)[number]['key'],
     string
@@ -70,9 +76,9 @@ watch(settings.data, () => changed.value || reset())
 reset()
 
 function body() {
-  const { zone, ...numbers } = draft
+  const { zone, undecided_starts, ...numbers } = draft
   const read = Object.fromEntries(Object.entries(numbers).map(([key, text]) => [key, Number(text)]))
-  return { ...settingsBody(base.value!), zone: zone.trim(), ...read }
+  return { ...settingsBody(base.value!), zone: zone.trim(), undecided_starts, ...read }
 }
 const { save, keepMine, takeTheirs } = useSaving(
   put,
@@ -120,6 +126,19 @@ const { save, keepMine, takeTheirs } = useSaving(
             />
             <p :id="`setting-${number.key}-hint`" class="small dim">{{ number.hint }}</p>
           </template>
+          <label class="form-label" for="setting-undecided"
+            >What a start gets that is not decided in time</label
+          >
+          <BFormSelect
+            id="setting-undecided"
+            v-model="draft.undecided_starts"
+            :options="UNDECIDED"
+            aria-describedby="setting-undecided-hint"
+          />
+          <p id="setting-undecided-hint" class="small dim">
+            A machine's guard of program starts has half a second, as for a very large program that it has not
+            read yet.
+          </p>
         </fieldset>
         <SaveProblem
           :problem="put.error.value"
@@ -140,7 +159,8 @@ const { save, keepMine, takeTheirs } = useSaving(
 .panel {
   max-width: 40rem;
 }
-.panel input {
+.panel input,
+.panel select {
   max-width: 20rem;
 }
 .buttons {

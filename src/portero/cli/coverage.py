@@ -30,7 +30,13 @@ def coverage_list(context: Context) -> int:
 
 
 def _cell(row: CoverageEntry, name: str) -> object:
+    if name == "passed_by":
+        return "; ".join(row.passed_by)
     return _limits(row) if name == "list_limits" else getattr(row, name)
+
+
+def _passed_by(row: CoverageRow) -> str:
+    return f"; passed by: {', '.join(row.passed_by)}" if row.passed_by else ""
 
 
 def _limits(row: CoverageRow) -> str:
@@ -49,7 +55,7 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
                 *(row.control, row.browser, row.platform, row.http.value, row.https.value),
                 *(row.browser_from or "–", row.layer_from or "–", row.platform_from or "–"),
                 *(_limits(row) or "–", str(row.date)),
-                row.source + ("" if row.shipped else " (edited)"),
+                row.source + ("" if row.shipped else " (edited)") + _passed_by(row),
             )
             for row in rows
         ]
@@ -71,6 +77,8 @@ def coverage_set(context: Context) -> int:
         given["family"] = options.reads_as
     if options.list_limit:
         given["list_limits"] = [_limit(text) for text in options.list_limit]
+    if options.passed_by:
+        given["passed_by"] = options.passed_by
     row = CoverageRow.model_validate(
         {
             **{name: getattr(options, name) for name in ("control", "browser", "platform", "http", "https", "source")},
@@ -127,5 +135,7 @@ def register(commands: Commands) -> None:
     told = "site-list: by whose rules the browser reads its list"
     put.add_argument("--reads-as", choices=get_args(BrowserFamily), help=told)
     put.add_argument("--policy-file", metavar="PLACE", help="site-list: where the browser looks for its managed policy")
+    told = "startup: a known way past a rule, in words; repeatable"
+    put.add_argument("--passed-by", metavar="WAY", action="append", help=told)
     put.add_argument("--source", required=True, help="who found it out, and how")
     add_csv(listing)

@@ -70,6 +70,10 @@ class CoverageRow(Authored):
     policy_file: Annotated[
         Text | None, Field(description="Where the browser looks for its managed policy; None: as shipped.")
     ] = None
+    passed_by: Annotated[
+        tuple[Text, ...],
+        Field(max_length=20, description="Known ways past a startup rule, in words."),
+    ] = ()
     date: Day
     source: Annotated[Text, Field(description="Who found it out, and how.")]
 
@@ -82,6 +86,8 @@ class CoverageRow(Authored):
     def _fits(self) -> Self:
         if self.control != "site-list" and (self.family or self.list_limits or self.policy_file):
             raise ValueError("family, list_limits and policy_file are of the control site-list")
+        if self.control != "startup" and self.passed_by:
+            raise ValueError("passed_by is of the control startup")
         limits = (limit.browser_from for limit in self.list_limits)
         for value in (self.browser_from, self.layer_from, self.platform_from, *limits):
             if value is not None and version_key(value) is None:
@@ -141,6 +147,17 @@ SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
     _site_list("firefox", "windows", r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Mozilla\Firefox", _UNTRIED),
     _site_list("firefox", "macos", "/Library/Managed Preferences/org.mozilla.firefox.plist", _UNTRIED),
     _shipped("startup", ANY, "page", "page", "a program that does not start visits nothing", layer_from="0.1"),
+    _shipped(
+        *("startup", ANY, "page", "page", "tried by the project against the real kernel, version 6.18"),
+        platform="linux",
+        layer_from="0.1",
+        date="2026-11-29",
+        passed_by=[
+            "the dynamic loader, called with the program",
+            "its interpreter, called with the script",
+            "a file in memory",
+        ],
+    ),
 )
 """The table as shipped."""
 _SHIPPED = {row.key: row for row in SHIPPED_COVERAGE}

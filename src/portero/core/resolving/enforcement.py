@@ -233,6 +233,10 @@ def effective_startup(
 ) -> tuple[LayerVerdict, list[Caveat]]:
     """What the machine's startup layer really says; and why it differs."""
     layer, _, caveats = _held_back(policy, applied, layer, machine)
+    row = machine.coverage.row("startup", None, machine.platform)
+    if layer.verdict is not Verdict.ALLOW and row is not None and row.passed_by:
+        note = " ".join(filter(None, (layer.note, sentences.passed_by(row.passed_by))))
+        layer = layer.model_copy(update={"note": note})
     return layer, caveats
 
 
