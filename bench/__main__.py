@@ -13,6 +13,7 @@ from bench.content import index_rows, indicator_rows
 from bench.estates import make_estate, make_index, make_situations, make_traffic, skewed
 from bench.fleet import membership_rows, store_rows
 from bench.foresight import foresight_rows
+from bench.guard import guard_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
 from bench.programs import catalogue_rows, inventory_rows
 from bench.pushes import push_rows
@@ -159,6 +160,7 @@ def main() -> int:
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
     rows += inventory_rows(600 if options.quick else 3_000)
     rows += catalogue_rows(2_000 if options.quick else 20_000, rounds)
+    rows += guard_rows(300 if options.quick else 1_000, rounds)
     rows += push_rows(100 if options.quick else 1_000)
     rows += starting_rows(8 if options.quick else 20)
     rows += indicator_rows((4_000, 20_000) if options.quick else (20_000, 100_000), rounds)

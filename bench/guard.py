@@ -13,25 +13,15 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from bench.measuring import Figure, Measurement, Row, in_turns
+from made_folders import joined_folder
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
-from portero.core.resolving.bundles import compile_bundle
 from portero.demo.harmless import put_harmless
-from portero.endpoint.folder import Folder, Identity
 from portero.endpoint.inventory import Inventory
-from portero.formats.bundles import (
-    Manifest,
-    key_to_text,
-    new_signing_key,
-    pack_bundle,
-    public_text_of,
-    sign_manifest,
-)
 
 RULES = 500
-_BATCH = 50
 
 
 def _estate() -> Estate:
@@ -45,16 +35,6 @@ def _estate() -> Estate:
         rulesets=(ruleset,),
         assignments=(Assignment(key="a", ruleset="programs", to=("whole-fleet",)),),
     )
-
-
-def _joined(folder: Folder) -> None:
-    """A folder as an endpoint leaves it that has joined and taken its bundle."""
-    key = key_to_text(new_signing_key())
-    packed = pack_bundle(compile_bundle(_estate(), ("whole-fleet",)))
-    manifest = Manifest(1, packed.digest, packed.size, 1, "2026-01-01T00:00:00Z", "sha256:0")
-    folder.keep_identity(Identity("", "bench", "", public_text_of(key), {"hostname": "bench-01"}))
-    folder.write("bundles/" + packed.digest.partition(":")[2], packed.packed)
-    folder.write("manifest.jws", sign_manifest(manifest, key).encode())
 
 
 @contextmanager
@@ -112,9 +92,7 @@ def guard_rows(starts: int, rounds: int) -> list[Row | Figure]:
             # on the guarded file system: a link would be followed to where it leads
             Path(python).write_bytes(Path(sys.executable).resolve().read_bytes())
             Path(python).chmod(0o755)
-            folder = Folder(data)
-            _joined(folder)
-            Inventory(folder, (below,)).look()
+            Inventory(joined_folder(data, _estate()), (below,)).look()
             ordinary = (python, "-c", "import json")
             floor, guarded, bare, under = in_turns(
                 rounds,

@@ -15,6 +15,7 @@ from portero.cli.command import (
     present,
 )
 from portero.client import Portero
+from portero.core import sentences
 from portero.core.nouns.coverage import ANY, BrowserFamily, CoverageEntry, CoverageRow
 
 
@@ -35,10 +36,6 @@ def _cell(row: CoverageEntry, name: str) -> object:
     return _limits(row) if name == "list_limits" else getattr(row, name)
 
 
-def _passed_by(row: CoverageRow) -> str:
-    return f"; passed by: {', '.join(row.passed_by)}" if row.passed_by else ""
-
-
 def _limits(row: CoverageRow) -> str:
     """As `--list-limit` takes them."""
     return " ".join(
@@ -55,13 +52,16 @@ def _tell_coverage(context: Context, portero: Portero) -> int:
                 *(row.control, row.browser, row.platform, row.http.value, row.https.value),
                 *(row.browser_from or "–", row.layer_from or "–", row.platform_from or "–"),
                 *(_limits(row) or "–", str(row.date)),
-                row.source + ("" if row.shipped else " (edited)") + _passed_by(row),
+                row.source + ("" if row.shipped else " (edited)"),
             )
             for row in rows
         ]
         reach = ("CONTROL", "BROWSER", "PLATFORM", "HTTP", "HTTPS")
         headings = (*reach, "BROWSER FROM", "LAYER FROM", "PLATFORM FROM", "ENTRIES", "DATE", "SOURCE")
         output.print_table(headings, table)
+        for row in rows:
+            if row.passed_by:
+                output.say(f"! {row.key}: {sentences.passed_by(row.passed_by).detail}")
 
     return present(context, rows, tell)
 

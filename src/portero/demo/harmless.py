@@ -36,9 +36,23 @@ def file_name(name: str, version: str) -> str:
     return f"{name}-{version}-{platform.machine()}.AppImage"
 
 
+PROGRAMS = (("Deckhand_Viewer", "4.1"), ("Deckhand_Viewer", "4.2"), ("Tide_Table", "1.0"))
+
+
+def put_programs(data: Path) -> Path:
+    """The folder of the demo's programs, with all of them in it."""
+    folder = data / "programs"
+    folder.mkdir(exist_ok=True)
+    for name, version in PROGRAMS:
+        put_harmless(folder, name, version)
+    return folder
+
+
 def put_harmless(folder: Path, name: str, version: str) -> Path:
     """Put one into a folder, ready to be started."""
     path = folder / file_name(name, version)
-    path.write_bytes(harmless(name, version))
+    contents = harmless(name, version)
+    if not path.exists() or path.read_bytes() != contents:
+        path.write_bytes(contents)
     path.chmod(0o755)
     return path

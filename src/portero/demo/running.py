@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import signal
 import subprocess
@@ -16,6 +17,7 @@ import msgspec
 
 from portero.core import wording
 from portero.demo.feeds import start_feeds
+from portero.demo.harmless import put_programs
 from portero.demo.history import ADMINISTRATOR, ADMINISTRATORS, FEEDS, MARK, PASSWORD, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
@@ -63,7 +65,8 @@ class Demo:
             join = ("join", "--service", self.url, "--code", code, "--facts", facts, "--data", machine)
             subprocess.run(_command("portero.endpoint.main", *join), check=True, stdout=subprocess.DEVNULL)
         run = ("run", "--data", machine, "--port", self.port + 3, "--user", "watch-2", "--every", 30)
-        browsers = ("--browser-policies", self.data / "browser-policies", "--no-programs")
+        programs = put_programs(self.data)
+        browsers = ("--browser-policies", self.data / "browser-policies", "--programs", programs, "--guard", programs)
         self._spawn("filter", "portero.endpoint.main", *run, *browsers, "--origin", f"{web[0]},{web[1]}")
         if self.with_fleet:
             plan = self.data / "fleet.json"
@@ -106,6 +109,13 @@ class Demo:
             except subprocess.TimeoutExpired:
                 child.kill()
 
+    def _start_of(self, version: str) -> str:
+        """How to start a program of the demo: as it is where there is a guard, else by the launcher."""
+        program = next(path for path in put_programs(self.data).iterdir() if f"-{version}-" in path.name)
+        if os.geteuid() == 0:
+            return str(program)
+        return f"portero-endpoint start --data {machine_folder(self.data, HANDS_ON)} {program}"
+
     def _welcome(self) -> str:
         proxy = self.port + 3
         return f"""
@@ -122,6 +132,9 @@ Brackwater Ferries is up.
                      http://lucky-reef.example/
                    portero-endpoint visit --real --data {machine_folder(self.data, HANDS_ON)} \\
                      --browser firefox https://reeltide.example/
+  Programs         harmless ones, which {HANDS_ON} {_GUARDED if os.geteuid() == 0 else _LAUNCHED}
+                   {self._start_of("4.1")}
+                   {self._start_of("4.2")}
   Feeds            stand-ins on 127.0.0.1:{self.port + FEEDS}, fetched by the service:
                    portero feed list
   Data             {self.data}   (--fresh starts over)
@@ -129,6 +142,8 @@ Brackwater Ferries is up.
 Machines join within a minute at the first start. Stop with Ctrl-C."""
 
 
+_GUARDED = "really stops, or lets start:"
+_LAUNCHED = "stops where they are started so (as root it stops them by itself):"
 _OTHERS = wording.joined([f"{one.name} ({one.role})" for one in ADMINISTRATORS[1:]])
 
 

@@ -34,6 +34,7 @@ class CaveatCode(StrEnum):
     PATTERN_CHANGED = "pattern-changed"
     STARTUP_OFF = "startup-off"
     STARTUP_OBSERVING = "startup-observing"
+    PASSED_BY = "passed-by"
     TRUSTED_GATEWAY = "trusted-gateway"
     FACT_MISSING = "fact-missing"
 

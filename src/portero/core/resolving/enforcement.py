@@ -235,8 +235,7 @@ def effective_startup(
     layer, _, caveats = _held_back(policy, applied, layer, machine)
     row = machine.coverage.row("startup", None, machine.platform)
     if layer.verdict is not Verdict.ALLOW and row is not None and row.passed_by:
-        note = " ".join(filter(None, (layer.note, sentences.passed_by(row.passed_by))))
-        layer = layer.model_copy(update={"note": note})
+        caveats.append(sentences.passed_by(row.passed_by))
     return layer, caveats
 
 

@@ -18,6 +18,7 @@ from portero.core.sentences.caveats import (
     layer_not_reported,
     layer_too_old,
     not_reached,
+    passed_by,
     platform_too_old,
     unmanaged,
 )
@@ -118,7 +119,6 @@ from portero.core.sentences.verdicts import (
     lost_because,
     meant_to,
     notice_sentence,
-    passed_by,
     programs_not_here,
     replaced_because,
     start_notice,

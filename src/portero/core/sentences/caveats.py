@@ -168,3 +168,14 @@ def caveat(code: CaveatCode, layer: Layer | None = None) -> Caveat:
     """The caveat with its detail and remedy."""
     detail, remedy = _CAVEATS[code]
     return Caveat(code=code, layer=layer, detail=detail, remedy=remedy)
+
+
+def passed_by(ways: Sequence[str]) -> Caveat:
+    """A startup rule that is known to be passed by in these ways."""
+    told = joined([f"“{way}”" for way in ways], "or")
+    return Caveat(
+        code=CaveatCode.PASSED_BY,
+        layer=Layer.STARTUP,
+        detail=f"It is not seen, and so not stopped, where it is started by {told}.",
+        remedy="Have no file of it on the machine, or block its hosts as well.",
+    )

@@ -231,11 +231,6 @@ def left_to_gateway(network: str) -> str:
     return f"This machine is on-site in {network}, where the estate leaves filtering to the gateway."
 
 
-def passed_by(ways: Sequence[str]) -> str:
-    """In which ways a startup rule is known to be passed by, for who relies on it."""
-    return f"It is not seen, and so not stopped, where it is started by {joined(ways, 'or')}."
-
-
 def start_notice(verdict: Verdict, program: Application, winner: RuleReference | None) -> str:
     """Why a program did not start, for the person who started it."""
     name = " ".join(filter(None, (program.product or program.file or program.path or "This program", program.version)))

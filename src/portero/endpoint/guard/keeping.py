@@ -35,11 +35,13 @@ _TERMINAL = re.compile(r"^/dev/pts/\d+$")
 async def keep_guard(agent: Agent, below: Path, say: Callable[[str], None] = lambda _line: None) -> None:
     """Guard the file systems at and below a folder for ever. Where this process may not, it says so once and ends."""
     listening = _Listening(agent, say)
-    while not listening.cannot:
-        listening.is_off("the guard of program starts does not run")
+    listening.is_off(None)
+    while True:
         await _run(agent.folder.path, below, listening)
-        if not listening.cannot:
-            await asyncio.sleep(_BEGIN_AGAIN)
+        if listening.cannot:
+            return
+        listening.is_off("the guard of program starts does not run")
+        await asyncio.sleep(_BEGIN_AGAIN)
 
 
 async def _run(data: Path, below: Path, listening: _Listening) -> None:
@@ -91,8 +93,8 @@ class _Listening:
             if told.what == "ended":
                 self.is_off(told.text)
 
-    def is_off(self, why: str) -> None:
-        """The guard does not run just now."""
+    def is_off(self, why: str | None) -> None:
+        """The guard does not run just now, or not yet."""
         self._is(LayerMode.OFF, why)
 
     def _is(self, mode: LayerMode, problem: str | None) -> None:

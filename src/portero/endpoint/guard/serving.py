@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import select
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -15,6 +16,7 @@ from typing import NamedTuple
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.device import Application
+from portero.core.nouns.essentials import ROOT
 from portero.core.nouns.settings import UndecidedStart
 from portero.core.resolving.policy import Frame
 from portero.endpoint.guard.fanotify import KernelQuestions, Question
@@ -53,6 +55,10 @@ class Guard:
     def __init__(self, questions: KernelQuestions, ledger: Ledger, below: Path, machine: MachineRules) -> None:
         self._questions, self._ledger, self._below, self._machine = questions, ledger, below, machine
         self._own = {os.getpid(), os.getppid()}
+        interpreter = os.stat(sys.executable)
+        self._interpreter = (interpreter.st_dev, interpreter.st_ino)
+        self._within = "" if below.is_mount() else f"{below}/"
+        """Only paths below this are ruled on: the folder is a part of a file system that is not its own."""
         self._digests, self._pool = Digests(), ThreadPoolExecutor(2, "reading")
         self._read: Queue[tuple[_Asked, str | None]] = Queue()
         self._wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
@@ -103,7 +109,11 @@ class Guard:
             return
         try:
             mark = FileMark.of(os.fstat(question.file))
-            asked = _Asked(*question, mark, path_of(question.file, mark), user_of(question.pid), time.monotonic())
+            path = path_of(question.file, mark)
+            if not (path or "").startswith(self._within) or self._is_own(mark, question.pid):
+                self._answer(question.file, True)
+                return
+            asked = _Asked(*question, mark, path, user_of(question.pid), time.monotonic())
         except OSError:
             # the process is gone: nobody waits
             self._answer(question.file, True)
@@ -114,6 +124,10 @@ class Guard:
             self._pool.submit(self._read_file, asked)
             return
         self._decide(asked, rules, digest)
+
+    def _is_own(self, mark: FileMark, pid: int) -> bool:
+        """Whether root starts the very program that this endpoint runs by: without it nothing here could be mended."""
+        return (mark.device, mark.inode) == self._interpreter and user_of(pid) == ROOT
 
     def _decide(self, asked: _Asked, rules: StartRules, digest: str | None) -> None:
         at = datetime.now(UTC)

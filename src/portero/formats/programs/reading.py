@@ -88,7 +88,8 @@ class ProgramReader:
         if entry is not None:
             found["product"] = entry.name
         if kind is ProgramKind.ELF and begin[8:10] == _APP_IMAGE and (named := _APP_IMAGE_NAME.match(path.name)):
-            found |= {name: value for name, value in named.groupdict().items() if value}
+            # such names hold no spaces
+            found |= {name: value.replace("_", " ") for name, value in named.groupdict().items() if value}
         if kind in (ProgramKind.ELF, ProgramKind.PE):
             found |= self._in_headers(path, size)
         return found
