@@ -106,6 +106,31 @@ def test_activity_that_is_sent_twice_counts_once(portero, wire):
     assert newest.at == newest.received_at, "the service's time rules"
 
 
+def test_starts_are_listed_beside_visits(portero, wire):
+    program = {"product": "Deckhand Viewer", "version": "4.1", "path": "/opt/viewer"}
+    start = {"seq": 1, "at": "2026-11-01T10:00:00Z", "start": program, "parent": "/usr/bin/dash", "user": "fitter-2"}
+    visit = {"seq": 2, "at": "2026-11-01T10:00:00Z", "url": "http://viewer.example/", "host": "viewer.example"}
+    attempts = [{**one, "verdict": "block"} for one in (start, visit)]
+    wire.http.post("/activity", json={"batch": 1, "attempts": attempts})
+    assert len(list(portero.activity.list(device=wire.id))) == 2
+    found = list(portero.activity.list(device=wire.id, program="hand view"))
+    assert [(one.tried, one.parent, one.url, one.host) for one in found] == [
+        ("Deckhand Viewer", "/usr/bin/dash", None, None)
+    ]
+    assert [one.host for one in portero.activity.list(device=wire.id, host="viewer")] == ["viewer.example"]
+
+
+@pytest.mark.parametrize(
+    "broken",
+    [{}, {"url": "http://a.example/"}, {"url": "http://a.example/", "host": "a.example", "start": {"file": "a"}}],
+)
+def test_an_attempt_is_either_a_visit_or_a_start(wire, broken):
+    attempt = {"seq": 1, "at": "2026-11-01T10:00:00Z", "verdict": "block", **broken}
+    answer = wire.http.post("/activity", json={"batch": 1, "attempts": [attempt]})
+    assert answer.status_code == 422
+    assert "either a visit" in answer.text
+
+
 def test_visits_to_test_hosts_are_left_out_unless_asked_for(portero, wire):
     host = "gambling.category.test"
     attempt = {"seq": 1, "at": "2026-11-01T10:00:00Z", "url": f"http://{host}/", "host": host, "verdict": "block"}
