@@ -39,7 +39,8 @@ def _estate() -> Estate:
 
 @contextmanager
 def _guarded(data: Path, below: Path) -> Iterator[None]:
-    command = [sys.executable, "-m", "portero.endpoint.guard.watching", "--data", str(data), "--below", str(below)]
+    options = ["--data", data, "--below", below, "--countdown", "60"]
+    command = [sys.executable, "-m", "portero.endpoint.guard.watching", *options]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as guard:
         assert guard.stdout is not None
         assert guard.stdin is not None

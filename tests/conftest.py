@@ -65,11 +65,13 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
 class Process:
     """A program of ours, with its output read as it comes."""
 
-    def __init__(self, *command: object, env: dict[str, str] | None = None) -> None:
+    def __init__(self, *command: object, env: dict[str, str] | None = None, without: str = "") -> None:
+        """`without` names a capability of Linux that it is not to have."""
+        dropped = ["setpriv", f"--bounding-set=-{without}", f"--inh-caps=-{without}"] if without else []
         self.lines: list[str] = []
         self._came = threading.Condition()
         self._process = subprocess.Popen(
-            [sys.executable, "-m", *map(str, command)],
+            [*dropped, sys.executable, "-m", *map(str, command)],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,

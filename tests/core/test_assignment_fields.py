@@ -24,6 +24,7 @@ OTHER = {
     "reason": "Owners' decision",
     "ticket": "CR-1204",
     "report_presence": True,
+    "end_running": True,
     "hold_back": "P7D",
     "members": ["a" * 64],
     "came": [{"program": "a" * 64, "at": "2026-12-01T00:00:00Z"}],

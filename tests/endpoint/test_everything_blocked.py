@@ -27,7 +27,7 @@ ESTATE = Estate(rulesets=(NOTHING,), assignments=(Assignment(key="a", ruleset="n
 INSIDE = """
 set -u
 mkfifo /tmp/asked
-{python} -m portero.endpoint.guard.watching --data {data} --below / < /tmp/asked > /tmp/told &
+{python} -m portero.endpoint.guard.watching --data {data} --below / --countdown 60 < /tmp/asked > /tmp/told &
 exec 9> /tmp/asked
 for _ in $(seq 200); do grep -q guards /tmp/told && break; sleep 0.1; done
 {commands}

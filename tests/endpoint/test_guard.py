@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import re
 import shutil
 import signal
 import subprocess
 import sys
+import tempfile
+import termios
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -18,11 +21,13 @@ import pytest
 
 from conftest import Process, assignment, eventually, run_endpoint
 from portero.core.nouns.application_set import ApplicationSet
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.essentials import LOADERS
 from portero.core.nouns.ruleset import Ruleset
 from portero.demo.harmless import put_harmless
 from portero.endpoint.guard.keeping import write_on
+from portero.endpoint.guard.watching import CANNOT
 
 pytestmark = [
     pytest.mark.process,
@@ -38,8 +43,9 @@ SETS = {
     "games": {"include": [{"product": "Reef-Racer"}]},
     "office": {"include": [{"product": "Sea-Sheets"}]},
     "night": {"include": [{"product": "Night-Watch"}]},
+    "long": {"include": [{"file": "long-lesson"}]},
 }
-RULES = {"viewers": "block", "games": "warn", "office": "log", "night": "block"}
+RULES = {"viewers": "block", "games": "warn", "office": "log", "night": "block", "long": "block"}
 
 
 class Guarded:
@@ -53,7 +59,7 @@ class Guarded:
         self.racer = put_harmless(folder, "Reef-Racer", "1.0")
         self.watch = put_harmless(folder, "Night-Watch", "1.0")
         run = ("portero.endpoint.main", "run", "--data", data, "--port", 0, "--every", 1)
-        self.process = Process(*run, "--programs", folder, "--guard", folder)
+        self.process = Process(*run, "--programs", folder, "--guard", folder, "--countdown", 2)
         self.process.wait_for(r"the guard answers")
 
     def starts(self, *command: object, user: str | None = None) -> bool:
@@ -84,7 +90,8 @@ def rules(portero):
         rules = [{"application_set": key, "action": RULES[key]}]
         portero.rulesets.create(Ruleset.model_validate({"key": f"no-{key}", "kind": "startup", "rules": rules}))
         people = {"users": ["nobody"]} if key == "night" else None
-        portero.assignments.create(assignment(f"no-{key}", "whole-fleet", people=people))
+        if key != "long":
+            portero.assignments.create(assignment(f"no-{key}", "whole-fleet", people=people))
 
 
 @pytest.fixture(scope="module")
@@ -93,8 +100,8 @@ def guarded(service, portero, rules, tmp_path_factory) -> Iterator[Guarded]:
     code = portero.enrolment.create_code(NewEnrolmentCode()).code
     run_endpoint("join", "--service", service.url, "--code", code, "--hostname", "guard-01", "--data", data)
     folder = tmp_path_factory.mktemp("programs")
-    folder.parent.chmod(0o755)
-    folder.parent.parent.chmod(0o755)
+    for above in [folder, *folder.parents][: -len(Path(tempfile.gettempdir()).parts)]:
+        above.chmod(0o755)
     subprocess.run(["mount", "-t", "tmpfs", "portero", folder], check=True)
     folder.chmod(0o755)
     try:
@@ -248,6 +255,31 @@ def test_a_rule_for_one_person_stops_nobody_else(guarded):
     assert guarded.starts(guarded.watch)
 
 
+# --- what runs already ---
+
+
+def test_what_runs_as_the_rule_comes_is_told_and_ended_after_a_countdown(guarded, portero):
+    lesson = shutil.copy("/bin/sleep", guarded.folder / "long-lesson")
+    master, slave = os.openpty()
+    running = subprocess.Popen(
+        [lesson, "600"], stdin=slave, stdout=slave, start_new_session=True, preexec_fn=take_terminal
+    )
+    try:
+        portero.assignments.create(assignment("no-long", "whole-fleet", end_running=True))
+        assert running.wait(40) == -signal.SIGTERM
+    finally:
+        running.kill()
+    assert "long-lesson will be ended in 2 seconds" in os.read(master, 5000).decode()
+    told = eventually(lambda: list(portero.activity.list(program="long-lesson")))
+    assert [(one.verdict, one.running, one.user) for one in told] == [("block", "ended", "root")]
+    assert not guarded.starts(lesson, "0")
+
+
+def take_terminal() -> None:
+    """Have the terminal that is standard input for one's own."""
+    fcntl.ioctl(0, termios.TIOCSCTTY, 0)
+
+
 # --- never stuck ---
 
 
@@ -297,6 +329,25 @@ def test_a_guard_that_is_killed_under_load_is_back_and_no_start_hangs(guarded, s
     record_property("summary", f"guard killed under load: the longest start took {starting[1].longest:.2f} s")
 
 
+def test_bundles_that_change_under_load_hold_no_start_up(guarded, starting, portero):
+    for number in range(4):
+        portero.rulesets.create(
+            Ruleset.model_validate(
+                {
+                    "key": f"more-{number}",
+                    "kind": "startup",
+                    "rules": [{"application_set": "games", "action": "warn"}],
+                }
+            )
+        )
+        portero.assignments.create(assignment(f"more-{number}", "whole-fleet"))
+        time.sleep(1.2)
+    for one in starting:
+        one.done()
+    assert max(one.longest for one in starting) < 1.5
+    assert [one.ended for one in starting] == [{False}, {True}]
+
+
 def test_a_guard_that_hangs_is_ended_and_what_waited_goes_on(guarded, starting):
     was = guarded.guard.pid
     os.kill(was, signal.SIGSTOP)
@@ -327,6 +378,32 @@ def test_a_program_that_cannot_be_read_in_time_passes_and_is_told(guarded):
 
 
 # --- without root ---
+
+
+def test_who_may_not_guard_says_what_it_needs(guarded):
+    run = (sys.executable, "-m", "portero.endpoint.guard.watching", "--data", guarded.data, "--below", "/")
+    without = ("setpriv", "--bounding-set=-sys_admin", "--inh-caps=-sys_admin")
+    done = subprocess.run([*without, *run, "--countdown", "60"], capture_output=True, text=True, check=False)
+    assert done.returncode == CANNOT
+    assert "stopping programs needs root" in done.stdout
+
+
+def test_a_machine_that_cannot_guard_observes_and_says_why(rules, service, portero, tmp_path):
+    code = portero.enrolment.create_code(NewEnrolmentCode()).code
+    run_endpoint("join", "--service", service.url, "--code", code, "--hostname", "guard-02", "--data", tmp_path)
+    process = Process(
+        *("portero.endpoint.main", "run", "--data", tmp_path, "--port", 0, "--every", 1, "--no-programs", "--guard"),
+        without="sys_admin",
+    )
+    eventually(lambda: portero.devices.get("guard-02").facts.layers.startup == "observing")
+    process.stop()
+    said = "".join(process.lines)
+    assert "stopping programs needs root" in said
+    assert "the guard answers" not in said
+    caveats = portero.checks.check(
+        Attempt.model_validate({"device": "guard-02", "start": {"product": "Deckhand-Viewer", "version": "4.1"}})
+    ).effective.caveats
+    assert "startup-observing" in [one.code for one in caveats]
 
 
 def test_the_launcher_starts_what_may_start_and_refuses_the_rest(guarded):

@@ -40,7 +40,12 @@ function correct(one: Activity) {
           ></BTd
         >
         <BTd
-          ><ActivityProgram v-if="item.start" :start="item.start" :parent="item.parent" /><template v-else
+          ><ActivityProgram
+            v-if="item.start"
+            :start="item.start"
+            :parent="item.parent"
+            :running="item.running"
+          /><template v-else
             ><RouterLink :to="{ name: 'find', query: { q: item.host } }" :title="item.url ?? undefined"
               ><code class="host">{{ item.host }}</code></RouterLink
             ><span v-if="item.test" class="dim small"> test host</span></template

@@ -47,6 +47,7 @@ function draftOf(one: Assignment | undefined) {
     mandatory: one?.mandatory ?? false,
     replaces_weaker: one?.replaces_weaker ?? false,
     report_presence: one?.report_presence ?? false,
+    end_running: one?.end_running ?? false,
     hold_back: one?.hold_back ?? '',
     reason: one?.reason ?? '',
     ticket: one?.ticket ?? '',
@@ -123,6 +124,7 @@ const body = computed(() => {
     mandatory: draft.mandatory,
     replaces_weaker: draft.replaces_weaker,
     report_presence: draft.report_presence,
+    end_running: draft.end_running,
     hold_back: draft.hold_back || null,
     // what is held back no longer is not kept either
     members: (draft.hold_back && known.value?.members) || null,
@@ -240,6 +242,9 @@ function takeTheirs() {
             >
             <BFormCheckbox v-if="kind === 'startup'" v-model="draft.report_presence"
               >Find machines that have such a program, started or not</BFormCheckbox
+            >
+            <BFormCheckbox v-if="kind === 'startup'" v-model="draft.end_running"
+              >End such programs that run already, after a notice</BFormCheckbox
             >
             <BFormSelect
               v-if="kind === 'startup'"

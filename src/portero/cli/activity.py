@@ -29,7 +29,7 @@ def activity_list(context: Context) -> int:
         filters["tests"] = True
     with context.client() as portero:
         found = list(portero.activity.list(limit=options.limit, **filters))
-        tried = ("url", "start", "parent", "categories")
+        tried = ("url", "start", "parent", "running", "categories")
         columns = ("at", "hostname", "user", "verdict", *tried, "continued", "logged", "reference")
 
         def tell() -> None:
@@ -44,6 +44,9 @@ def activity_list(context: Context) -> int:
         if options.watch:
             _follow(portero, found, filters)
     return DONE
+
+
+_RUNNING = {"found": ", which ran already", "ended": ", which ran, and was ended"}
 
 
 def _cell(activity: Activity, name: str) -> object:
@@ -66,7 +69,7 @@ def _print_activity(found: list[Activity]) -> None:
                 activity.hostname,
                 activity.user or "–",
                 output.mark(word),
-                activity.tried,
+                activity.tried + (_RUNNING[activity.running] if activity.running else ""),
                 because,
                 activity.reference or "",
             )

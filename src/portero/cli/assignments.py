@@ -57,7 +57,7 @@ def _values(options: argparse.Namespace, moments: Moments) -> dict[str, Any]:
         values["hold_back"] = options.hold_back
         if options.hold_back == TAKE_BACK:
             values |= {"hold_back": None, "members": None, "came": ()}
-    for name in ("mandatory", "until_restart", "replaces_weaker", "report_presence", "place", "reason"):
+    for name in ("mandatory", "until_restart", "replaces_weaker", "report_presence", "end_running", "place", "reason"):
         if getattr(options, name) is not None:
             values[name] = getattr(options, name)
     return values
@@ -230,6 +230,8 @@ def _add_scope(parser: argparse.ArgumentParser, changing: bool) -> None:
     weaker = "puts weaker groups' rulesets of the same kind out of play"
     how.add_argument("--replaces-weaker", action=argparse.BooleanOptionalAction, help=weaker)
     presence = "machines that have a program which it stops are found, started or not"
+    ends = "startup: end programs that it stops and that run already, after a notice"
+    how.add_argument("--end-running", action=argparse.BooleanOptionalAction, help=ends)
     how.add_argument("--report-presence", action=argparse.BooleanOptionalAction, help=presence)
     later = "programs that its sets take in later are only logged for so many days (7), or as in PT12H, at first"
     how.add_argument("--hold-back", metavar="DAYS", type=_days, help=later + back)

@@ -8,7 +8,7 @@ import secrets
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import httpx
 import msgspec
@@ -442,16 +442,20 @@ class Agent:
         parent: str | None = None,
         at: datetime | None = None,
         continued: bool = False,
+        running: Literal["found", "ended"] | None = None,
     ) -> str | None:
-        """Record a start that was stopped, warned of or logged; the reference for the notice, where one is due."""
+        """Record a start that was stopped, warned of or logged, or a program that was found `running`; the reference
+        for the notice, where one is due.
+        """
         at, layer = at or self.now(), ruling.layer
         self.meet(user)
-        reference = new_reference() if ruling.verdict is not Verdict.ALLOW else None
+        reference = new_reference() if ruling.verdict is not Verdict.ALLOW and running is None else None
         attempt = ReportedAttempt(
             seq=1,
             at=at,
             start=ruling.program,
             parent=parent,
+            running=running,
             user=user,
             verdict=ruling.verdict,
             continued=continued,
@@ -461,7 +465,8 @@ class Agent:
             bundle=self.manifest.name if self.manifest else None,
         )
         if ruling.verdict is not Verdict.ALLOW and not continued:
-            self.log.note(at, _LOGGED[ruling.verdict], f"{attempt.tried[:500]} ({layer.why})")
+            word = running or _LOGGED[ruling.verdict]
+            self.log.note(at, word, f"{attempt.tried[:500]} ({layer.why})")
         self.queue.record(attempt)
         return reference
 

@@ -28,8 +28,8 @@ from portero.endpoint.errands import keep_errands, refusing, with_real_browser
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.fleet import read_plan, run_fleet
 from portero.endpoint.folder import Folder, NotJoined
-from portero.endpoint.guard.keeping import keep_guard, notice_text
-from portero.endpoint.guard.launching import Launch, rule_on_launch
+from portero.endpoint.guard.keeping import GuardOptions, keep_guard, notice_text
+from portero.endpoint.guard.launching import LaunchRuling, rule_on_launch
 from portero.endpoint.guard.processes import parent_of
 from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.here import running_here, running_in
@@ -116,6 +116,7 @@ async def run(options: argparse.Namespace) -> int:
         server = await Filter(agent, user=options.user, origin=origin).start(options.port)
         port = server.sockets[0].getsockname()[1]
         say(f"The filter of {agent.facts.hostname} listens as an HTTP proxy on 127.0.0.1:{port}")
+        guard = GuardOptions(options.guard.resolve(), options.countdown) if options.guard else None
         rhythm = Rhythm(options.every, seed=agent.identity.device)
         with running_here(folder, port, root):
             async with server:
@@ -125,7 +126,7 @@ async def run(options: argparse.Namespace) -> int:
                     keep_reporting(agent, 1.0),
                     keep_machine(agent, say),
                     keep_inventory(agent),
-                    *([keep_guard(agent, options.guard.resolve(), say)] if options.guard else []),
+                    *([keep_guard(agent, guard, say)] if guard else []),
                     keep_errands(agent, refusing(_NO_ERRANDS) if options.no_errands else with_real_browser(port)),
                 )
     return DONE
@@ -143,10 +144,13 @@ async def start(options: argparse.Namespace) -> int:
 
 
 def _become(program: Path, arguments: list[str]) -> NoReturn:
+    with contextlib.suppress(PermissionError):
+        # a guard beside refuses once what is only warned of
+        os.execv(program, arguments)
     os.execv(program, arguments)
 
 
-async def _may_launch(agent: Agent, launch: Launch, go_on: bool) -> bool:
+async def _may_launch(agent: Agent, launch: LaunchRuling, go_on: bool) -> bool:
     """Record the start; whether it may go on."""
     ruling, user = launch.ruling, launch.user
     assert ruling is not None

@@ -120,6 +120,13 @@ def _add_run(add: Add) -> None:
         " stopped); needs root",
     )
     run.add_argument(
+        "--countdown",
+        type=float,
+        default=60.0,
+        metavar="SECONDS",
+        help="how long people have before a program is ended that runs and may not start (60)",
+    )
+    run.add_argument(
         "--no-errands",
         action="store_true",
         help="refuse to open pages for administrators who ask which hosts a page needs",

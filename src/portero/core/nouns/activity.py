@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Self
+from typing import Annotated, Literal, Self
 
 from pydantic import Field, StringConstraints, model_validator
 
@@ -36,6 +36,10 @@ class ReportedAttempt(Noun):
     start: Annotated[Application | None, Field(description="The program that was started.")] = None
     parent: Annotated[
         str | None, StringConstraints(max_length=1024), Field(description="The program from which it was started.")
+    ] = None
+    running: Annotated[
+        Literal["found", "ended"] | None,
+        Field(description="No start: the program ran already as the rule came, and was found so, or ended."),
     ] = None
     user: Text | None = None
     browser: Text | None = None

@@ -101,6 +101,9 @@ class Assignment(Authored):
     report_presence: Annotated[
         bool, Field(description="Machines that have a program which it stops are found, whether it is started or not.")
     ] = False
+    end_running: Annotated[
+        bool, Field(description="Programs that it stops and that run already are ended, after a notice.")
+    ] = False
     hold_back: Annotated[
         timedelta | None,
         AfterValidator(_some_hours),

@@ -292,6 +292,11 @@ def assignment_faults(where: tuple[str | int, ...], assignment: Assignment, rule
             (*where, "report_presence"),
             f"programs are reported by rulesets of kind startup, and “{ruleset.key}” is of kind {ruleset.kind}",
         )
+    if assignment.end_running and ruleset.kind != "startup":
+        yield Fault(
+            (*where, "end_running"),
+            f"programs are ended by rulesets of kind startup, and “{ruleset.key}” is of kind {ruleset.kind}",
+        )
     if assignment.hold_back is not None and ruleset.kind != "startup":
         yield Fault(
             (*where, "hold_back"),

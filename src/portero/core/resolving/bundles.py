@@ -79,6 +79,7 @@ class BundleAssignment(msgspec.Struct, frozen=True, omit_defaults=True):
     """The versions that are not held back."""
     came: tuple[tuple[Fields, float], ...] = ()
     """The versions that came later, and when."""
+    end_running: bool = False
     included: tuple[tuple[int, str], ...] = ()
     """Which address lists bring rules, each with the number of its first one: all behind the ruleset's own."""
 
@@ -255,6 +256,7 @@ def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) ->
         ends=_seconds(assignment.ends),
         until_restart=assignment.until_restart,
         replaces_weaker=assignment.replaces_weaker,
+        end_running=assignment.end_running,
         notice=assignment.notice,
         ground=ruleset.ground,
         state=assignment.state.value,

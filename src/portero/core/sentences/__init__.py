@@ -125,6 +125,7 @@ from portero.core.sentences.verdicts import (
     started_because,
     target_words,
     undecided,
+    will_be_ended,
 )
 from portero.core.sentences.when import (
     address_list_sentence,
@@ -263,5 +264,6 @@ __all__ = [
     "unknown_machines",
     "unknown_people",
     "unmanaged",
+    "will_be_ended",
     "www_only",
 ]

@@ -151,6 +151,8 @@ def _conditions(assignment: Assignment) -> Iterator[str]:
         yield ", in place of what weaker groups have"
     if assignment.hold_back is not None:
         yield f", what comes later only logged for {_duration(assignment.hold_back)} first"
+    if assignment.end_running:
+        yield ", ending what runs already"
     if assignment.state is not State.ACTIVE:
         yield f", {assignment.state.value} and so not in force"
 

@@ -233,11 +233,24 @@ def left_to_gateway(network: str) -> str:
 
 def start_notice(verdict: Verdict, program: Application, winner: RuleReference | None) -> str:
     """Why a program did not start, for the person who started it."""
-    name = " ".join(filter(None, (program.product or program.file or program.path or "This program", program.version)))
-    names = f" ({winner.selector})" if winner else ""
+    name, names = _program_name(program), f" ({winner.selector})" if winner else ""
     if verdict is Verdict.WARN:
         return f"{name}: your organisation{names} asks you to think twice. Start it again if you need it."
     return f"{name} is not started on this machine: your organisation does not have it run here{names}."
+
+
+def will_be_ended(program: Application, winner: RuleReference | None, seconds: int) -> str:
+    """What the person is told whose program runs, and may not."""
+    names = f" ({winner.selector})" if winner else ""
+    return (
+        f"{_program_name(program)} will be ended in {counted(seconds, 'second')}: your organisation does not have it"
+        f" run here{names}. Save your work."
+    )
+
+
+def _program_name(program: Application) -> str:
+    name = program.product or program.file or program.path or "This program"
+    return " ".join(filter(None, (name, program.version)))
 
 
 def notice_sentence(verdict: str, winner: RuleReference | None, categories: Sequence[str]) -> str:

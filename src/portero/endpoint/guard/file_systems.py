@@ -30,6 +30,12 @@ class Mounted(NamedTuple):
     place: Path
     kind: str
 
+    @property
+    def device(self) -> int:
+        """Its number as stat(2) tells it of a file there."""
+        major, _, minor = self.number.partition(":")
+        return os.makedev(int(major), int(minor))
+
 
 def mounted(below: Path) -> Iterator[Mounted]:
     """The file system that a folder is on, those mounted below it, and those that only other mount namespaces of the

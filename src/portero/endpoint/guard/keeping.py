@@ -12,6 +12,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -22,7 +23,7 @@ from portero.core.nouns.layer import LayerMode
 from portero.endpoint.agent import Agent
 from portero.endpoint.desktop import show
 from portero.endpoint.guard.ruling import StartRuling
-from portero.endpoint.guard.telling import Told
+from portero.endpoint.guard.telling import GuardLine
 
 ALIKE_SECONDS = 1.0
 """Starts that are alike are told once in so many seconds: a program that is tried over and over floods nothing."""
@@ -32,21 +33,29 @@ _MOST_LINE = 1 << 20
 _TERMINAL = re.compile(r"^/dev/pts/\d+$")
 
 
-async def keep_guard(agent: Agent, below: Path, say: Callable[[str], None] = lambda _line: None) -> None:
+class GuardOptions(NamedTuple):
+    """What is guarded: file systems at and below a folder; and how many seconds a program goes on that is to end."""
+
+    below: Path
+    countdown: float
+
+
+async def keep_guard(agent: Agent, options: GuardOptions, say: Callable[[str], None] = lambda _line: None) -> None:
     """Guard the file systems at and below a folder for ever. Where this process may not, it says so once and ends."""
     listening = _Listening(agent, say)
     listening.is_off(None)
     while True:
-        await _run(agent.folder.path, below, listening)
+        await _run(agent.folder.path, options, listening)
         if listening.cannot:
             return
         listening.is_off("the guard of program starts does not run")
         await asyncio.sleep(_BEGIN_AGAIN)
 
 
-async def _run(data: Path, below: Path, listening: _Listening) -> None:
-    command = (sys.executable, "-m", "portero.endpoint.guard.watching", "--data", data, "--below", below)
-    process = await asyncio.create_subprocess_exec(*command, stdin=PIPE, stdout=PIPE, limit=_MOST_LINE)
+async def _run(data: Path, options: GuardOptions, listening: _Listening) -> None:
+    command = (sys.executable, "-m", "portero.endpoint.guard.watching", "--data", data, "--below", options.below)
+    countdown = ("--countdown", str(options.countdown))
+    process = await asyncio.create_subprocess_exec(*command, *countdown, stdin=PIPE, stdout=PIPE, limit=_MOST_LINE)
     assert process.stdout is not None
     assert process.stdin is not None
     try:
@@ -61,7 +70,7 @@ async def _run(data: Path, below: Path, listening: _Listening) -> None:
             await process.wait()
 
 
-_TOLD = msgspec.json.Decoder(Told)
+_TOLD = msgspec.json.Decoder(GuardLine)
 
 
 class _Listening:
@@ -72,10 +81,12 @@ class _Listening:
         self._alike: dict[tuple[object, ...], float] = {}
         self.cannot = False
 
-    async def hear(self, told: Told) -> None:
+    async def hear(self, told: GuardLine) -> None:
         """Take one line. ValueError, KeyError where it does not read."""
         if told.what == "start":
             await self._started(told)
+        elif told.what == "running":
+            await self._runs(told)
         elif told.what == "counts":
             program = Application.model_validate(told.program)
             self._agent.meet(told.user)
@@ -103,7 +114,7 @@ class _Listening:
             self._agent.startup = mode
             self._agent.news.set()
 
-    async def _started(self, told: Told) -> None:
+    async def _started(self, told: GuardLine) -> None:
         ruling = StartRuling.read(told.ruling or {})
         if self._is_alike((ruling.program.path, told.user, ruling.verdict, told.went_on)):
             return
@@ -113,10 +124,24 @@ class _Listening:
         if ruling.verdict is Verdict.ALLOW or told.went_on:
             return
         text = notice_text(self._agent, ruling, reference)
+        await self._show(text, told.terminal, "This program does not start here")
+
+    async def _runs(self, told: GuardLine) -> None:
+        """A program that may not start runs already: it is told of, and whoever uses it where it will be ended."""
+        ruling = StartRuling.read(told.ruling or {})
+        if told.running == "warned":
+            text = sentences.will_be_ended(ruling.program, ruling.layer.winner, round(told.seconds))
+            await self._show(text, told.terminal, "This program will be ended")
+            return
+        self._agent.record_start(
+            ruling, user=told.user, at=_moment(told.at), running="ended" if told.running == "ended" else "found"
+        )
+
+    async def _show(self, text: str, terminal: str | None, title: str) -> None:
         self._say(text)
-        if told.terminal:
-            await asyncio.to_thread(write_on, told.terminal, text)
-        await show(text, "This program does not start here")
+        if terminal:
+            await asyncio.to_thread(write_on, terminal, text)
+        await show(text, title)
 
     def _is_alike(self, start: tuple[object, ...]) -> bool:
         now = time.monotonic()

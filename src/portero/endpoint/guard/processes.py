@@ -7,8 +7,8 @@ import pwd
 from contextlib import suppress
 from functools import lru_cache
 
-_TERMINAL = 6
-"""Where proc_pid_stat(5) has the terminal, counted from 0."""
+_TERMINAL, _STARTED = 6, 21
+"""Where proc_pid_stat(5) has the terminal, and when it was started, counted from 0."""
 _PSEUDO_TERMINALS = range(136, 144)
 
 
@@ -42,6 +42,11 @@ def terminal_of(pid: int) -> str | None:
         if os.major(number) in _PSEUDO_TERMINALS:
             return f"/dev/pts/{os.minor(number) + 256 * (os.major(number) - _PSEUDO_TERMINALS.start)}"
     return None
+
+
+def started_at(pid: int) -> int:
+    """When a process was started, in ticks since the machine was. OSError where it is gone."""
+    return int(_read(pid, "stat").rpartition(b")")[2].split()[_STARTED - 2])
 
 
 def _read(pid: int, name: str) -> bytes:

@@ -68,6 +68,13 @@ class StartRules(NamedTuple):
         """Whether some rule names programs, so that one that is not known must be read."""
         return any(known.rule.selector_kind != "everything" for known in self.policy.programs)
 
+    def ends_running(self, ruling: StartRuling) -> bool:
+        """Whether what the ruling stops is to be ended where it runs already."""
+        winner = ruling.layer.winner
+        return winner is not None and any(
+            one.key == winner.assignment and one.end_running for one in self.policy.bundle.assignments
+        )
+
     def rule(self, frame: Frame, programs: tuple[Application, ...], user: str | None) -> StartRuling:
         """Rule on a start by a person (folded). Of several programs that the file may be taken for the strictest
         verdict counts.

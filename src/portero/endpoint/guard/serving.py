@@ -26,7 +26,8 @@ from portero.endpoint.guard.machine_rules import MachineRules
 from portero.endpoint.guard.processes import parent_of, terminal_of, user_of
 from portero.endpoint.guard.programs import Digests, FileMark, candidates, path_of
 from portero.endpoint.guard.ruling import StartRules, StartRuling
-from portero.endpoint.guard.telling import Told, say
+from portero.endpoint.guard.running import HowRunning, RunningProcess, RunningPrograms
+from portero.endpoint.guard.telling import GuardLine, say
 
 DEADLINE_SECONDS = 0.4
 """A start that is not decided by then gets what undecided ones get."""
@@ -36,6 +37,8 @@ MOST_RULED, MOST_TOLD = 20_000, 2_000
 COUNTED_SECONDS = 2.0
 _ROUND_MS = 50
 _LOOK_SECONDS = 0.5
+RUNNING_SECONDS = 5.0
+"""So often it is looked at what runs."""
 
 
 class _Asked(NamedTuple):
@@ -52,7 +55,10 @@ class _Asked(NamedTuple):
 class Guard:
     """Answers the kernel until it is ended. One thread answers; others read files, and take up what is new."""
 
-    def __init__(self, questions: KernelQuestions, ledger: Ledger, below: Path, machine: MachineRules) -> None:
+    def __init__(
+        self, questions: KernelQuestions, ledger: Ledger, below: Path, machine: MachineRules, countdown: float
+    ) -> None:
+        """`countdown` is for how many seconds programs go on that are to be ended, once their people were told."""
         self._questions, self._ledger, self._below, self._machine = questions, ledger, below, machine
         self._own = {os.getpid(), os.getppid()}
         interpreter = os.stat(sys.executable)
@@ -71,7 +77,10 @@ class Guard:
         self._went_on: dict[tuple[FileMark, str], float] = {}
         self._counts: dict[tuple[FileMark, str | None, str, int], tuple[Application, int]] = {}
         """Starts that nothing refused, by file, path, person and hour."""
-        self._tell: Queue[Told] = Queue(MOST_TOLD)
+        self._countdown = countdown
+        self._tell: Queue[GuardLine] = Queue(MOST_TOLD)
+        self._guarded: frozenset[int] | None = None
+        """The devices of the file systems that are guarded; None for all."""
         self._unguarded = set[str]()
         """Numbers of file systems that cannot be guarded, once that was told."""
 
@@ -79,13 +88,14 @@ class Guard:
         """For ever."""
         threading.Thread(target=self._take_up, daemon=True).start()
         threading.Thread(target=self._say, daemon=True).start()
+        threading.Thread(target=self._look_at_running, daemon=True).start()
         poll = select.poll()
         poll.register(self._questions, select.POLLIN)
         poll.register(self._wake, select.POLLIN)
         told_at = time.monotonic()
         rules = self._machine.rules
         self._ledger.is_ready(rules is not None and rules.undecided is UndecidedStart.REFUSE)
-        self._put(Told("guards"))
+        self._put(GuardLine("guards"))
         while True:
             self._ledger.beat()
             poll.poll(_ROUND_MS)
@@ -127,7 +137,10 @@ class Guard:
 
     def _is_own(self, mark: FileMark, pid: int) -> bool:
         """Whether root starts the very program that this endpoint runs by: without it nothing here could be mended."""
-        return (mark.device, mark.inode) == self._interpreter and user_of(pid) == ROOT
+        return self._is_interpreter(mark) and user_of(pid) == ROOT
+
+    def _is_interpreter(self, mark: FileMark) -> bool:
+        return (mark.device, mark.inode) == self._interpreter
 
     def _decide(self, asked: _Asked, rules: StartRules, digest: str | None) -> None:
         at = datetime.now(UTC)
@@ -139,7 +152,7 @@ class Guard:
             self._answer(asked.file, True)
             self._count(asked, ruling.program, at.timestamp())
             return
-        told = Told.of(at, ruling, asked.user, parent_of(asked.pid), terminal_of(asked.pid), went_on)
+        told = GuardLine.of(at, ruling, asked.user, parent_of(asked.pid), terminal_of(asked.pid), went_on)
         self._answer(asked.file, allow)
         self._put(told)
 
@@ -200,7 +213,31 @@ class Guard:
             self._late.add(file)
             path = os.readlink(f"/proc/self/fd/{file}")
             self._questions.answer(file, not self._ledger.refuses)
-            self._put(Told.undecided(path, refused=self._ledger.refuses))
+            self._put(GuardLine.undecided(path, refused=self._ledger.refuses))
+
+    # --- what runs already ---
+
+    def _look_at_running(self) -> None:
+        running = RunningPrograms(self._rule_running, self._tell_running, self._countdown)
+        while True:
+            time.sleep(RUNNING_SECONDS)
+            with suppress(OSError):
+                running.look(time.monotonic())
+
+    def _rule_running(self, file: int, mark: FileMark, path: str | None, user: str) -> tuple[StartRuling, bool] | None:
+        rules = self._machine.rules
+        elsewhere = self._guarded is not None and mark.device not in self._guarded
+        if rules is None or elsewhere or not (path or "").startswith(self._within) or self._is_interpreter(mark):
+            return None
+        digest = self._digests.get(mark)
+        if digest is None and rules.looks_at_contents and not rules.known.by_file(mark):
+            digest = self._digests.make(file, mark)
+        frame = self._machine.frame(rules, user, datetime.now(UTC))
+        ruling = rules.rule(frame, candidates(rules.known, mark, path, digest), user.casefold())
+        return (ruling, rules.ends_running(ruling)) if ruling.verdict is Verdict.BLOCK else None
+
+    def _tell_running(self, what: HowRunning, running: RunningProcess, ruling: StartRuling) -> None:
+        self._put(GuardLine.runs(what, datetime.now(UTC), ruling, running, self._countdown))
 
     # --- what is new, and what is told ---
 
@@ -218,14 +255,16 @@ class Guard:
 
     def _guard_all(self) -> None:
         """Each time all of them: another file system may have the number of one that is gone."""
-        unguarded = set()
-        for one in mounted(self._below):
+        unguarded, found = set(), list(mounted(self._below))
+        if self._below != Path("/"):
+            self._guarded = frozenset(one.device for one in found)
+        for one in found:
             try:
                 self._questions.ask_of(one.place)
             except OSError as problem:
                 unguarded.add(one.number)
                 if one.number not in self._unguarded:
-                    self._put(Told.unguarded(str(one.place), problem.strerror or "it cannot be asked of"))
+                    self._put(GuardLine.unguarded(str(one.place), problem.strerror or "it cannot be asked of"))
         self._unguarded = unguarded
 
     def _count(self, asked: _Asked, program: Application, at: float) -> None:
@@ -234,11 +273,11 @@ class Guard:
 
     def _tell_counts(self) -> None:
         for (_, _, user, hour), (program, starts) in self._counts.items():
-            self._put(Told.counted(datetime.fromtimestamp(hour * 3600, UTC), program, user, starts))
+            self._put(GuardLine.counted(datetime.fromtimestamp(hour * 3600, UTC), program, user, starts))
         self._counts.clear()
 
-    def _put(self, told: Told) -> None:
-        """Told by a thread of its own: no start waits for who reads it. Where nobody does, it is lost."""
+    def _put(self, told: GuardLine) -> None:
+        """GuardLine by a thread of its own: no start waits for who reads it. Where nobody does, it is lost."""
         with suppress(Full):
             self._tell.put_nowait(told)
 

@@ -1,6 +1,7 @@
 """The small watcher beside the guard: it holds the kernel's questions, and begins another guard where one hangs.
 
-`python -m portero.endpoint.guard.watching --data DIR --below DIR` runs until its standard input is closed.
+`python -m portero.endpoint.guard.watching --data DIR --below DIR --countdown SECONDS` runs until its standard input is
+closed.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from portero.endpoint.guard.file_systems import mounted
 from portero.endpoint.guard.ledger import Ledger
 from portero.endpoint.guard.machine_rules import MachineRules
 from portero.endpoint.guard.serving import Guard
-from portero.endpoint.guard.telling import Told, say
+from portero.endpoint.guard.telling import GuardLine, say
 
 HANGS_SECONDS = 0.5
 """A guard that has not gone round for so long while a start waits is ended."""
@@ -38,9 +39,9 @@ CANNOT = 3
 class Watcher:
     """Watches one guard after the other. It does as little as it can, so that it does not hang itself."""
 
-    def __init__(self, data: Path, below: Path) -> None:
+    def __init__(self, data: Path, below: Path, countdown: float) -> None:
         """CannotGuard, NotJoined."""
-        self._folder, self._below = Folder(data), below
+        self._folder, self._below, self._countdown = Folder(data), below, countdown
         self._folder.identity()
         self._questions, self._ledger = KernelQuestions(), Ledger()
         self._waiting_since: float | None = None
@@ -84,7 +85,7 @@ class Watcher:
 
     def _begin_anew(self, why: str) -> None:
         self._settle()
-        say(Told("ended", text=f"the guard of program starts was begun anew, as {why}"))
+        say(GuardLine("ended", text=f"the guard of program starts was begun anew, as {why}"))
         self._begin()
 
     def _settle(self) -> None:
@@ -103,18 +104,16 @@ class Watcher:
         self._guard = os.fork()
         if self._guard == 0:
             _end_with_parent()
-            _become_guard(self._folder, self._questions, self._ledger, self._below)
+            self._become_guard()
 
-
-def _become_guard(folder: Folder, questions: KernelQuestions, ledger: Ledger, below: Path) -> None:
-    try:
-        with suppress(KeyboardInterrupt):
-            Guard(questions, ledger, below, MachineRules(folder)).serve()
-    except BaseException as problem:
-        sys.stderr.write(f"the guard ended: {problem!r}\n")
-        raise
-    finally:
-        os._exit(1)
+    def _become_guard(self) -> None:
+        try:
+            machine = MachineRules(self._folder)
+            Guard(self._questions, self._ledger, self._below, machine, self._countdown).serve()
+        except BaseException as problem:
+            sys.stderr.write(f"the guard ended: {problem!r}\n")
+        finally:
+            os._exit(1)
 
 
 def _end_with_parent() -> None:
@@ -130,13 +129,14 @@ def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--data", type=Path, required=True)
     parser.add_argument("--below", type=Path, required=True)
+    parser.add_argument("--countdown", type=float, required=True)
     options = parser.parse_args(arguments)
     with suppress(OSError):
         os.nice(_NICENESS)
     try:
-        watcher = Watcher(options.data, options.below.resolve())
+        watcher = Watcher(options.data, options.below.resolve(), options.countdown)
     except CannotGuard as problem:
-        say(Told("cannot", text=str(problem)))
+        say(GuardLine("cannot", text=str(problem)))
         return CANNOT
     watcher.watch()
     return 0
