@@ -43,7 +43,7 @@ const activity = useActivity(filters)
 <template>
   <div class="page">
     <PageHead title="Activity">
-      <span>What machines stopped, warned of or recorded, one by one. Allowed visits are only counted.</span>
+      <span>What machines stopped, warned of or recorded, one by one. What is allowed is only counted.</span>
     </PageHead>
     <div class="filters">
       <BFormInput
@@ -64,7 +64,7 @@ const activity = useActivity(filters)
       <BFormSelect v-model="verdict" :options="VERDICTS" aria-label="Verdict" />
       <BFormCheckbox v-model="withTests" class="align-self-center">with visits to test hosts</BFormCheckbox>
       <span class="dim ms-auto align-self-center" role="status"
-        >{{ activity.total.value ?? '…' }} attempts</span
+        >{{ activity.total.value ?? '…' }} {{ activity.total.value === 1 ? 'attempt' : 'attempts' }}</span
       >
     </div>
     <div class="panel flush">
@@ -93,6 +93,9 @@ const activity = useActivity(filters)
 <style scoped>
 .filters input[type='text'],
 .filters input:not([type]) {
-  width: 200px;
+  width: 190px;
+}
+.filters input[type='search'] {
+  width: 150px;
 }
 </style>

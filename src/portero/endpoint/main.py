@@ -89,7 +89,7 @@ def _add_join(add: Add) -> None:
 
 
 def _add_run(add: Add) -> None:
-    summary = "Keep in touch, filter visits as an HTTP proxy, and keep the policy files of browsers."
+    summary = "Keep in touch, filter visits as an HTTP proxy, keep the policy files of browsers, guard program starts."
     run = add("run", commands.run, summary, "portero-endpoint run --port 8700 --browser-policies /etc", lasts=True)
     run.add_argument("--port", type=int, default=8700, help="loopback port of the proxy (8700; 0 takes a free one)")
     run.add_argument("--user", help="whose visits these are")

@@ -233,19 +233,25 @@ def left_to_gateway(network: str) -> str:
 
 def start_notice(verdict: Verdict, program: Application, winner: RuleReference | None) -> str:
     """Why a program did not start, for the person who started it."""
-    name, names = _program_name(program), f" ({winner.selector})" if winner else ""
+    name, names = _program_name(program), _named_by(winner)
     if verdict is Verdict.WARN:
-        return f"{name}: your organisation{names} asks you to think twice. Start it again if you need it."
+        return f"{name}: your organisation asks you to think twice{names}. Start it again if you need it."
     return f"{name} is not started on this machine: your organisation does not have it run here{names}."
 
 
 def will_be_ended(program: Application, winner: RuleReference | None, seconds: int) -> str:
     """What the person is told whose program runs, and may not."""
-    names = f" ({winner.selector})" if winner else ""
+    names = _named_by(winner)
     return (
         f"{_program_name(program)} will be ended in {counted(seconds, 'second')}: your organisation does not have it"
         f" run here{names}. Save your work."
     )
+
+
+def _named_by(winner: RuleReference | None) -> str:
+    """The set that holds the program, in brackets; nothing where everything is meant."""
+    kind, _, value = winner.selector.partition(" ") if winner else ("", "", "")
+    return f" (it is one of the set {value})" if kind == "application_set" else ""
 
 
 def _program_name(program: Application) -> str:
