@@ -26,6 +26,7 @@ FAMILIES = (
     "coverage",
     "categories",
     "quick_rules",
+    "restrictions",
     "rulesets",
     "rules",
     "address_lists",

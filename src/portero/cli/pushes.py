@@ -27,7 +27,7 @@ def push(context: Context) -> int:
     with context.client() as portero:
         made = portero.pushes.create(asked)
         if not options.no_wait:
-            made = _follow(portero, made, quiet=options.json)
+            made = follow(portero, made, quiet=options.json)
         behind = [one for one in portero.pushes.receipts(made.id) if one.state is not ReceiptState.APPLIED]
 
     def tell() -> None:
@@ -41,7 +41,7 @@ def push(context: Context) -> int:
     return NOT_AS_EXPECTED if made.failed else DONE
 
 
-def _follow(portero: Portero, made: Push, quiet: bool) -> Push:
+def follow(portero: Portero, made: Push, quiet: bool) -> Push:
     """Wait for the machines that were told; a line where something changed."""
     began, told = time.monotonic(), ""
 

@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from portero.client.notices import Notices
     from portero.client.pushes import PushesPart
     from portero.client.readiness import ReadinessPart
+    from portero.client.restrictions import RestrictionsPart
     from portero.client.revisions import Revisions
     from portero.client.rulesets import Rulesets
     from portero.client.schedules import Schedules
@@ -83,6 +84,7 @@ class Portero:
     notices: Notices
     pushes: PushesPart
     readiness: ReadinessPart
+    restrictions: RestrictionsPart
     revisions: Revisions
     rulesets: Rulesets
     schedules: Schedules

@@ -53,15 +53,24 @@ def write_quick_rules(asked: QuickRules, known: Known) -> Written:
     written = Written(known.estate)
     targets = {target_name(target): target for target in (target_of(word, known) for word in asked.on)}
     people = people_of(asked.people, known)
-    said = {"action": asked.action, "valid_until": asked.until}
-    rules: dict[RulesetKind, list[tuple[str, Rule]]] = {}
-    for word in dict.fromkeys(asked.what):
-        rule = _rule(word, known, written, said)
-        rules.setdefault(_KIND_OF[rule.selector.kind], []).append((word, rule))
+    rules = rules_by_kind(asked.what, {"action": asked.action, "valid_until": asked.until}, known, written)
     for target in targets.values():
         for kind, some in rules.items():
             _keep(written, kind, some, target, people)
     return written
+
+
+def rules_by_kind(
+    words: Iterable[str], said: dict[str, Any], known: Known, written: Written
+) -> dict[RulesetKind, list[tuple[str, Rule]]]:
+    """The rules that words mean, each with its word, with what is `said` of all of them; sets are made in `written`.
+    QuickWordProblem.
+    """
+    rules: dict[RulesetKind, list[tuple[str, Rule]]] = {}
+    for word in dict.fromkeys(words):
+        rule = _rule(word, known, written, said)
+        rules.setdefault(_KIND_OF[rule.selector.kind], []).append((word, rule))
+    return rules
 
 
 def _rule(word: str, known: Known, written: Written, said: dict[str, Any]) -> Rule:

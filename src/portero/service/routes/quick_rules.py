@@ -46,15 +46,19 @@ def make_quick_rules(body: QuickRules, change: Authoring) -> QuickRulesMade:
     return answered(result, lambda snapshot: _told(keepers, snapshot, said[-1], changed))
 
 
-def _written(body: QuickRules, snapshot: Snapshot, keepers: Keepers) -> Written:
-    known = Known(
+def known_to(snapshot: Snapshot, keepers: Keepers) -> Known:
+    """What words are looked up in."""
+    return Known(
         snapshot.estate,
         keepers.foresight.programs,
         lambda name: _machine(keepers, name),
         keepers.people.directory,
     )
+
+
+def _written(body: QuickRules, snapshot: Snapshot, keepers: Keepers) -> Written:
     try:
-        return write_quick_rules(body, known)
+        return write_quick_rules(body, known_to(snapshot, keepers))
     except QuickWordProblem as problem:
         raise Refusal("invalid", wording.as_sentence(str(problem))) from problem
 
