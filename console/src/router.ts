@@ -73,6 +73,12 @@ export const router = createRouter({
       meta: { title: 'Layers' },
     },
     {
+      path: '/fleet/restrictions',
+      name: 'restrictions',
+      component: () => import('@/restrictions/RestrictionsPage.vue'),
+      meta: { title: 'Restrictions' },
+    },
+    {
       path: '/fleet/coverage',
       name: 'coverage',
       component: () => import('@/coverage/CoveragePage.vue'),

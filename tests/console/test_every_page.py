@@ -15,6 +15,7 @@ PAGES = (
     "fleet/groups/+new",
     "fleet/enrolment",
     "fleet/layers",
+    "fleet/restrictions",
     "fleet/coverage",
     "fleet/machines/laptop-2",
     "fleet/machines/laptop-2?tab=readiness",

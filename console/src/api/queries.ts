@@ -26,6 +26,7 @@ export const CONCERNS = {
     'clean-up',
     'category-index',
     'applications',
+    'restrictions',
   ],
   device: [
     'devices',

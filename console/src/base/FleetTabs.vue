@@ -3,6 +3,7 @@
 const TABS = [
   { name: 'devices', label: 'Machines' },
   { name: 'groups', label: 'Groups' },
+  { name: 'restrictions', label: 'Restrictions' },
   { name: 'enrolment', label: 'Enrolment' },
   { name: 'layers', label: 'Layers' },
   { name: 'coverage', label: 'Coverage' },

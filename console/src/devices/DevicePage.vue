@@ -6,6 +6,8 @@ import { useRoute } from 'vue-router'
 import { useActivity } from '@/activity/useActivity'
 import AttemptTry from '@/checks/AttemptTry.vue'
 import BrowserListView from '@/site-lists/BrowserListView.vue'
+import RestrictionDeeds from '@/restrictions/RestrictionDeeds.vue'
+import { useRestrictions } from '@/restrictions/useRestrictions'
 import { shownAction } from '@/lib/shownAction'
 import { span } from '@/lib/words'
 import { useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from './useDevices'
@@ -19,6 +21,8 @@ const readiness = useDeviceReadiness(id)
 const events = useDeviceEvents(id)
 const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
 const saying = ref(false)
+const { data: restrictions } = useRestrictions(id)
+const deeds = ref<InstanceType<typeof RestrictionDeeds>>()
 const visit = ref<InstanceType<typeof AttemptTry>>()
 
 const tabs = computed(() => {
@@ -79,6 +83,11 @@ const crumbs = computed(() => {
               :machines="{ devices: [device.id] }"
               :to="device.hostname"
             />
+            <RestrictionDeeds
+              v-if="!['invited', 'retired'].includes(device.lifecycle)"
+              ref="deeds"
+              :on="[device.hostname]"
+            />
             <MachineDeeds :device="device" />
           </template>
           <span v-if="device.facts.os"
@@ -105,6 +114,9 @@ const crumbs = computed(() => {
           >
         </PageHead>
         <QuickRuleDialog v-model="saying" :on="device.hostname" of="device" />
+        <section v-if="restrictions?.in_force.length" class="panel flush mt-3" aria-label="Restricted now">
+          <RestrictionList :items="restrictions.in_force" @lift="(one) => deeds?.lift(one)" />
+        </section>
         <RejoinBox v-if="device.rejoin_of" :device="device" class="mt-3" />
         <TabLinks :tabs="tabs" :current="tab" label="About this machine" />
         <div class="with-side">

@@ -91,6 +91,15 @@ function sortBy(key: string) {
 const ariaSort = (key: string) =>
   (sort.value || 'hostname') !== key ? undefined : order.value === 'descending' ? 'descending' : 'ascending'
 
+/** Which machines are to be restricted: the group, where the list is that and no more, else those that are shown. */
+const meant = computed(() =>
+  group.value && narrowing.every((one) => one === group || !one.value)
+    ? [group.value]
+    : filtered.value
+      ? (devices.items.value ?? []).map(({ hostname }) => hostname)
+      : [],
+)
+
 function clear() {
   for (const one of narrowing) one.value = ''
 }
@@ -100,6 +109,7 @@ function clear() {
   <div class="page">
     <FleetTabs />
     <PageHead title="Machines">
+      <template #actions><RestrictionDeeds :on="meant" label="Restrict these…" /></template>
       <span role="status"
         ><b>{{ devices.total.value?.toLocaleString() ?? '…' }}</b>
         {{ devices.total.value === 1 ? 'machine' : 'machines'
