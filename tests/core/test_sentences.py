@@ -166,6 +166,7 @@ WITH_WORDS_OF_THEIR_OWN = (
     CaveatCode.POLICY_OVERRIDDEN,
     CaveatCode.RESTART_NEEDED,
     CaveatCode.TAMPERED,
+    CaveatCode.PASSED_BY,
 )
 
 

@@ -14,6 +14,7 @@ import termios
 import threading
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import psutil
@@ -35,6 +36,10 @@ pytestmark = [
 ]
 ROOT = Path(__file__).parents[2]
 Command = tuple[object, ...]
+soon = partial(eventually, timeout=60)
+"""As soon as it comes about: a machine that is busy is slow, not wrong."""
+HUNG = 3.0
+"""A start that takes longer was held up; without the watcher it would be for ever."""
 SETS = {
     "viewers": {
         "include": [{"product": "Deckhand-Viewer"}, {"file": "lesson"}, {"file": "lesson.sh"}],
@@ -80,7 +85,7 @@ class Guarded:
 
     @property
     def guard(self) -> psutil.Process:
-        return eventually(lambda: self.watcher.children())[0]
+        return soon(lambda: self.watcher.children())[0]
 
 
 @pytest.fixture(scope="module")
@@ -108,7 +113,7 @@ def guarded(service, portero, rules, tmp_path_factory) -> Iterator[Guarded]:
         (folder / "there").mkdir()
         subprocess.run(["mount", "-t", "tmpfs", "portero", folder / "there"], check=True)
         made = Guarded(folder, data)
-        eventually(lambda: not made.starts(made.viewer))
+        soon(lambda: not made.starts(made.viewer))
         yield made
         made.process.stop()
     finally:
@@ -233,20 +238,20 @@ def test_what_is_excluded_starts_and_everything_is_told(guarded, portero):
     assert guarded.starts(guarded.newer)
     assert not guarded.starts(guarded.viewer)
     assert "Deckhand-Viewer (no-viewers on whole-fleet blocks it" in guarded.log()
-    told = eventually(lambda: list(portero.activity.list(device="guard-01", program="deckhand")))
+    told = soon(lambda: list(portero.activity.list(device="guard-01", program="deckhand")))
     assert (told[0].start.version, told[0].verdict, told[0].user) == ("4.1", "block", "root")
     assert told[0].url is told[0].host is None
     assert "/sh" in told[0].parent or "/dash" in told[0].parent
     assert told[0].reference
     assert told[0].reference in "".join(guarded.process.lines)
-    facts = eventually(lambda: portero.devices.get("guard-01").facts.layers.startup == "enforcing")
+    facts = soon(lambda: portero.devices.get("guard-01").facts.layers.startup == "enforcing")
     assert facts
 
 
 def test_a_warning_refuses_once_and_lets_the_next_start_through(guarded, portero):
     assert not guarded.starts(guarded.racer)
     assert guarded.starts(guarded.racer)
-    told = eventually(lambda: len(found := list(portero.activity.list(program="reef"))) > 1 and found)
+    told = soon(lambda: len(found := list(portero.activity.list(program="reef"))) > 1 and found)
     assert {(one.verdict, one.continued) for one in told} == {("warn", True), ("warn", False)}
 
 
@@ -270,7 +275,7 @@ def test_what_runs_as_the_rule_comes_is_told_and_ended_after_a_countdown(guarded
     finally:
         running.kill()
     assert "long-lesson will be ended in 2 seconds" in os.read(master, 5000).decode()
-    told = eventually(lambda: list(portero.activity.list(program="long-lesson")))
+    told = soon(lambda: list(portero.activity.list(program="long-lesson")))
     assert [(one.verdict, one.running, one.user) for one in told] == [("block", "ended", "root")]
     assert not guarded.starts(lesson, "0")
 
@@ -318,11 +323,11 @@ def test_a_guard_that_is_killed_under_load_is_back_and_no_start_hangs(guarded, s
     for _ in range(3):
         was = guarded.guard.pid
         os.kill(was, signal.SIGKILL)
-        eventually(lambda was=was: guarded.guard.pid != was)
+        soon(lambda was=was: guarded.guard.pid != was)
         time.sleep(1)
     for one in starting:
         one.done()
-    assert max(one.longest for one in starting) < 1.5
+    assert max(one.longest for one in starting) < HUNG
     assert starting[1].ended == {True}
     assert not guarded.starts(guarded.viewer)
     assert "begun anew, as it had ended" in guarded.log()
@@ -344,27 +349,27 @@ def test_bundles_that_change_under_load_hold_no_start_up(guarded, starting, port
         time.sleep(1.2)
     for one in starting:
         one.done()
-    assert max(one.longest for one in starting) < 1.5
+    assert max(one.longest for one in starting) < HUNG
     assert [one.ended for one in starting] == [{False}, {True}]
 
 
 def test_a_guard_that_hangs_is_ended_and_what_waited_goes_on(guarded, starting):
     was = guarded.guard.pid
     os.kill(was, signal.SIGSTOP)
-    eventually(lambda: not psutil.pid_exists(was))
-    eventually(lambda: "begun anew, as it answered no longer" in guarded.log())
-    eventually(lambda: not guarded.starts(guarded.viewer))
+    soon(lambda: not psutil.pid_exists(was))
+    soon(lambda: "begun anew, as it answered no longer" in guarded.log())
+    soon(lambda: not guarded.starts(guarded.viewer))
     for one in starting:
         one.done()
-    assert max(one.longest for one in starting) < 1.5
+    assert max(one.longest for one in starting) < HUNG
 
 
 def test_a_watcher_that_is_killed_takes_the_guard_along_and_comes_back(guarded, portero):
     before = guarded.guard.pid
     guarded.watcher.kill()
-    eventually(lambda: not psutil.pid_exists(before))
+    soon(lambda: not psutil.pid_exists(before))
     assert guarded.starts(guarded.other)
-    eventually(lambda: not guarded.starts(guarded.viewer))
+    soon(lambda: not guarded.starts(guarded.viewer))
 
 
 def test_a_program_that_cannot_be_read_in_time_passes_and_is_told(guarded):
@@ -372,8 +377,8 @@ def test_a_program_that_cannot_be_read_in_time_passes_and_is_told(guarded):
     os.truncate(big, 6 << 30)
     began = time.monotonic()
     assert guarded.starts(big)
-    assert time.monotonic() - began < 1.5
-    eventually(lambda: "could not be looked at in time, and its start was let through" in guarded.log())
+    assert time.monotonic() - began < HUNG
+    soon(lambda: "could not be looked at in time, and its start was let through" in guarded.log())
     big.unlink()
 
 
@@ -395,7 +400,7 @@ def test_a_machine_that_cannot_guard_observes_and_says_why(rules, service, porte
         *("portero.endpoint.main", "run", "--data", tmp_path, "--port", 0, "--every", 1, "--no-programs", "--guard"),
         without="sys_admin",
     )
-    eventually(lambda: portero.devices.get("guard-02").facts.layers.startup == "observing")
+    soon(lambda: portero.devices.get("guard-02").facts.layers.startup == "observing")
     process.stop()
     said = "".join(process.lines)
     assert "stopping programs needs root" in said

@@ -110,7 +110,7 @@ def test_what_has_no_package_is_told_by_the_desktop(tmp_path, monkeypatch):
 def test_an_app_image_is_told_by_its_name(reader, tmp_path):
     begin = b"\x7fELF\x02\x01\x01\x00AI\x02" + b"\0" * 40
     own = reader.read(written(tmp_path / "Chart_Table-3.1.2-x86_64.AppImage", begin)).application
-    assert (own.product, own.version) == ("Chart_Table", "3.1.2")
+    assert (own.product, own.version) == ("Chart Table", "3.1.2")
     own = reader.read(written(tmp_path / "deckhand-x86_64.AppImage", begin)).application
     assert (own.product, own.version) == ("deckhand", None)
 

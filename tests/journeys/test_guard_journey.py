@@ -56,7 +56,7 @@ def starts(program: Path) -> bool:
 
 
 def test_a_set_is_assigned_and_pushed_and_its_programs_do_not_start(desk):
-    eventually(lambda: "Deckhand Viewer" in desk("application", "list"), timeout=40)
+    eventually(lambda: "Deckhand Viewer" in desk("application", "list"), timeout=90)
     desk(
         *("application-set", "set", "viewers", "--include", "product=Deckhand Viewer"),
         *("--exclude", "product=Deckhand Viewer;version=4.0"),
@@ -67,10 +67,12 @@ def test_a_set_is_assigned_and_pushed_and_its_programs_do_not_start(desk):
 
     desk("assign", "no-viewers", "--to", "whole-fleet", "--reason", "the course is over")
     assert "The machine holds what it should." in desk("push", "lab-01")
-    eventually(lambda: not starts(desk.viewer))
+    eventually(lambda: not starts(desk.viewer), timeout=60)
     assert [starts(one) for one in (desk.viewer, desk.newer, desk.own)] == [False, False, True]
 
-    told = eventually(lambda: "no-viewers" in (said := desk("activity", "list", "--program", "viewer")) and said)
+    told = eventually(
+        lambda: "no-viewers" in (said := desk("activity", "list", "--program", "viewer")) and said, timeout=60
+    )
     assert "lab-01 root block Deckhand Viewer no-viewers" in told
     said = desk("check", "start", "lab-01", "--product", "Deckhand Viewer", "--version", "4.1")
     assert "Intended block, effective block" in said
@@ -78,4 +80,4 @@ def test_a_set_is_assigned_and_pushed_and_its_programs_do_not_start(desk):
 
     desk("assignment", "pause", "no-viewers--whole-fleet")
     desk("push", "lab-01")
-    eventually(lambda: starts(desk.viewer))
+    eventually(lambda: starts(desk.viewer), timeout=60)

@@ -100,7 +100,8 @@ def desk(service, portero, tmp_path) -> Iterator[Desk]:
 def took(is_so: Callable[[], bool], within: float) -> float:
     """How many seconds it took."""
     began = time.monotonic()
-    eventually(is_so, timeout=within, pause=0.2)
+    # a Chromium that opens page after page puts its policy off
+    eventually(is_so, timeout=within, pause=2.7)
     return round(time.monotonic() - began, 1)
 
 
@@ -122,7 +123,7 @@ def test_all_but_three_sites_are_closed_pushed_mended_and_opened_again(desk, por
         desk.portero("assign", "mess-sites", "--to", "mess", "--reason", "the reading room is shut")
         said = desk.portero("push", "--group", "mess")
         assert "The machine holds what it should." in said
-        closed = took(lambda: stopped(f"http://{CLOSED}/"), within=30)
+        closed = took(lambda: stopped(f"http://{CLOSED}/"), within=90)
         assert [stopped(f"http://{host}/") for host in OPEN] == [False, False, False]
 
         desk.web.asked.clear()
@@ -138,8 +139,8 @@ def test_all_but_three_sites_are_closed_pushed_mended_and_opened_again(desk, por
         assert (tried["outcome"], tried["layer"]) == ("opened", None)
 
         desk.own_file.unlink()
-        back = took(desk.own_file.exists, within=15)
-        eventually(lambda: "removed at" in " ".join(desk.portero("device", "show", "mess-01").split()))
+        back = took(desk.own_file.exists, within=60)
+        eventually(lambda: "removed at" in " ".join(desk.portero("device", "show", "mess-01").split()), timeout=60)
         shown = desk.portero("device", "show", "mess-01")
         assert "portero" in shown
         assert "tampered" in shown
@@ -147,7 +148,7 @@ def test_all_but_three_sites_are_closed_pushed_mended_and_opened_again(desk, por
 
         desk.portero("assignment", "pause", "mess-sites--mess")
         desk.portero("push", "mess-01")
-        opened = took(lambda: not stopped(f"http://{CLOSED}/"), within=30)
+        opened = took(lambda: not stopped(f"http://{CLOSED}/"), within=90)
     record_property(
         "summary",
         f"site list: closed in Chromium {closed} s after the push, back {back} s after it was deleted,"

@@ -13,12 +13,15 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from portero.core.insight import restrictions
+from portero.core.insight.quick_words import Known
 from portero.core.nouns.administrator import NewAdministrator
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.device import Facts, NewDevice
 from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed
+from portero.core.nouns.restriction import NewRestriction
 from portero.core.nouns.ruleset import Ruleset
 from portero.demo.feeds import brackwater_feeds, bundle, list_of
 from portero.demo.people_and_machines import INVITED, LOST, RECORDED, Old, old_machines
@@ -95,6 +98,7 @@ def load(folder: Path, service: str = "http://127.0.0.1:8642") -> str:
         _live_through(keepers, clock, service)
         clock.at = time.time()
         _load_guests(keepers)
+        _begin_lesson(keepers)
         new = NewEnrolmentCode(name="the whole fleet", uses=1000, hours=CODE_HOURS)
         code = keepers.enrolment.make_code(new, ADMINISTRATOR).code
     finally:
@@ -271,6 +275,18 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
     if old.keeps_identity:
         folder = Folder(machine_folder(keepers.folder.path, facts.hostname))
         folder.keep_identity(Identity(service, device, credential, keepers.public_key, old.facts))
+
+
+def _begin_lesson(keepers: Keepers) -> None:
+    """A lesson under way in the training room: no pastime there for two hours from now."""
+    now = datetime.now(UTC).replace(second=0, microsecond=0)
+    asked = NewRestriction(key="lesson", what=("family:pastime",), on=("training",), until=now + timedelta(hours=2))
+
+    def edit(snapshot: Snapshot) -> Estate:
+        known = Known(snapshot.estate, tuple, lambda _name: None, keepers.people.directory)
+        return restrictions.put_on(asked, known, "policy-desk", "Chart lesson", now)
+
+    keepers.estate.change(edit, by="policy-desk", reason="Chart lesson")
 
 
 def _load_guests(keepers: Keepers) -> None:

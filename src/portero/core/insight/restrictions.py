@@ -35,7 +35,7 @@ def put_on(asked: NewRestriction, known: Known, by: str, reason: str | None, now
     targets = {target_name(target): target for target in (target_of(word, known) for word in asked.on)}
     people = people_of(asked.people, known)
     rulesets = _rulesets(asked, known, written, now)
-    estate = written.estate
+    estate = _without_ended(written.estate, asked.key, now)
     for ruleset in rulesets:
         estate = estate.replacing(rulesets=put_in_place(ruleset, estate.rulesets))
         if people is not None and ruleset.kind == "site":
@@ -55,6 +55,15 @@ def put_on(asked: NewRestriction, known: Known, by: str, reason: str | None, now
         )
         estate = estate.replacing(assignments=(*estate.assignments, assignment))
     return estate
+
+
+def _without_ended(estate: Estate, key: str, now: datetime) -> Estate:
+    """What it was put on with before, and is over."""
+    keys = set(_keys(key))
+    assignments = tuple(
+        one for one in estate.assignments if one.ruleset not in keys or one.ends is None or one.ends > now
+    )
+    return estate.replacing(assignments=assignments)
 
 
 def _rulesets(asked: NewRestriction, known: Known, written: Written, now: datetime) -> list[Ruleset]:
