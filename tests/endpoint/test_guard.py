@@ -196,6 +196,12 @@ def from_memory(program: Path, folder: Path) -> Command:
     return (sys.executable, "-c", code + "os.execv(f'/proc/self/fd/{f}', ['a'])", program)
 
 
+def as_a_changed_copy(program: Path, folder: Path) -> Command:
+    changed = Path(shutil.copy(program, folder / "changed"))
+    changed.write_bytes(changed.read_bytes() + b"!")
+    return (changed,)
+
+
 WAYS: dict[str, Callable[[Path, Path], Command]] = {
     "as it is": as_it_is,
     "under another name": under_another_name,
@@ -212,6 +218,7 @@ WAYS: dict[str, Callable[[Path, Path], Command]] = {
     "by the dynamic loader, called with the program": by_the_loader,
     "by its interpreter, called with the script": by_its_interpreter,
     "from a file in memory": from_memory,
+    "a copy that was changed, under another name": as_a_changed_copy,
 }
 TABLE = (
     (ROOT / "docs/explanation/startup.md").read_text().partition("<!-- ways round -->")[2].partition("<!-- end -->")[0]

@@ -2,6 +2,13 @@
 export const counted = (number: number, noun: string, plural = `${noun}s`) =>
   `${number.toLocaleString()} ${number === 1 ? noun : plural}`
 
+/** What was written one a line, or joined by commas. */
+export const listed = (text: string) =>
+  text
+    .split(/[\n,]+/)
+    .map((one) => one.trim())
+    .filter(Boolean)
+
 /** A code, such as a blocker's, as words. */
 export const plain = (code: string) => code.replace(/-/g, ' ')
 

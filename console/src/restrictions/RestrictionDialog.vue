@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
-import { counted } from '@/lib/words'
+import { counted, listed } from '@/lib/words'
 import { type RestrictionDone, usePutOn, useRestrictions } from './useRestrictions'
 
 /** Restrict some machines for a while: programs, sites, or the whole web. */
@@ -22,11 +22,6 @@ const ENDS = [
 const EMPTY = { key: '', on: '', what: '', no_web: false, people: '', ends: '45', reason: '' }
 const draft = reactive({ ...EMPTY })
 const until = ref<string | null | undefined>(null)
-const listed = (text: string) =>
-  text
-    .split(/[\n,]+/)
-    .map((one) => one.trim())
-    .filter(Boolean)
 /** Whether what is kept under the key is put on again as it is. */
 const again = computed(
   () => !draft.no_web && !listed(draft.what).length && !!known.value?.kept.includes(draft.key.trim()),

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
+import { listed } from '@/lib/words'
 import { useQuickRules } from './useRulesets'
 
 /** Block, warn of, or allow something on a group or a machine. Where that is kept is found, or made. */
@@ -20,11 +21,6 @@ const action = ref<'block' | 'warn' | 'allow'>('block')
 const what = ref('')
 const people = ref('')
 const until = ref<string | null | undefined>(null)
-const listed = (text: string) =>
-  text
-    .split(/[\n,]+/)
-    .map((one) => one.trim())
-    .filter(Boolean)
 const words = computed(() => listed(what.value))
 
 watch(shown, () => {

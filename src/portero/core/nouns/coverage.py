@@ -156,6 +156,7 @@ SHIPPED_COVERAGE: tuple[CoverageRow, ...] = (
             "the dynamic loader, called with the program",
             "its interpreter, called with the script",
             "a file in memory",
+            "a copy of it that was changed",
         ],
     ),
 )

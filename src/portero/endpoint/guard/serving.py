@@ -277,7 +277,7 @@ class Guard:
         self._counts.clear()
 
     def _put(self, told: GuardLine) -> None:
-        """GuardLine by a thread of its own: no start waits for who reads it. Where nobody does, it is lost."""
+        """It is told by a thread of its own: no start waits for who reads it. Where nobody does, it is lost."""
         with suppress(Full):
             self._tell.put_nowait(told)
 

@@ -12,9 +12,11 @@ import os
 import select
 import signal
 import sys
+import threading
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import NoReturn
 
 from portero.endpoint.folder import Folder
 from portero.endpoint.guard.fanotify import CannotGuard, KernelQuestions
@@ -107,13 +109,20 @@ class Watcher:
             self._become_guard()
 
     def _become_guard(self) -> None:
+        # a guard without one of its threads is none: another one is begun
+        threading.excepthook = lambda ended: _end(ended.exc_value)
         try:
             machine = MachineRules(self._folder)
             Guard(self._questions, self._ledger, self._below, machine, self._countdown).serve()
         except BaseException as problem:
-            sys.stderr.write(f"the guard ended: {problem!r}\n")
-        finally:
-            os._exit(1)
+            _end(problem)
+        _end(None)
+
+
+def _end(problem: BaseException | None) -> NoReturn:
+    sys.stderr.write(f"the guard ended: {problem!r}\n")
+    sys.stderr.flush()
+    os._exit(1)
 
 
 def _end_with_parent() -> None:
