@@ -53,7 +53,7 @@ TERMINALS = {
         f"portero blocks {HANDS_ON} | tail -22",
     ),
     "terminal-readiness": (
-        "portero readiness | head -24",
+        "portero readiness | head -17",
         "portero group edit pilot --pin-in office-laptop-04 --preview",
         "portero layers show",
     ),

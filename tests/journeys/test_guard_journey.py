@@ -76,7 +76,7 @@ def test_a_set_is_assigned_and_pushed_and_its_programs_do_not_start(desk):
     assert "lab-01 root block Deckhand Viewer no-viewers" in told
     said = desk("check", "start", "lab-01", "--product", "Deckhand Viewer", "--version", "4.1")
     assert "Intended block, effective block" in said
-    assert "passed-by: It is not seen, and so not stopped" in said
+    assert "passed-by: A program that is stopped is not seen" in said
 
     desk("assignment", "pause", "no-viewers--whole-fleet")
     desk("push", "lab-01")

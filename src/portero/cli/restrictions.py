@@ -103,7 +103,7 @@ def register(commands: Commands) -> None:
         restriction_put_on,
         "Put a restriction on: block some things, or the whole web, on machines until then; they are told at once.",
         "portero restriction put-on lesson chess.example program:chess-club --on training --until 'in 45 minutes'\n"
-        "  portero restriction put-on exam --no-web --on training-pc-01,training-pc-02 --until 12:00",
+        "  portero restriction put-on exam --no-web --on training-pc-01,training-pc-02 --until 'in 2 hours'",
     )
     put_on.add_argument("key", metavar="KEY", help="under which it is kept, to be put on again without WHAT")
     put_on.add_argument("what", nargs="*", metavar="WHAT", help="what is blocked, as in portero block")

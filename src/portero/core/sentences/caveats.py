@@ -176,6 +176,6 @@ def passed_by(ways: Sequence[str]) -> Caveat:
     return Caveat(
         code=CaveatCode.PASSED_BY,
         layer=Layer.STARTUP,
-        detail=f"It is not seen, and so not stopped, where it is started by {told}.",
+        detail=f"A program that is stopped is not seen, and starts all the same, by way of {told}.",
         remedy="Have no file of it on the machine, or block its hosts as well.",
     )
