@@ -362,6 +362,7 @@ def test_bundles_that_change_under_load_hold_no_start_up(guarded, starting, port
 
 def test_a_guard_that_hangs_is_ended_and_what_waited_goes_on(guarded, starting):
     was = guarded.guard.pid
+    assert guarded.guard.rlimit(psutil.RLIMIT_NOFILE)[0] <= 1024, "the watcher answers for that many files"
     os.kill(was, signal.SIGSTOP)
     soon(lambda: not psutil.pid_exists(was))
     soon(lambda: "begun anew, as it answered no longer" in guarded.log())

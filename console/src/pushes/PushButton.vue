@@ -17,17 +17,10 @@ function push() {
 
 <template>
   <BButton v-needs:responder variant="light" :disabled="disabled" @click="push">Push now</BButton>
-  <BModal v-model="shown" :title="`Push to ${to}`" title-tag="h2" no-footer size="lg" lazy>
-    <p v-if="create.error.value" class="wrong" role="alert">
-      <Icon name="exclamation" /> {{ create.error.value.message }}
-    </p>
-    <ReceiptList v-else-if="create.data.value" :push="create.data.value.id" />
-    <p v-else class="dim">…</p>
-  </BModal>
+  <PushReceipts
+    v-model="shown"
+    :title="`Push to ${to}`"
+    :push="create.data.value?.id"
+    :problem="create.error.value"
+  />
 </template>
-
-<style scoped>
-.wrong {
-  color: var(--block);
-}
-</style>

@@ -26,23 +26,16 @@ defineExpose({ lift })
 <template>
   <BButton v-needs:author variant="light" @click="asking = true">{{ label ?? 'Restrict…' }}</BButton>
   <RestrictionDialog v-model="asking" :on="on" @done="tell" />
-  <BModal v-model="shown" title="The machines are told" title-tag="h2" no-footer size="lg" lazy>
-    <p v-if="lifting.error.value && !done" class="wrong" role="alert">
-      <Icon name="exclamation" /> {{ lifting.error.value.message }}
+  <PushReceipts
+    v-model="shown"
+    title="The machines are told"
+    :push="done?.push?.id"
+    :problem="done ? null : lifting.error.value"
+  >
+    <p v-if="done?.not_for_people" class="sub">
+      Its site patterns are left out: browsers have them for everybody or for nobody.
     </p>
-    <template v-else-if="done">
-      <p v-if="done.not_for_people" class="sub">
-        Its site patterns are left out: browsers have them for everybody or for nobody.
-      </p>
-      <ReceiptList v-if="done.push" :push="done.push.id" />
-      <p v-else class="sub mb-0">No machine that is meant has joined.</p>
-    </template>
-    <p v-else class="dim">…</p>
-  </BModal>
+    <p v-if="!done" class="dim">…</p>
+    <p v-else-if="!done.push" class="sub mb-0">No machine that is meant has joined.</p>
+  </PushReceipts>
 </template>
-
-<style scoped>
-.wrong {
-  color: var(--block);
-}
-</style>

@@ -39,9 +39,14 @@ def file_name(name: str, version: str) -> str:
 PROGRAMS = (("Deckhand_Viewer", "4.1"), ("Deckhand_Viewer", "4.2"), ("Tide_Table", "1.0"))
 
 
+def programs_folder(data: Path) -> Path:
+    """Where the demo's programs are."""
+    return data / "programs"
+
+
 def put_programs(data: Path) -> Path:
     """The folder of the demo's programs, with all of them in it."""
-    folder = data / "programs"
+    folder = programs_folder(data)
     folder.mkdir(exist_ok=True)
     for name, version in PROGRAMS:
         put_harmless(folder, name, version)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import signal
 import subprocess
@@ -17,7 +16,7 @@ import msgspec
 
 from portero.core import wording
 from portero.demo.feeds import start_feeds
-from portero.demo.harmless import put_programs
+from portero.demo.harmless import file_name, programs_folder, put_programs
 from portero.demo.history import ADMINISTRATOR, ADMINISTRATORS, FEEDS, MARK, PASSWORD, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
@@ -109,13 +108,6 @@ class Demo:
             except subprocess.TimeoutExpired:
                 child.kill()
 
-    def _start_of(self, version: str) -> str:
-        """How to start a program of the demo: as it is where there is a guard, else by the launcher."""
-        program = next(path for path in put_programs(self.data).iterdir() if f"-{version}-" in path.name)
-        if os.geteuid() == 0:
-            return str(program)
-        return f"portero-endpoint start --data {machine_folder(self.data, HANDS_ON)} {program}"
-
     def _welcome(self) -> str:
         proxy = self.port + 3
         return f"""
@@ -132,9 +124,10 @@ Brackwater Ferries is up.
                      http://lucky-reef.example/
                    portero-endpoint visit --real --data {machine_folder(self.data, HANDS_ON)} \\
                      --browser firefox https://reeltide.example/
-  Programs         harmless ones, which {HANDS_ON} {_GUARDED if os.geteuid() == 0 else _LAUNCHED}
-                   {self._start_of("4.1")}
-                   {self._start_of("4.2")}
+  Programs         harmless ones below {programs_folder(self.data)}
+                   as root {HANDS_ON} really stops Deckhand Viewer 4.1 there; without, where it is asked:
+                   portero-endpoint start --data {machine_folder(self.data, HANDS_ON)} \\
+                     {programs_folder(self.data) / file_name("Deckhand_Viewer", "4.1")}
   Feeds            stand-ins on 127.0.0.1:{self.port + FEEDS}, fetched by the service:
                    portero feed list
   Data             {self.data}   (--fresh starts over)
@@ -142,8 +135,6 @@ Brackwater Ferries is up.
 Machines join within a minute at the first start. Stop with Ctrl-C."""
 
 
-_GUARDED = "really stops, or lets start:"
-_LAUNCHED = "stops where they are started so (as root it stops them by itself):"
 _OTHERS = wording.joined([f"{one.name} ({one.role})" for one in ADMINISTRATORS[1:]])
 
 

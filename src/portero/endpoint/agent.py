@@ -8,7 +8,7 @@ import secrets
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import httpx
 import msgspec
@@ -16,7 +16,7 @@ import msgspec
 from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.activity import ReportedAttempt
+from portero.core.nouns.activity import FoundRunning, ReportedAttempt
 from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN, PROGRAMS_HEADER
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, Facts
@@ -442,7 +442,7 @@ class Agent:
         parent: str | None = None,
         at: datetime | None = None,
         continued: bool = False,
-        running: Literal["found", "ended"] | None = None,
+        running: FoundRunning | None = None,
     ) -> str | None:
         """Record a start that was stopped, warned of or logged, or a program that was found `running`; the reference
         for the notice, where one is due.

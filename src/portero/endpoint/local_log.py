@@ -40,7 +40,9 @@ class LocalLog:
         self._journal = _journal()
 
     def note(self, at: datetime, what: str, text: str) -> None:
-        """Note something. `what` is one word: stopped, warned, applied, written, removed, tampered, unwritten."""
+        """Note something. `what` is one word: stopped, warned, found, ended (of programs that ran), applied, written,
+        removed, tampered, unwritten; undecided, unguarded, restarted (of the guard).
+        """
         entry = LogEntry(at.isoformat(timespec="seconds").replace("+00:00", "Z"), what, text)
         with suppress(OSError):
             make_owned(self._path.parent)

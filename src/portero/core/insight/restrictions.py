@@ -126,6 +126,11 @@ def kept(estate: Estate) -> list[str]:
     return sorted(found)
 
 
+def blocks_sites(estate: Estate, key: str) -> bool:
+    """Whether what is kept under the key has site patterns."""
+    return any(estate.ruleset_by_key[one].kind == "site" for one in _keys(key) if one in estate.ruleset_by_key)
+
+
 def in_force(estate: Estate, now: datetime) -> list[RestrictionInForce]:
     """What is put on now, the one that ends first before the others."""
     found = [one for key in kept(estate) for one in _in_force(estate, key, now)]

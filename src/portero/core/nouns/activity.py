@@ -23,6 +23,10 @@ MOST_A_DAY = 50_000
 """So many entries of activity are kept of a device in a day: attempts, and hours' counts of hosts."""
 
 
+FoundRunning = Literal["found", "ended"]
+"""A program that may not start and ran already: it was found so, or ended."""
+
+
 class ReportedAttempt(Noun):
     """One attempt as a device reports it: a visit, with `url` and `host`, or the start of a program, with `start`.
 
@@ -38,7 +42,7 @@ class ReportedAttempt(Noun):
         str | None, StringConstraints(max_length=1024), Field(description="The program from which it was started.")
     ] = None
     running: Annotated[
-        Literal["found", "ended"] | None,
+        FoundRunning | None,
         Field(description="No start: the program ran already as the rule came, and was found so, or ended."),
     ] = None
     user: Text | None = None

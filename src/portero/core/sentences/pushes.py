@@ -7,11 +7,10 @@ from collections.abc import Sequence
 from portero.core.wording import counted, joined
 
 
-def push_scope(named: Sequence[str], group: str | None, waiting: bool) -> str:
+def push_scope(named: Sequence[str], groups: Sequence[str], waiting: bool = False) -> str:
     """Which machines a push is meant for: “kiosk-07 and group kiosks”."""
     parts = list(named) if len(named) <= 3 else [counted(len(named), "machine")]
-    if group is not None:
-        parts.append(f"group {group}")
+    parts += [f"group {group}" for group in groups]
     if waiting:
         parts.append("all that wait for something")
     return joined(parts)

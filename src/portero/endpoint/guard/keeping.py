@@ -101,7 +101,7 @@ class _Listening:
         else:
             self._agent.log.note(self._agent.now(), told.what, told.text)
             self._say(told.text)
-            if told.what == "ended":
+            if told.what == "restarted":
                 self.is_off(told.text)
 
     def is_off(self, why: str | None) -> None:

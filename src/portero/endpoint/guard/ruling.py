@@ -26,8 +26,8 @@ class StartRuling(NamedTuple):
     layer: LayerVerdict
 
     def written(self) -> dict[str, Any]:
-        """As JSON has it, without the rules that lost."""
-        layer = self.layer.model_copy(update={"lost": ()})
+        """As JSON has it, without the rules that lost, and with one of those that only record: it stays short."""
+        layer = self.layer.model_copy(update={"lost": (), "logged": self.layer.logged[:1]})
         return {
             "program": self.program.model_dump(mode="json", exclude_none=True),
             "verdict": self.verdict.value,

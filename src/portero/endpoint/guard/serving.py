@@ -34,6 +34,8 @@ DEADLINE_SECONDS = 0.4
 GO_ON_SECONDS = 600.0
 """So long after a warning a program may be started."""
 MOST_RULED, MOST_TOLD = 20_000, 2_000
+MOST_IN_HAND = 500
+"""So many programs wait to be read at once; a start beyond them gets what undecided ones get."""
 COUNTED_SECONDS = 2.0
 _ROUND_MS = 50
 _LOOK_SECONDS = 0.5
@@ -86,6 +88,7 @@ class Guard:
 
     def serve(self) -> None:
         """For ever."""
+        self._guard_all()
         threading.Thread(target=self._take_up, daemon=True).start()
         threading.Thread(target=self._say, daemon=True).start()
         threading.Thread(target=self._look_at_running, daemon=True).start()
@@ -130,6 +133,10 @@ class Guard:
             return
         digest = self._digests.get(mark)
         if digest is None and rules.looks_at_contents and not rules.known.by_file(mark):
+            if len(self._pending) + len(self._late) >= MOST_IN_HAND:
+                self._put(GuardLine.undecided(path or "a program", refused=self._ledger.refuses))
+                self._answer(asked.file, not self._ledger.refuses)
+                return
             self._pending[asked.file] = asked.since
             self._pool.submit(self._read_file, asked)
             return

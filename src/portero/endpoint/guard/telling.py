@@ -13,7 +13,7 @@ from portero.endpoint.guard.processes import terminal_of
 from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.guard.running import HowRunning, RunningProcess
 
-What = Literal["start", "running", "counts", "undecided", "unguarded", "guards", "ended", "cannot"]
+What = Literal["start", "running", "counts", "undecided", "unguarded", "guards", "restarted", "cannot"]
 
 
 class GuardLine(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -52,7 +52,7 @@ class GuardLine(msgspec.Struct, frozen=True, omit_defaults=True):
     @classmethod
     def runs(
         cls,
-        what: Literal["found", "warned", "ended"],
+        what: HowRunning,
         at: datetime,
         ruling: StartRuling,
         running: RunningProcess,

@@ -9,6 +9,7 @@ from __future__ import annotations
 import argparse
 import ctypes
 import os
+import resource
 import select
 import signal
 import sys
@@ -20,7 +21,6 @@ from typing import NoReturn
 
 from portero.endpoint.folder import Folder
 from portero.endpoint.guard.fanotify import CannotGuard, KernelQuestions
-from portero.endpoint.guard.file_systems import mounted
 from portero.endpoint.guard.ledger import Ledger
 from portero.endpoint.guard.machine_rules import MachineRules
 from portero.endpoint.guard.serving import Guard
@@ -32,6 +32,7 @@ BEGINS_SECONDS = 20.0
 """So long a guard may read its rules before it answers."""
 _ROUND_MS = 25
 _MOST_FILES = 1024
+"""So many files a guard has open at most, each a question: all of them can be answered for it."""
 _NICENESS = -10
 _PR_SET_PDEATHSIG = 1
 CANNOT = 3
@@ -48,9 +49,6 @@ class Watcher:
         self._questions, self._ledger = KernelQuestions(), Ledger()
         self._waiting_since: float | None = None
         """Since when a question waits while no guard answers."""
-        for one in mounted(below):
-            with suppress(OSError):
-                self._questions.ask_of(one.place)
         self._guard = 0
 
     def watch(self) -> None:
@@ -87,7 +85,7 @@ class Watcher:
 
     def _begin_anew(self, why: str) -> None:
         self._settle()
-        say(GuardLine("ended", text=f"the guard of program starts was begun anew, as {why}"))
+        say(GuardLine("restarted", text=f"the guard of program starts was begun anew, as {why}"))
         self._begin()
 
     def _settle(self) -> None:
@@ -140,6 +138,9 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("--below", type=Path, required=True)
     parser.add_argument("--countdown", type=float, required=True)
     options = parser.parse_args(arguments)
+    with suppress(ValueError, OSError):
+        # ValueError where fewer are let anyhow
+        resource.setrlimit(resource.RLIMIT_NOFILE, (_MOST_FILES, resource.getrlimit(resource.RLIMIT_NOFILE)[1]))
     with suppress(OSError):
         os.nice(_NICENESS)
     try:

@@ -36,7 +36,9 @@ def create_push(body: NewPush, who: Responder, keepers: TheKeepers) -> Push:
     asks_waiting_alone = not body.devices and body.group is None
     if not ids:
         raise Refusal("invalid", _NOBODY_WAITS if asks_waiting_alone else _NOBODY)
-    scope = sentences.push_scope([device.hostname for device in named], body.group, body.waiting)
+    scope = sentences.push_scope(
+        [device.hostname for device in named], [body.group] if body.group else [], body.waiting
+    )
     return keepers.pushes.push(list(ids), scope, who.name, body.reason)
 
 

@@ -101,7 +101,7 @@ def _done(
         found = [one for one in restrictions.in_force(snapshot.estate, moment(keepers.now())) if one.key == key]
         return RestrictionDone(
             in_force=tuple(found),
-            not_for_people=for_people and _has_sites(snapshot.estate, key),
+            not_for_people=for_people and restrictions.blocks_sites(snapshot.estate, key),
             revision=snapshot.revision,
             push=_push(keepers, on, change.who.name, change.reason),
         )
@@ -109,22 +109,17 @@ def _done(
     return answered(result, tell)
 
 
-def _has_sites(estate: Estate, key: str) -> bool:
-    return f"{restrictions.PREFIX}{key}-site" in estate.ruleset_by_key
-
-
 def _push(keepers: Keepers, on: tuple[str, ...], by: str, reason: str | None) -> Push | None:
     """Tell the machines that are meant, as far as they have joined."""
-    groups = {*keepers.estate.snapshot.estate.group_order, *BUILT_IN}
+    known = {*keepers.estate.snapshot.estate.group_order, *BUILT_IN}
+    groups = [name for name in on if name in known]
     ids: dict[str, None] = {}
     with keepers.store.reading() as connection:
-        for name in on:
-            if name in groups:
-                ids |= dict.fromkeys(device_lists.enrolled(connection, DeviceFilter(group=name), keepers.now()))
-    named = [keepers.fleet.device(name) for name in on if name not in groups]
+        for group in groups:
+            ids |= dict.fromkeys(device_lists.enrolled(connection, DeviceFilter(group=group), keepers.now()))
+    named = [keepers.fleet.device(name) for name in on if name not in known]
     ids |= dict.fromkeys(device.id for device in named if device.lifecycle in (Lifecycle.ENROLLED, Lifecycle.SILENT))
     if not ids:
         return None
-    group = next((name for name in on if name in groups), None)
-    scope = sentences.push_scope([device.hostname for device in named], group, False)
+    scope = sentences.push_scope([device.hostname for device in named], groups)
     return keepers.pushes.push(list(ids), scope, by, reason)
