@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
 import { type RestrictionDone, type RestrictionInForce, useLift } from './useRestrictions'
 
@@ -7,18 +7,22 @@ import { type RestrictionDone, type RestrictionInForce, useLift } from './useRes
 defineProps<{ on?: readonly string[]; label?: string }>()
 const asking = ref(false)
 const shown = ref(false)
-const done = ref<RestrictionDone>()
+const putOn = ref<RestrictionDone>()
 // not where its row is: that may be gone before the answer is here
 const lifting = useLift()
 
+/** What became of it, as soon as the service says so: what is shown beside may be read again later. */
+const done = computed(() => putOn.value ?? lifting.data.value)
+
 function tell(made: RestrictionDone) {
-  done.value = made
+  putOn.value = made
   shown.value = true
 }
 function lift(one: RestrictionInForce) {
-  done.value = undefined
+  putOn.value = undefined
+  lifting.reset()
   shown.value = true
-  lifting.mutate({ key: one.key, on: one.on }, { onSuccess: tell })
+  lifting.mutate({ key: one.key, on: one.on })
 }
 defineExpose({ lift })
 </script>
