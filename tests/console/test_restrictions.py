@@ -49,7 +49,7 @@ def test_a_machine_is_restricted_shows_it_and_is_released(console, portero, axe)
 
 def test_what_was_kept_is_put_on_again_where_the_list_is_narrowed_to(console, portero):
     console.go("/fleet?search=laptop")
-    expect(console.get_by_role("status")).to_contain_text("match")
+    expect(console.get_by_role("status")).to_contain_text("2 machines match")
     console.get_by_role("button", name="Restrict these…").click()
     dialog = console.get_by_role("dialog", name="Restrict machines")
     expect(dialog.get_by_label("Machines and groups")).to_have_value("laptop-1\nlaptop-2")
@@ -71,3 +71,18 @@ def test_what_was_kept_is_put_on_again_where_the_list_is_narrowed_to(console, po
     console.get_by_role("dialog", name="The machines are told").get_by_role("button", name="Close").click()
     expect(console.get_by_role("row", name="exam")).to_contain_text("no web at all")
     portero.restrictions.lift("exam")
+
+
+def test_groups_are_restricted_from_the_board_for_who_is_signed_in(console, portero):
+    groups = [group.key for group in portero.groups.list()]
+    console.go("/assignments")
+    console.get_by_label(f"Compare {groups[0]}").check()
+    console.get_by_role("button", name="Restrict…").click()
+    dialog = console.get_by_role("dialog", name="Restrict machines")
+    expect(dialog.get_by_label("Machines and groups")).to_have_value(groups[0])
+    dialog.get_by_label("Name, under which").fill("study")
+    dialog.get_by_label("What is blocked").fill("chess.example")
+    dialog.get_by_text("Who is signed in there now").click()
+    expect(dialog.get_by_label("Only for")).to_be_disabled()
+    dialog.get_by_role("button", name="Put it on").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("obody is signed in")

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 import time
 from datetime import UTC, datetime, timedelta
 
 import httpx
 import pytest
 
-from conftest import run_async, run_endpoint
+from conftest import group, run_async, run_endpoint, under
 from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.directory import Directory
@@ -99,6 +100,33 @@ def test_a_restart_ends_what_held_until_then_and_only_that(portero, join):
     assert agent.rule("http://again.example/").verdict == "block"
 
 
+def test_what_was_put_on_one_machine_goes_again_when_it_is_taken_back(portero, join):
+    folders = [join("alone-5"), join("alone-6")]
+    rules = [{"host": "lifted.example", "action": "block"}]
+    portero.rulesets.create(Ruleset.model_validate({"key": "lifted", "kind": "indicator", "rules": rules}))
+    # of the group that is named too neither is a member: the bundle of their class stays as it is
+    portero.groups.create(group("elsewhere", all=[under("brackwater/elsewhere")]))
+
+    async def put_and_taken_back() -> None:
+        # the same agents throughout: what they tell of themselves they tell once
+        async with new_http() as http:
+            agents = [Agent(Folder(folder), http, lambda: WEDNESDAY) for folder in folders]
+            for _ in range(2):
+                new = {"ruleset": "lifted", "to": ["elsewhere", {"device": "alone-5"}]}
+                made = await asyncio.to_thread(portero.assignments.create, NewAssignment.model_validate(new))
+                assert await ruled(agents) == [("block", None), ("allow", None)]
+                await asyncio.to_thread(portero.assignments.remove, made.key)
+                assert await ruled(agents) == [("allow", None), ("allow", None)]
+
+    async def ruled(agents: list[Agent]) -> list[tuple[str, str | None]]:
+        for agent in agents:
+            await agent.check_in()
+        return [(agent.rule("http://lifted.example/").verdict.value, agent.problem) for agent in agents]
+
+    run_async(put_and_taken_back())
+    assert portero.devices.get("alone-5").rollout.state == "current"
+
+
 def test_a_tampered_overlay_is_noticed(policy_of_one, join):
     folder = policy_of_one
     overlay = next((folder / "overlays").iterdir())
@@ -137,6 +165,23 @@ def test_what_holds_until_restart_ends_on_a_machine_that_joined_by_itself(join, 
     assert abs(portero.devices.get("restarting-1").facts.last_start - later) < timedelta(seconds=1)
     told = portero.checks.check(Attempt(device="restarting-1", url=course, at=later + timedelta(minutes=1)))
     assert (told.intended.verdict, told.effective.verdict) == ("allow", "allow")
+
+
+def test_a_machine_tells_who_is_signed_in_as_that_changes(portero, join):
+    folder, there = join("signed-1"), [("watch-1",), ("watch-1",), ("purser-1", "watch-1"), ()]
+
+    async def told() -> list[tuple[str, ...]]:
+        found = []
+        async with new_http() as http:
+            agent = Agent(Folder(folder), http, lambda: WEDNESDAY, signed_in=lambda: there[0])
+            while there:
+                await agent.check_in()
+                found.append((await asyncio.to_thread(portero.devices.get, "signed-1")).facts.signed_in)
+                there.pop(0)
+        return found
+
+    expected = list(there)
+    assert run_async(told()) == expected
 
 
 async def _told(folder, last_start: datetime) -> None:

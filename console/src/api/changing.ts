@@ -51,11 +51,19 @@ export function changing(subjects: Subject[]) {
     /** Why not even its preview could be had. */
     const refused = shallowRef<Error | null>(null)
 
-    /** Make the change at once: for what changes no policy. */
-    function mutate(variables: Variables, options: { onSuccess?: (made: Result) => void } = {}) {
+    /** Make the change at once: for what changes no policy. `onSuccess` once what is shown has been read again. */
+    function mutate(
+      variables: Variables,
+      options: { onMade?: (made: Result) => void; onSuccess?: (made: Result) => void } = {},
+    ) {
       mutation.mutate(
         { variables, query: {} },
-        { onSuccess: (made) => void read().then(() => options.onSuccess?.(made)) },
+        {
+          onSuccess: (made) => {
+            options.onMade?.(made)
+            void read().then(() => options.onSuccess?.(made))
+          },
+        },
       )
     }
     /** Show what the change would do; it is made once that is confirmed. */

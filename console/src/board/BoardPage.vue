@@ -108,6 +108,7 @@ const kinds = computed(() => {
           <BFormInput v-model="machine" type="search" aria-label="One machine" placeholder="one machine" />
           <BButton type="submit" variant="light">Show</BButton>
         </form>
+        <RestrictionDeeds :on="machine ? [machine] : chosen" />
       </template>
     </PageHead>
     <StateBox

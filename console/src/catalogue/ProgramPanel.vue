@@ -28,6 +28,11 @@ const more = computed(() => (machines.value?.total ?? 0) - (machines.value?.item
             {{ counted(program.started_on ?? 0, 'machine') }} in the last 14 days</template
           >
         </p>
+        <p class="small mb-2">
+          <RouterLink :to="{ name: 'activity', query: { program: program.name } }"
+            >Its starts that were stopped, warned of or recorded</RouterLink
+          >
+        </p>
         <p v-if="program.correction" class="small mb-2">
           Corrected by {{ program.correction.by ?? 'somebody' }}
           <RelativeTime v-if="program.correction.at" :at="program.correction.at" />: machines tell

@@ -27,6 +27,7 @@ const rows = computed(() => {
     ['Place', facts.place],
     ['Time zone', facts.zone],
     ['Last start', facts.last_start ? new Date(facts.last_start).toLocaleString() : null],
+    ['Signed in', facts.signed_in?.join(', ')],
     ['Facts told', props.device.facts_at ? new Date(props.device.facts_at).toLocaleString() : null],
     ['Joined', props.device.joined_at ? new Date(props.device.joined_at).toLocaleString() : null],
     ['Bundle it should have', props.device.bundle],

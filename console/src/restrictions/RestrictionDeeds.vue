@@ -39,6 +39,7 @@ defineExpose({ lift })
     <p v-if="done?.not_for_people" class="sub">
       Its site patterns are left out: browsers have them for everybody or for nobody.
     </p>
+    <p v-for="one in done?.not_reached ?? []" :key="one.name" class="sub">{{ one.sentence }}</p>
     <p v-if="!done" class="dim">…</p>
     <p v-else-if="!done.push" class="sub mb-0">No machine that is meant has joined.</p>
   </PushReceipts>

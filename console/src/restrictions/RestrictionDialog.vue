@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
+import { useSession } from '@/access/useSession'
 import { counted, listed } from '@/lib/words'
 import { type RestrictionDone, usePutOn, useRestrictions } from './useRestrictions'
 
@@ -12,6 +13,7 @@ const props = defineProps<{
 const shown = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [made: RestrictionDone] }>()
 const { data: known } = useRestrictions()
+const { data: session } = useSession()
 const put = usePutOn()
 const MINUTES = [15, 30, 45, 60, 90, 120]
 const ENDS = [
@@ -19,7 +21,16 @@ const ENDS = [
   { value: 'restart', text: 'as the machine restarts' },
   { value: 'moment', text: 'at a time' },
 ]
-const EMPTY = { key: '', on: '', what: '', no_web: false, people: '', ends: '45', reason: '' }
+const EMPTY = {
+  key: '',
+  on: '',
+  what: '',
+  no_web: false,
+  people: '',
+  signed_in: false,
+  ends: '45',
+  reason: '',
+}
 const draft = reactive({ ...EMPTY })
 const until = ref<string | null | undefined>(null)
 /** Whether what is kept under the key is put on again as it is. */
@@ -47,14 +58,15 @@ function save() {
         what: listed(draft.what),
         no_web: draft.no_web,
         on: listed(draft.on),
-        people: listed(draft.people),
+        people: draft.signed_in ? [] : listed(draft.people),
+        signed_in: draft.signed_in,
         until: moment() ?? null,
         until_restart: draft.ends === 'restart',
       },
       reason: draft.reason.trim() || undefined,
     },
     {
-      onSuccess: (made) => {
+      onMade: (made) => {
         shown.value = false
         emit('done', made)
       },
@@ -107,8 +119,12 @@ function save() {
     <BFormInput
       id="restriction-people"
       v-model="draft.people"
+      :disabled="draft.signed_in"
       placeholder="everybody, or people and user groups joined by commas"
     />
+    <BFormCheckbox v-if="session?.sees_names" v-model="draft.signed_in" class="mt-1"
+      >Who is signed in there now</BFormCheckbox
+    >
     <label class="form-label mt-3" for="restriction-reason">Reason</label>
     <BFormInput id="restriction-reason" v-model="draft.reason" maxlength="2000" placeholder="Chart lesson" />
   </FormDialog>

@@ -4,7 +4,12 @@ import type { RestrictionInForce } from './useRestrictions'
 /** What is restricted now, and one button that lifts it. */
 defineProps<{ items: readonly RestrictionInForce[] }>()
 defineEmits<{ lift: [one: RestrictionInForce] }>()
-const blocks = (one: RestrictionInForce) => [...(one.no_web ? ['no web at all'] : []), ...one.what].join(', ')
+const blocks = (one: RestrictionInForce) =>
+  [
+    ...(one.no_web ? ['no web at all'] : []),
+    ...one.what,
+    ...(one.browsers?.length ? [`starts of ${one.browsers.join(', ')}`] : []),
+  ].join(', ')
 </script>
 
 <template>

@@ -120,6 +120,7 @@ def _facts_rows(device: Device) -> list[tuple[str, str]]:
         ("Hostname", device.hostname),
         ("Id", device.id),
         ("Serial", facts.serial or "–"),
+        ("Signed in", ", ".join(facts.signed_in) or "–"),
         ("Lifecycle", device.lifecycle.value),
         ("Kind", facts.kind.value),
         ("Unit", facts.unit or "–"),

@@ -23,6 +23,7 @@ def restriction_put_on(context: Context) -> int:
                 "no_web": options.no_web,
                 "on": joined_by_commas(*options.on),
                 "people": joined_by_commas(*options.people or ()),
+                "signed_in": options.signed_in,
                 "until": until,
                 "until_restart": options.until_restart,
             }
@@ -33,6 +34,8 @@ def restriction_put_on(context: Context) -> int:
         _print(done.in_force)
         if done.not_for_people:
             output.say("! Its site patterns are left out: browsers have them for everybody or for nobody.")
+        for browser in done.not_reached:
+            output.say(f"! {browser.sentence}")
         _tell_push(done)
         output.say(f"Lift it: portero restriction lift {options.key}")
 
@@ -81,11 +84,16 @@ def _tell_push(done: RestrictionDone) -> None:
     output.say(done.push.sentence if done.push else "No machine that is meant has joined.")
 
 
+def _blocked(one: RestrictionInForce) -> str:
+    starts = [f"starts of {wording.joined(one.browsers)}"] if one.browsers else []
+    return ", ".join([*(["no web at all"] if one.no_web else []), *one.what, *starts])
+
+
 def _print(found: tuple[RestrictionInForce, ...]) -> None:
     rows = [
         (
             one.key,
-            ", ".join((["no web at all"] if one.no_web else []) + [*one.what]),
+            _blocked(one),
             ", ".join(one.on) + (f" (for {wording.joined(one.people)})" if one.people else ""),
             f"{one.until:%Y-%m-%d %H:%M} UTC" + (", or a restart" if one.until_restart else ""),
             one.by,
@@ -109,7 +117,9 @@ def register(commands: Commands) -> None:
     put_on.add_argument("what", nargs="*", metavar="WHAT", help="what is blocked, as in portero block")
     put_on.add_argument("--no-web", action="store_true", help="no web at all")
     put_on.add_argument("--on", action="append", required=True, metavar="GROUP|MACHINE", help="where, joined by commas")
-    put_on.add_argument("--people", action="append", metavar="WHO", help="only these people and user groups")
+    whom = put_on.add_mutually_exclusive_group()
+    whom.add_argument("--people", action="append", metavar="WHO", help="only these people and user groups")
+    whom.add_argument("--signed-in", action="store_true", help="only who is signed in there now, on any of them")
     put_on.add_argument("--until", metavar="TIME", help=f"until just before then: {WAYS}")
     put_on.add_argument("--until-restart", action="store_true", help="until a machine restarts, half a day at most")
     lift = family.add(

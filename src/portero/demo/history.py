@@ -284,7 +284,7 @@ def _begin_lesson(keepers: Keepers) -> None:
 
     def edit(snapshot: Snapshot) -> Estate:
         known = Known(snapshot.estate, tuple, lambda _name: None, keepers.people.directory)
-        return restrictions.put_on(asked, known, "policy-desk", "Chart lesson", now)
+        return restrictions.put_on(asked, known, (), "policy-desk", "Chart lesson", now).estate
 
     keepers.estate.change(edit, by="policy-desk", reason="Chart lesson")
 

@@ -129,6 +129,8 @@ def _machine(
         "place": "off-site" if unit.endswith("workshop") and rng.random() < 0.5 else "on-site",
         "last_start": f"2026-11-{rng.randint(1, 20):02}T0{rng.randint(4, 9)}:00:00Z",
     }
+    if people and kind in ("desktop", "laptop"):
+        facts["signed_in"] = people[:1]
     if hostname not in _NO_ZONE:
         facts["zone"] = zone
     quiet = hostname in _QUIET or hostname == LOST

@@ -79,14 +79,17 @@ class Agent:
         *,
         tells_facts: bool = True,
         last_start: datetime | None = None,
+        signed_in: Callable[[], tuple[str, ...]] = tuple,
         browsers: ManagedBrowsers | None = None,
         inventory: Inventory | None = None,
     ) -> None:
         """`tells_facts` is False for one that is to show what stale facts look like. `last_start` is when the machine
-        was last started, where its own facts do not say. `browsers` are those whose policy files it keeps, and
+        was last started, and `signed_in` who is there, where its own facts do not say.
+        `browsers` are those whose policy files it keeps, and
         `inventory` has the programs that it looks for itself.
         """
         self.folder, self.now, self.browsers, self.inventory = folder, clock, browsers, inventory
+        self._signed_in = signed_in
         self._told_programs: tuple[Application, ...] | None = None
         self.log = LocalLog(folder)
         self.startup: LayerMode | None = None
@@ -180,9 +183,10 @@ class Agent:
 
     def _news_of_facts(self) -> Facts | None:
         """The facts, where the service has not heard them, or not for a day."""
-        facts, now = self.facts, self.now()
         if not self._tells_facts:
             return None
+        facts, now = self.facts, self.now()
+        facts = facts.model_copy(update={"signed_in": facts.signed_in or self._signed_in()})
         if facts == self._told and self._told_at and now - self._told_at < FACTS_EVERY:
             return None
         return facts

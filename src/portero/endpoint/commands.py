@@ -35,7 +35,7 @@ from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.here import running_here, running_in
 from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
-from portero.endpoint.machine import last_start
+from portero.endpoint.machine import last_start, signed_in
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_inventory, keep_machine, keep_reporting, new_http
 from portero.formats.places import BadDocument, PlacedValues
 
@@ -110,7 +110,9 @@ async def run(options: argparse.Namespace) -> int:
     async with new_http() as http:
         browsers = ManagedBrowsers(folder, root) if root else None
         inventory = None if options.no_programs else Inventory(folder, options.programs or system_folders())
-        agent = Agent(folder, http, last_start=last_start(), browsers=browsers, inventory=inventory)
+        agent = Agent(
+            folder, http, last_start=last_start(), signed_in=signed_in, browsers=browsers, inventory=inventory
+        )
         if problems := agent.problems:
             say(wording.as_sentence(problems))
         server = await Filter(agent, user=options.user, origin=origin).start(options.port)

@@ -5,6 +5,9 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from pathlib import Path
 
+import psutil
+
+MOST_SIGNED_IN = 32
 _STAT = Path("/proc/stat")
 
 
@@ -18,3 +21,8 @@ def last_start() -> datetime | None:
     except (OSError, ValueError):
         pass
     return None
+
+
+def signed_in() -> tuple[str, ...]:
+    """Who is signed in on this machine, by their names here, as utmp(5) has it; of many the first."""
+    return tuple(sorted({user.name for user in psutil.users() if user.name})[:MOST_SIGNED_IN])

@@ -184,6 +184,9 @@ class Planner:
             planned, is_other = self._publisher.overlay(going.after, row["id"], names, own, had, going.now)
             if planned is not None:
                 found.overlays.append(planned)
+            if had is not None and planned is not None and planned.manifest is None and own.revision < had.revision:
+                # the device goes forward to its class's bundle, never back
+                found.classes.take(self._publisher.refreshed(going.after, own, going.now))
             if is_other:
                 found.alone.append(groups)
 

@@ -77,6 +77,7 @@ class MemberFacts(msgspec.Struct, frozen=True):
     place: str | None = None
     zone: str | None = None
     last_start: datetime | None = None
+    signed_in: tuple[str, ...] = ()
 
     @property
     def platform(self) -> str | None:

@@ -196,6 +196,10 @@ class CoverageTable:
             return Reach.NONE
         return row.http if scheme == "http" else row.https
 
+    def governs(self, browser: str | None, managed: bool | None, platform: str | None) -> bool:
+        """Whether a site list reaches a browser at all."""
+        return bool(managed) and self.reach("site-list", browser, platform, "http") is not Reach.NONE
+
     def list_support(self, browser: str | None, platform: str | None, version: str | None = None) -> ListSupport:
         """What a browser makes of site lists. An unknown one is taken to read them as Chromium does."""
         key = (browser, platform, version)

@@ -120,6 +120,9 @@ class Facts(Noun):
     place: Place | None = None
     zone: Zone | None = None
     last_start: Timestamp | None = None
+    signed_in: Annotated[
+        tuple[Text, ...], Field(max_length=32, description="Who is signed in: the people's names on the machine.")
+    ] = ()
 
 
 class DocumentDevice(Facts):

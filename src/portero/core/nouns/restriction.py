@@ -10,7 +10,10 @@ from portero.core.nouns.assignment import AssignmentKey
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.push import Push
 from portero.core.nouns.quick_rule import Word
+from portero.core.nouns.ruleset import Ruleset
 
+PREFIX = "room-"
+"""What the keys of rulesets of restrictions begin with."""
 RestrictionKey = Annotated[Key, StringConstraints(max_length=40)]
 
 
@@ -29,6 +32,9 @@ class NewRestriction(Noun):
     people: Annotated[
         tuple[Text, ...], Field(max_length=100, description="Only for these people and user groups.")
     ] = ()
+    signed_in: Annotated[
+        bool, Field(description="Only for the people who are signed in on these machines now, on any of them.")
+    ] = False
     until: Annotated[Timestamp | None, Field(description="When it is over.")] = None
     until_restart: Annotated[
         bool, Field(description="Over on each machine as it restarts; and half a day from now at the latest.")
@@ -38,7 +44,20 @@ class NewRestriction(Noun):
     def _ends(self) -> Self:
         if self.until is None and not self.until_restart:
             raise ValueError("a restriction ends: say until when, or until the machines restart")
+        if self.signed_in and self.people:
+            raise ValueError("it is for some people, or for those who are signed in now: say one of the two")
         return self
+
+
+class BrowserNotReached(Noun):
+    """A browser that neither the filter nor a site list reaches on some of the machines that are meant."""
+
+    name: str
+    machines: Annotated[int, Field(description="How many of the machines have it and do not reach it.")]
+    starting: Annotated[
+        int, Field(description="On how many of these it starts all the same: their startup layer does not enforce.")
+    ]
+    sentence: str
 
 
 class RestrictionInForce(Noun):
@@ -48,6 +67,9 @@ class RestrictionInForce(Noun):
     on: tuple[str, ...]
     what: Annotated[tuple[str, ...], Field(description="What it blocks, as lists show rules.")]
     no_web: bool
+    browsers: Annotated[
+        tuple[str, ...], Field(description="Browsers that no web rule reaches, kept from starting beside it.")
+    ] = ()
     people: tuple[str, ...] = ()
     by: str
     reason: str
@@ -70,5 +92,15 @@ class RestrictionDone(Noun):
     not_for_people: Annotated[
         bool, Field(description="Its site patterns are left out, as browsers have them for everybody or for nobody.")
     ] = False
+    not_reached: Annotated[
+        tuple[BrowserNotReached, ...],
+        Field(description="With no web at all: the browsers that it does not reach. They are kept from starting."),
+    ] = ()
     revision: int
     push: Annotated[Push | None, Field(description="None where no machine can be told.")] = None
+
+
+def restriction_of(ruleset: Ruleset) -> str | None:
+    """The key of the restriction that a ruleset belongs to; None where it is an ordinary one."""
+    stem, _, kind = ruleset.key.removeprefix(PREFIX).rpartition("-")
+    return stem if stem and ruleset.key.startswith(PREFIX) and kind == ruleset.kind else None

@@ -222,38 +222,44 @@ def _compiled(assignment: Assignment, ruleset: Ruleset, target: str | None) -> _
     return found
 
 
-def _seconds(moment: datetime | None) -> float | None:
+def seconds_of(moment: datetime | None) -> float | None:
+    """A moment as bundles have it: in seconds since 1970."""
     return None if moment is None else moment.timestamp()
 
 
 def _assignment(assignment: Assignment, ruleset: Ruleset, target: str | None) -> BundleAssignment:
+    rules = (
+        BundleRule(
+            number,
+            rule.selector.kind,
+            rule.selector.value,
+            overridden(rule.action, assignment.action).value,
+            rule.selector.exact,
+            seconds_of(rule.valid_until),
+            rule.reading,
+        )
+        for number, rule in enumerate(ruleset.rules, start=1)
+    )
+    return msgspec.structs.replace(without_rules(assignment, ruleset), rules=tuple(rules), target=target)
+
+
+def without_rules(assignment: Assignment, ruleset: Ruleset) -> BundleAssignment:
+    """An assignment with the conditions on which it counts, whatever it puts in force where."""
     people = assignment.people
     return BundleAssignment(
         key=assignment.key,
         ruleset=ruleset.key,
         ruleset_name=ruleset.name or ruleset.key,
         kind=ruleset.kind,
-        rules=tuple(
-            BundleRule(
-                number,
-                rule.selector.kind,
-                rule.selector.value,
-                overridden(rule.action, assignment.action).value,
-                rule.selector.exact,
-                _seconds(rule.valid_until),
-                rule.reading,
-            )
-            for number, rule in enumerate(ruleset.rules, start=1)
-        ),
-        target=target,
+        rules=(),
         mandatory=assignment.mandatory,
         feed=ruleset.feed is not None,
         users=tuple(sorted({user.casefold() for user in people.users})) if people else (),
         user_groups=tuple(sorted({key.casefold() for key in people.user_groups})) if people else (),
         schedule=assignment.schedule,
         place=assignment.place,
-        starts=_seconds(assignment.starts),
-        ends=_seconds(assignment.ends),
+        starts=seconds_of(assignment.starts),
+        ends=seconds_of(assignment.ends),
         until_restart=assignment.until_restart,
         replaces_weaker=assignment.replaces_weaker,
         end_running=assignment.end_running,

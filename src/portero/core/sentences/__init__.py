@@ -82,7 +82,7 @@ from portero.core.sentences.previews import (
     subject_words,
     taking_hold,
 )
-from portero.core.sentences.pushes import push_scope, push_sentence
+from portero.core.sentences.pushes import browser_not_reached, push_scope, push_sentence
 from portero.core.sentences.readiness import blocked_machines, blocker, devices_ahead, readiness_sentence, straggling
 from portero.core.sentences.site_lists import (
     case_ignored,
@@ -151,6 +151,7 @@ __all__ = [
     "blocks_essential",
     "broad",
     "browser_missing",
+    "browser_not_reached",
     "browser_standing",
     "browser_too_old",
     "came_by_itself",

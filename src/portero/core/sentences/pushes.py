@@ -31,3 +31,12 @@ def push_sentence(devices: int, waiting: int, told: int, fetched: int, applied: 
     elif waiting:
         parts.append(f"{waiting:,} are out of reach and are told when they come")
     return "; ".join(parts) + "."
+
+
+def browser_not_reached(name: str, machines: int, starting: int) -> str:
+    """That no web rule reaches a browser on some machines, and whether it starts there."""
+    told = f"Neither the filter nor a site list reaches {name} on {counted(machines, 'machine')}"
+    if not starting:
+        return f"{told}; it does not start there meanwhile."
+    where = "there" if starting == machines else f"on {starting:,} of them"
+    return f"{told}; it starts {where} all the same, as the startup layer does not enforce."

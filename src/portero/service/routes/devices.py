@@ -20,6 +20,7 @@ from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Author, Cursor, IfMatch, Keeper, Limit, Reason, Signed, TheKeepers, expect_tag
 from portero.store import device_lists
+from portero.store.access import Principal
 from portero.store.device_lists import DeviceFilter
 
 router = audited_router("fleet")
@@ -84,7 +85,7 @@ Wanted = Annotated[DeviceFilter, Depends(_wanted)]
 
 @router.get("/devices", summary="List devices", operation_id="listDevices")
 def list_devices(
-    _who: Signed,
+    who: Signed,
     keepers: TheKeepers,
     wanted: Wanted,
     sort: Sort = "hostname",
@@ -99,7 +100,16 @@ def list_devices(
             connection, wanted, now, sort=sort, descending=descending, cursor=cursor, limit=limit
         )
         items = device_lists.devices_of(connection, found.rows, now)
+    items = [_shown(keepers, item, who) for item in items]
     return Page(items=items, next=found.next, total=found.total)
+
+
+def _shown(keepers: Keepers, device: Device, who: Principal) -> Device:
+    """A device, with people as somebody may see them."""
+    if who.sees_names or not device.facts.signed_in:
+        return device
+    people = tuple(keepers.pseudonyms.of(person) for person in device.facts.signed_in)
+    return device.model_copy(update={"facts": device.facts.model_copy(update={"signed_in": people})})
 
 
 def _etag(device: Device) -> str:
@@ -113,9 +123,9 @@ def _tagged(response: Response, device: Device) -> Device:
 
 
 @router.get("/devices/{device}", summary="Show a device", operation_id="getDevice")
-def get_device(device: str, response: Response, _who: Signed, keepers: TheKeepers) -> Device:
+def get_device(device: str, response: Response, who: Signed, keepers: TheKeepers) -> Device:
     """One device, by its id or by its hostname where only one has it."""
-    return _tagged(response, keepers.fleet.device(device))
+    return _tagged(response, _shown(keepers, keepers.fleet.device(device), who))
 
 
 @router.get("/devices/{device}/blocks", summary="What a device blocks", operation_id="getBlocks")
@@ -153,7 +163,7 @@ def put_labels(
     changed = f"The machine {seen.hostname} was changed by somebody else"
     expect_tag(if_match, _etag(seen), f"the machine {seen.hostname}", changed, lambda: {"version": seen.version})
     keepers.enrolment.set_labels(seen, body.labels, who.name, reason)
-    return _tagged(response, keepers.fleet.device(seen.id))
+    return _tagged(response, _shown(keepers, keepers.fleet.device(seen.id), who))
 
 
 @router.post("/devices/{device}/retire", summary="Retire a device", operation_id="retireDevice")
@@ -161,7 +171,7 @@ def retire_device(device: str, who: Keeper, keepers: TheKeepers, reason: Reason 
     """Take a device out of the fleet. Its credential is refused at once; its history stays."""
     seen = keepers.fleet.device(device)
     keepers.enrolment.retire(seen, who.name, reason)
-    return keepers.fleet.device(seen.id)
+    return _shown(keepers, keepers.fleet.device(seen.id), who)
 
 
 @router.post("/devices/{device}/revoke", summary="Revoke a device's credential", operation_id="revokeDevice")
@@ -169,16 +179,18 @@ def revoke_device(device: str, who: Keeper, keepers: TheKeepers, reason: Reason 
     """Shut a device out: refused at once, it goes on with its last good bundle until it joins again."""
     seen = keepers.fleet.device(device)
     keepers.enrolment.revoke_credential(seen, who.name, reason)
-    return keepers.fleet.device(seen.id)
+    return _shown(keepers, keepers.fleet.device(seen.id), who)
 
 
 @router.post("/devices/{device}/confirm-rejoin", summary="Recognise a device", operation_id="confirmRejoin")
 def confirm_rejoin(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is the machine of the same serial that joined before: it takes up that one's id, history, labels and pins."""
-    return keepers.fleet.device(keepers.enrolment.answer_rejoin(keepers.fleet.device(device), True, who.name, reason))
+    answered = keepers.enrolment.answer_rejoin(keepers.fleet.device(device), True, who.name, reason)
+    return _shown(keepers, keepers.fleet.device(answered), who)
 
 
 @router.post("/devices/{device}/keep-apart", summary="Keep a device apart", operation_id="keepApart")
 def keep_apart(device: str, who: Keeper, keepers: TheKeepers, reason: Reason = None) -> Device:
     """It is another machine than the one of the same serial that joined before."""
-    return keepers.fleet.device(keepers.enrolment.answer_rejoin(keepers.fleet.device(device), False, who.name, reason))
+    answered = keepers.enrolment.answer_rejoin(keepers.fleet.device(device), False, who.name, reason)
+    return _shown(keepers, keepers.fleet.device(answered), who)
