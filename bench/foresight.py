@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from itertools import count as count_from
+from collections.abc import Collection
+from dataclasses import replace
+from itertools import count
 
 from bench.estates import make_estate
 from bench.fleet import stored_fleet
 from bench.measuring import Row, in_turns, whole
+from portero.core.insight.effects.outcomes import Outcomes
+from portero.core.insight.findings import find_all
+from portero.core.insight.findings.contested import contested
 from portero.core.insight.overlaps import overlap
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
@@ -18,9 +23,9 @@ from portero.service.keepers import Keepers
 from portero.service.state import Snapshot
 
 
-def foresight_rows(count: int, indicators: int, rounds: int) -> list[Row]:
+def foresight_rows(machines: int, indicators: int, rounds: int) -> list[Row]:
     """What a preview costs: of one rule for everybody, of a long list for everybody, of a group; and findings."""
-    with stored_fleet(count) as keepers:
+    with stored_fleet(machines) as keepers:
         policy = make_estate(200, 1000, indicators)
         listed = next(ruleset for ruleset in policy.rulesets if ruleset.kind == "indicator")
         everybody = Assignment.model_validate({"key": "fleet", "ruleset": "rules-0", "to": [WHOLE_FLEET]})
@@ -32,10 +37,10 @@ def foresight_rows(count: int, indicators: int, rounds: int) -> list[Row]:
             ),
             by="bench",
         )
-        return _rows(keepers, listed, count, rounds)
+        return _rows(keepers, listed, machines, rounds)
 
 
-def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Row]:
+def _rows(keepers: Keepers, listed: Ruleset, machines: int, rounds: int) -> list[Row]:
     def one_rule(snapshot: Snapshot) -> Estate:
         rules = [{"category": "games", "action": "block"}, {"category": "music", "action": "warn"}]
         new = Ruleset.model_validate({"key": "rules-0", "kind": "category", "rules": rules})
@@ -63,12 +68,6 @@ def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Ro
         members = [member for member in world.members if {"group-7", "group-9"} <= set(world.groups(member.id))]
         return overlap(keepers.estate.snapshot.estate, world, ["group-7", "group-9"], members, [])
 
-    numbers = count_from(1_000_000)
-
-    def findings() -> object:
-        # of another revision each time: nothing that was found is there yet
-        return keepers.foresight.findings(keepers.estate.snapshot.estate, next(numbers))
-
     calls = [
         ("preview of two rules for everybody", lambda: keepers.estate.preview(one_rule), 6000.0),
         (
@@ -78,13 +77,46 @@ def _rows(keepers: Keepers, listed: Ruleset, count: int, rounds: int) -> list[Ro
         ),
         ("preview of one group's rule", lambda: keepers.estate.preview(one_group), 6000.0),
         ("what two groups come to", overlapping, 1500.0),
-        ("all findings", findings, 10000.0),
     ]
-    rows = []
+    rows = _findings_rows(keepers, classes, f"{machines:,} machines", rounds)
     for what, call, most in calls:
         told = call()
         complete = getattr(told, "complete", True)
         measured, floor = in_turns(rounds, whole(call, 1), whole(one_pass, 1))
         note = "" if complete else ", cut off"
-        rows.append(Row(f"{count:,} machines: {what}{note}", measured, floor.median, most_ms=most))
+        rows.append(Row(f"{machines:,} machines: {what}{note}", measured, floor.median, most_ms=most))
     return rows
+
+
+def _findings_rows(keepers: Keepers, classes: Collection[tuple[str, ...]], what: str, rounds: int) -> list[Row]:
+    """All findings, beside a look at every class for each subject that is contested; and those after one change."""
+    estate, world = keepers.estate.snapshot.estate, keepers.foresight.world()
+    met = contested(estate, world, world.cutter(estate), None, set())
+    subjects = [subject for _, _, shape in met for subject in shape.subjects]
+    known = dict.fromkeys(classes, 0)
+
+    def loop() -> None:
+        for _ in subjects:
+            for groups in classes:
+                known[groups]
+
+    def cold() -> object:
+        return find_all(estate, replace(keepers.foresight.world(), outcomes=Outcomes()))
+
+    places = count(0)
+
+    def one_changed() -> object:
+        # another assignment each time: nothing that it touches is known
+        place = next(places) % len(estate.assignments)
+        one = estate.assignments[place]
+        changed = one.model_copy(update={"mandatory": not one.mandatory})
+        assignments = (*estate.assignments[:place], changed, *estate.assignments[place + 1 :])
+        return find_all(estate.replacing(assignments=assignments), keepers.foresight.world())
+
+    find_all(estate, keepers.foresight.world())
+    all_cold, after_one, floor = in_turns(rounds, whole(cold, 1), whole(one_changed, 1), whole(loop, 1))
+    of = f"{len(subjects):,} subjects × {len(classes):,} classes"
+    return [
+        Row(f"{what}: all findings (floor: {of})", all_cold, floor.median, goal=40),
+        Row(f"{what}: findings after one change (floor: all)", after_one, all_cold.median, goal=0.1),
+    ]

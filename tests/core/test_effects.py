@@ -74,7 +74,7 @@ def test_every_state_of_the_clock_has_one_moment(seed):
     """Beside a look at every five minutes of eight days: no state is missing, and none is there twice."""
     estate = Estate.model_validate(Maker(seed).estate())
     zone = "Europe/Berlin"
-    calendar = Calendar([estate], BASE)
+    calendar = Calendar.of([estate], BASE)
     used = {assignment.schedule for assignment in estate.assignments if assignment.schedule}
     windows = [Windows.of(schedule) for schedule in estate.schedules if schedule.key in used]
     starts = [one for each in estate.assignments for one in (each.starts, each.ends) if one]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 
+import ada_url
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -11,7 +12,7 @@ from pydantic import ValidationError
 
 from portero.core.nouns.patterns import Pattern, SeenUrl, normal_pattern
 from portero.core.nouns.rule import Rule
-from portero.core.nouns.urls import BadUrl, UrlPattern, address_of, normal_host, parse_visit
+from portero.core.nouns.urls import BadUrl, UrlPattern, address_of, normal_host, normal_path, normal_query, parse_visit
 
 
 @pytest.mark.parametrize(
@@ -206,3 +207,30 @@ def test_what_a_pattern_holds(pattern, url, held):
 )
 def test_whether_a_pattern_lies_inside_another(inner, outer, inside):
     assert Pattern.of(inner).inside(Pattern.of(outer), allow=False, other_allows=False) is inside
+
+
+_AUTHORITIES = st.sampled_from(
+    [
+        *("host.example", "HOST.example.", "user@host.example", "user:p%40:w@host.example:8080", "[2001:db8::7]"),
+        *("203.0.113.7", "[2001:DB8::7]:81", "user:pw@[2001:db8::7]:443", "host.example:443", "host.example:80"),
+        "b%c3%bccher.example",
+    ]
+)
+_TAILS = st.lists(
+    st.sampled_from(
+        ["/", "//", "..", "a", "%61", "%2f", "?", "#", "@", ":", "[", "]", "q=1", "&", " ", "é", "\\", "."]
+    ),
+    max_size=8,
+).map("".join)
+
+
+@given(st.sampled_from(["http", "https", "HTTPS"]), _AUTHORITIES, _TAILS)
+def test_a_url_is_cut_where_its_parser_says(scheme, authority, tail):
+    visit = parse_visit(f"{scheme}://{authority}/{tail}")
+    parts = ada_url.parse_url(visit.url)
+    assert (visit.url, f"{visit.scheme}:") == (parts["href"], parts["protocol"])
+    assert visit.host == parts["hostname"].rstrip(".")
+    port, path, query = visit.rest
+    assert (str(port or ""), path, query) == (
+        *(parts["port"], normal_path(parts["pathname"]), normal_query(parts["search"])),
+    )

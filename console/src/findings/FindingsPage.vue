@@ -38,7 +38,6 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
       <span v-if="data">
         <b>{{ data.open.high }}</b> high, <b>{{ data.open.medium }}</b> medium, <b>{{ data.open.low }}</b> low
         <template v-if="data.accepted">; {{ data.accepted }} accepted for now</template>
-        <template v-if="!data.complete">. Time ran out before everything was looked at.</template>
       </span>
       <template #actions>
         <BFormSelect v-model="severity" :options="SEVERITIES" aria-label="Severity" />

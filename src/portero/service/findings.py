@@ -40,7 +40,6 @@ class FindingsKeeper:
             items=items,
             open={severity: counts[severity] for severity in SEVERITIES},
             accepted=sum(not item.is_open for item in items),
-            complete=found.complete,
         )
 
     def get(self, id: str) -> Finding:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections import deque
@@ -9,6 +10,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from portero.core import sentences
 from portero.core.insight.effects.list_use import IsAllowed, ListUse
+from portero.core.insight.effects.outcomes import Outcomes
 from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.world import Groups, Having, World
 from portero.core.insight.findings import find_all
@@ -28,9 +30,8 @@ from portero.store import activity, administrators, catalogue, device_lists, sta
 from portero.store.database import Store
 from portero.store.moments import moment
 
-PREVIEW_SECONDS, TURN_SECONDS = 2.5, 0.5
-"""How long a preview may look at verdicts, and at the findings of each state, before it tells what it has so far."""
-FINDINGS_SECONDS = 9.0
+PREVIEW_SECONDS = 2.5
+"""How long a preview may look at verdicts before it tells what it has so far."""
 USE_SECONDS, USE_SINCE = 600.0, 14 * 86_400.0
 """How long it is kept how lists are used, and how far back that looks."""
 KEPT_SECONDS = 60.0
@@ -49,6 +50,7 @@ class Foresight:
         self._cutters: deque[tuple[tuple[object, ...], Cutter]] = deque(maxlen=3)
         self._finding = threading.Lock()
         self._found: tuple[tuple[object, ...], Found] | None = None
+        self._outcomes = Outcomes()
         self._uses: dict[str, tuple[int, ListUse]] = {}
 
     def programs(self) -> Sequence[Application]:
@@ -64,8 +66,8 @@ class Foresight:
         with self._store.reading() as connection:
             return [application for _, application in catalogue.installed_versions(connection, {}).values()]
 
-    def world(self, seconds: float) -> World:
-        """What a state of the estate is looked at in, for so long."""
+    def world(self, seconds: float = math.inf) -> World:
+        """What a state of the estate is looked at in, for so long where that is not as long as it takes."""
         roster = self._roster
         return World(
             members=roster.fleet.members(),
@@ -78,6 +80,7 @@ class Foresight:
             out_of_time=_deadline(seconds),
             list_use=self._list_use,
             having=self._having,
+            outcomes=self._outcomes,
         )
 
     def _list_use(self, ruleset: str, is_allowed: IsAllowed) -> ListUse:
@@ -166,12 +169,11 @@ class Foresight:
     def _turns(
         self, before: Estate, after: Estate, rulesets: set[str], world: World, moved: Mapping[str, Groups]
     ) -> tuple[tuple[Finding, ...], tuple[Finding, ...]]:
-        """The findings that appear, and those that go. Where there was no time to see all, none is said to go."""
-        now = self._find(before, world.once({}, _deadline(TURN_SECONDS)), rulesets)
-        then = self._find(after, world.once(moved, _deadline(TURN_SECONDS)), rulesets)
+        """The findings that appear, and those that go."""
+        now, then = self._find(before, world, rulesets), self._find(after, world.once(moved), rulesets)
         had, has = ({item.id for item in found.items} for found in (now, then))
-        appearing = tuple(item for item in then.items if item.id not in had) if now.complete else ()
-        return appearing, tuple(item for item in now.items if item.id not in has) if then.complete else ()
+        appearing = tuple(item for item in then.items if item.id not in had)
+        return appearing, tuple(item for item in now.items if item.id not in has)
 
     # --- findings ---
 
@@ -185,7 +187,7 @@ class Foresight:
         state = (estate, revision, self._holdings.index_in_force, self._people.directory, changes, minute)
         with self._finding:
             if self._found is None or not _is_same(self._found[0], state):
-                self._found = (state, self._find(estate, self.world(FINDINGS_SECONDS)))
+                self._found = (state, self._find(estate, self.world()))
             return self._found[1]
 
     def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:

@@ -151,9 +151,7 @@ class Lookups:
         """The rules in force that match a visit, and those for other pages of its host."""
         now, cutter = moment(self._now()), self._foresight.cutter(estate)
         shown = cutter.show(Subject("url", url, url))
-        others, indicators, sites = cutter.contests(shown)
-        met = dict.fromkeys((*indicators, *(meeting for contest in others for meeting in contest), *sites))
-        places = {(meeting.ruleset, meeting.rule): False for meeting in met}
+        places = {(cutter.ruleset_of(met), met.rule): False for met in cutter.meet(shown).rules()}
         places |= {(key, number): True for key, number in cutter.on_pages_of(host) if (key, number) not in places}
         putting: dict[Key, list[Assignment]] = {}
         for assignment in estate.assignments:

@@ -37,7 +37,7 @@ def worklist(store: Store, estate: Estate, found: Findings, epoch: EpochState, n
     ]
     order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
     items.sort(key=lambda item: (SEVERITIES.index(item.severity), order[item.kind], -(item.devices or 0)))
-    return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]), complete=found.complete)
+    return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]))
 
 
 def _ahead(epoch: EpochState) -> Iterator[WorkItem]:

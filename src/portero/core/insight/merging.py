@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
+from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import NOUNS, Estate
 from portero.core.nouns.registry import AuthoredNoun
 from portero.core.nouns.ruleset import Ruleset
 
-Keyed = TypeVar("Keyed", bound=Ruleset | Assignment)
+Keyed = TypeVar("Keyed", bound=Ruleset | Assignment | ApplicationSet)
 
 
 def keeping_others(before: Estate, document: Estate) -> Estate:

@@ -11,7 +11,7 @@ from portero.core.insight.site_lists import list_in_force
 from portero.core.matching.members import Item, MemberFacts
 from portero.core.nouns.assignment import State
 from portero.core.nouns.browser_policy import PolicyFileState, TamperingKind
-from portero.core.nouns.coverage import Control, CoverageTable, ListSupport, Reach
+from portero.core.nouns.coverage import Control, CoverageTable, ListSupport
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.readiness import ORDER, Blocker, BlockerCode, LayerReadiness, Readiness
@@ -87,7 +87,7 @@ def _of_layer(layer: LayerName, facts: MemberFacts, coverage: CoverageTable) -> 
 def _of_browsers(facts: MemberFacts, coverage: CoverageTable, sites: SiteList | None) -> Iterator[Obstacle]:
     for browser in facts.browsers:
         row = coverage.row("site-list", browser.name, facts.platform)
-        if not browser.managed or row is None or row.http is Reach.NONE:
+        if row is None or not coverage.governs(browser.name, browser.managed, facts.platform):
             yield Obstacle(BlockerCode.BROWSER_UNMANAGED, "browser", _named(browser))
         elif is_older(browser.version, row.browser_from):
             about = f"{_named(browser)}, and {row.browser_from} is needed"

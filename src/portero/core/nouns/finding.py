@@ -112,7 +112,6 @@ class Findings(Noun):
     items: tuple[Finding, ...]
     open: Annotated[dict[Severity, int], Field(description="How many are open, by severity.")]
     accepted: Annotated[int, Field(description="How many somebody has accepted.")]
-    complete: Annotated[bool, Field(description="False where time ran out before everything was looked at.")]
 
 
 class ChosenRemedy(Noun):

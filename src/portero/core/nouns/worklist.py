@@ -50,4 +50,3 @@ class Worklist(Noun):
 
     revision: int
     items: tuple[WorkItem, ...]
-    complete: bool

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple, Self
 
 import msgspec
@@ -13,7 +13,7 @@ from portero.core.nouns.coverage import ListSupport
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.urls import Visit
 from portero.core.resolving.ladder import NOBODY, REPLACED, Contender, Settled
-from portero.core.resolving.policy import Frame
+from portero.core.resolving.policy import Frame, Policy
 
 
 class Visited(NamedTuple):
@@ -52,18 +52,22 @@ class Outcome(NamedTuple):
     contests: Sequence[Contest]
 
 
+def content_met(policy: Policy, visited: Visited) -> Iterator[tuple[str, Sequence[Contender]]]:
+    """The contests over what is searched for and over the media type, by what each is over."""
+    if visited.searched and policy.terms:
+        for term, contenders in policy.terms.met_by(visited.searched):
+            yield f"“{term}”", contenders
+    if visited.media_type and policy.media:
+        family = visited.media_type.partition("/")[0]
+        yield visited.media_type, [*policy.media.get(visited.media_type, ()), *policy.media.get(f"{family}/*", ())]
+
+
 def _other_contests(frame: Frame, visited: Visited) -> list[tuple[str, Sequence[Contender], Settled]]:
     policy = frame.policy
     found: list[tuple[str, Sequence[Contender], Settled]] = [
         (key, policy.categories.get(key, ()), frame.category(key)) for key in visited.categories
     ]
-    if visited.searched and policy.terms:
-        for term, contenders in policy.terms.met_by(visited.searched):
-            found.append((f"“{term}”", contenders, frame.settle(contenders)))
-    if visited.media_type and policy.media:
-        family = visited.media_type.partition("/")[0]
-        media = [*policy.media.get(visited.media_type, ()), *policy.media.get(f"{family}/*", ())]
-        found.append((visited.media_type, media, frame.settle(media)))
+    found += ((name, contenders, frame.settle(contenders)) for name, contenders in content_met(policy, visited))
     return found
 
 
@@ -71,7 +75,7 @@ def weigh(frame: Frame, visited: Visited) -> Outcome:
     """What the filter's rules say of a visit."""
     met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
     indicator = frame.settle(met) if met else NOBODY
-    lifting = _lifting(indicator)
+    lifting = lifting_of(indicator)
     above_all = lifting is not None and lifting.mandatory
     best, contests = indicator.winner, []
     for name, contenders, settled in _other_contests(frame, visited):
@@ -101,7 +105,7 @@ def decide(frame: Frame, visited: Visited) -> Contender | None:
     return best
 
 
-def _lifting(indicator: Settled) -> Contender | None:
+def lifting_of(indicator: Settled) -> Contender | None:
     """A mandatory allow of a narrow indicator is the verdict; a narrow hand-written ordinary winner lifts what is
     ordinary, also where a mandatory indicator stands above it.
     """

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple, Protocol
 
 import msgspec
 
@@ -53,6 +53,12 @@ def is_broad(narrowness: int) -> bool:
     return narrowness > _FIRST_BROAD
 
 
+class PeopleRungs(Protocol):
+    """The place of each assignment on the people rung, by where the assignment stands."""
+
+    def __getitem__(self, place: int, /) -> int: ...
+
+
 class Contender(msgspec.Struct, eq=False, gc=False):
     """One rule ready to compete; on each rung, smaller is stronger. Only `people` depends on who asks.
 
@@ -77,7 +83,7 @@ class Contender(msgspec.Struct, eq=False, gc=False):
         """Rung 7: the earlier assignment, then the earlier rule."""
         return self.assignment, self.rule
 
-    def strength(self, people: Sequence[int]) -> tuple[int, ...]:
+    def strength(self, people: PeopleRungs) -> tuple[int, ...]:
         """Sort key of rungs 2 to 7, strongest first. Among mandatory rules no group and no origin outranks another."""
         if self.mandatory:
             return (self.narrowness, people[self.assignment], 0, 0, self.looseness, self.assignment, self.rule)
@@ -107,32 +113,122 @@ class Settled(NamedTuple):
 NOBODY = Settled(None, None, None)
 
 
-def settle(contenders: Iterable[Contender], people: Sequence[int], at: float) -> Settled:
+def settle(contenders: Iterable[Contender], people: PeopleRungs, at: float) -> Settled:
     """Settle a contest at a moment. `people` gives the place of each assignment on the people rung."""
-    sides: tuple[list[Contender], list[Contender]] = ([], [])
-    for contender in contenders:
-        if (
-            contender.looseness <= 0
-            and people[contender.assignment] < REPLACED
-            and (contender.until is None or at < contender.until)
-        ):
-            sides[contender.mandatory].append(contender)
-    ordinary, mandatory = (_winner(side, people) if side else None for side in sides)
-    return Settled(ordinary, mandatory, stands(mandatory, ordinary))
+    playing = [
+        InPlay(contender, 1, 1)
+        for contender in contenders
+        if people[contender.assignment] < REPLACED and (contender.until is None or at < contender.until)
+    ]
+    return next((settled for settled, _, _ in settle_where(playing, people, 1)), NOBODY)
 
 
-def _winner(side: list[Contender], people: Sequence[int]) -> Contender:
-    if len(side) == 1:
-        return side[0]
-    best = min(side, key=lambda contender: contender.strength(people))
-    if best.feed:
-        # a feed never loosens: where its rule would win and is looser than the hand-written winner, that one stands
-        written = [contender for contender in side if not contender.feed]
-        if written:
-            by_hand = min(written, key=lambda contender: contender.strength(people))
-            if by_hand.looseness < best.looseness:
-                return by_hand
-    return best
+class InPlay(NamedTuple):
+    """A contender, and when and where it is in play: a bit for each occasion, and one for each sort of machines."""
+
+    contender: Contender
+    when: int
+    where: int
+
+
+Standing = tuple[Settled, int, int]
+"""Who stands when and where."""
+
+
+def settle_where(in_play: Iterable[InPlay], people: PeopleRungs, ever: int) -> Iterator[Standing]:
+    """Settle a contest for many sorts of machines on many occasions at once. A contender has the same strength in all
+    of them, as a sort or an occasion only leaves some out. `ever` is all occasions. Where nobody decides anything is
+    left out.
+    """
+    sides: tuple[list[InPlay], list[InPlay]] = ([], [])
+    for one in in_play:
+        if one.contender.looseness <= 0 and one.where and one.when:
+            sides[one.contender.mandatory].append(one)
+    ordinary = _winners(sides[False], people, ever)
+    if not sides[True]:
+        yield from ((Settled(below, None, below), when, where) for below, when, where in ordinary)
+        return
+    mandatory = _winners(sides[True], people, ever)
+    for above, when, where in mandatory:
+        for below, then, there in ordinary:
+            if (both := when & then) and (at := where & there):
+                yield Settled(below, above, stands(above, below)), both, at
+    for above, when, where in mandatory:
+        for then, there in _beyond(when, where, ordinary):
+            yield Settled(None, above, above), then, there
+    for below, when, where in ordinary:
+        for then, there in _beyond(when, where, mandatory):
+            yield Settled(below, None, below), then, there
+
+
+def _winners(side: list[InPlay], people: PeopleRungs, ever: int) -> list[InPlay]:
+    """Who wins when and where among the mandatory, or among the ordinary rules."""
+    if len(side) <= 1:
+        return side
+    side.sort(key=lambda one: one.contender.strength(people))
+    first = list(_first(side, ever))
+    if not any(best.contender.feed for best in first):
+        return first
+    # a feed never loosens: where its rule would win and is looser than the hand-written winner, that one stands
+    by_hand = list(_first((one for one in side if not one.contender.feed), ever))
+    found: list[InPlay] = []
+    for best in first:
+        stricter = [one for one in by_hand if one.contender.looseness < best.contender.looseness]
+        if not best.contender.feed or not stricter:
+            found.append(best)
+            continue
+        for written, then, there in stricter:
+            if (both := best.when & then) and (at := best.where & there):
+                found.append(InPlay(written, both, at))
+        found += (InPlay(best.contender, *left) for left in _beyond(best.when, best.where, stricter))
+    return found
+
+
+def _first(ranked: Iterable[InPlay], ever: int) -> Iterator[InPlay]:
+    """Each when and where none before it is."""
+    # where something is left, by when
+    left: dict[int, int] = {ever: -1}
+    for contender, when, where in ranked:
+        after: dict[int, int] = {}
+        for then, there in left.items():
+            won, at = then & when, there & where
+            if not won or not at:
+                after[then] = after.get(then, 0) | there
+                continue
+            yield InPlay(contender, won, at)
+            if beside := there & ~at:
+                after[then] = after.get(then, 0) | beside
+            if otherwise := then & ~when:
+                after[otherwise] = after.get(otherwise, 0) | at
+        left = after
+
+
+def _beyond(when: int, where: int, others: Iterable[InPlay]) -> list[tuple[int, int]]:
+    """What of some occasions and places none of the others has."""
+    return without([(when, where)], ((other.when, other.where) for other in others if other.where & where))
+
+
+def without(pieces: list[tuple[int, int]], others: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    """What of some occasions and places, in pieces, is in none of the others."""
+    for then, there in others:
+        left: list[tuple[int, int]] | None = None
+        for place, (when, where) in enumerate(pieces):
+            both, at = when & then, where & there
+            if not both or not at:
+                if left is not None:
+                    left.append((when, where))
+                continue
+            if left is None:
+                left = pieces[:place]
+            if otherwise := when & ~then:
+                left.append((otherwise, where))
+            if beside := where & ~there:
+                left.append((both, beside))
+        if left is not None:
+            pieces = left
+            if not pieces:
+                break
+    return pieces
 
 
 def stands(mandatory: Contender | None, ordinary: Contender | None) -> Contender | None:
@@ -144,7 +240,7 @@ def stands(mandatory: Contender | None, ordinary: Contender | None) -> Contender
     return mandatory
 
 
-def lost_on(loser: Contender, winner: Contender, people: Sequence[int]) -> Rung:
+def lost_on(loser: Contender, winner: Contender, people: PeopleRungs) -> Rung:
     """The rung on which the loser lost: the first on which the two differ."""
     if loser.mandatory != winner.mandatory:
         return Rung.MANDATORY if winner.mandatory else Rung.ACTION

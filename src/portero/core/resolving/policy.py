@@ -283,7 +283,7 @@ class SiteList:
 def _inside_mandatory(won: Sequence[tuple[Pattern, Contender]]) -> Mapping[Pattern, Contender]:
     """Patterns left out, as an opposite mandatory one, here its rule, holds all that they do."""
     mandatory: dict[str, list[tuple[Pattern, Contender]]] = {}
-    for pattern, winner in won:
+    for pattern, winner in sorted(won, key=lambda one: one[1].place):
         if winner.mandatory:
             mandatory.setdefault(pattern.host, []).append((pattern, winner))
     found: dict[Pattern, Contender] = {}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 from datetime import UTC, datetime, timedelta
 from itertools import product
 from typing import NamedTuple
@@ -69,20 +69,32 @@ class Circumstance(NamedTuple):
 
 
 class Calendar:
-    """The moments that differ for some estates: in what is open, and in what has begun and ended."""
+    """The moments that differ by which of some schedules are open, and by what has begun and ended."""
 
-    def __init__(self, estates: Sequence[Estate], now: datetime) -> None:
-        self._now = now
+    def __init__(
+        self,
+        schedules: Iterable[tuple[str, Windows]],
+        instants: Iterable[datetime],
+        now: datetime,
+        most: int | None = None,
+    ) -> None:
+        """`instants` are when something begins or ends; of those to come, as many as `most` are looked at."""
+        self._now, self._most, self._schedules = now, most, list(schedules)
+        self._instants = sorted(instants)
+        self._known: dict[str | None, list[Moment]] = {}
+        self.follows_device = any(windows.follows_device for _, windows in self._schedules)
+
+    @classmethod
+    def of(cls, estates: Sequence[Estate], now: datetime) -> Calendar:
+        """Of all that some estates do by the clock."""
         used = [{assignment.schedule for assignment in estate.assignments if assignment.schedule} for estate in estates]
-        self._schedules = [
+        schedules = [
             (schedule.key, Windows.of(schedule))
             for estate, keys in zip(estates, used, strict=True)
             for schedule in estate.schedules
             if schedule.key in keys
         ]
-        self._instants = sorted({instant for estate in estates for instant in _instants(estate)})
-        self._known: dict[str | None, list[Moment]] = {}
-        self.follows_device = any(windows.follows_device for _, windows in self._schedules)
+        return cls(schedules, {instant for estate in estates for instant in _instants(estate)}, now, MOST_INSTANTS)
 
     def moments(self, zone: str | None = None) -> list[Moment]:
         """One moment for each distinct state of the clock, on devices in a zone; the present one first."""
@@ -94,7 +106,7 @@ class Calendar:
 
     def _look(self, zone: str | None) -> list[Moment]:
         seconds = [instant.timestamp() for instant in self._instants]
-        coming = [instant for instant in self._instants if instant > self._now][:MOST_INSTANTS]
+        coming = [instant for instant in self._instants if instant > self._now][: self._most]
         found: dict[tuple[int, tuple[bool, ...]], Moment] = {}
         for base in (self._now, *coming):
             for at in self._steps(base, zone):
@@ -124,9 +136,9 @@ def _instants(estate: Estate) -> Iterator[datetime]:
         yield from (rule.valid_until.astimezone(UTC) for rule in ruleset.rules if rule.valid_until is not None)
 
 
-def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
-    """Nobody in particular, and one witness for each way in which assignments tell people apart. Whom the directory
-    does not know is nobody's.
+def people_of(estates: Sequence[Estate], directory: Directory, most: int | None = MOST_PEOPLE) -> list[Person]:
+    """Nobody in particular, and one witness for each way in which assignments tell people apart, as many as `most`.
+    Whom the directory does not know is nobody's.
     """
     people = [
         assignment.people
@@ -152,7 +164,7 @@ def people_of(estates: Sequence[Estate], directory: Directory) -> list[Person]:
                 add(user, own)
     for key in sorted(groups - {key for person in found.values() for key in person.user_groups}):
         add(f"somebody in {key}", frozenset((key,)))
-    return [NOBODY, *list(found.values())[:MOST_PEOPLE]]
+    return [NOBODY, *list(found.values())[:most]]
 
 
 class Frames(NamedTuple):
@@ -212,13 +224,17 @@ def _names_time(bundle: Bundle) -> bool:
 def _told_apart(people: Sequence[Person], bundles: Sequence[Bundle]) -> Sequence[Person]:
     """One of the people for each way in which these bundles tell them apart."""
     naming = [assignment for bundle in bundles for assignment in bundle.assignments if assignment.names_people]
-    if not naming:
-        return people[:1]
     users = {user for person in naming for user in person.users}
-    groups = {key for person in naming for key in person.user_groups}
+    return told_apart(people, users, {key for person in naming for key in person.user_groups})
+
+
+def told_apart(people: Sequence[Person], users: Set[str], user_groups: Set[str]) -> Sequence[Person]:
+    """One of the people for each way in which these users and user groups tell them apart."""
+    if not users and not user_groups:
+        return people[:1]
     found: dict[tuple[str | None, frozenset[str]], Person] = {}
     for person in people:
-        found.setdefault((person.user if person.user in users else None, person.user_groups & groups), person)
+        found.setdefault((person.user if person.user in users else None, person.user_groups & user_groups), person)
     return list(found.values())
 
 

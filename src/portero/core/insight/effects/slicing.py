@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import NamedTuple
 
@@ -15,11 +15,12 @@ from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import UrlPattern
 from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.deciding import weigh, weigh_start
+from portero.core.resolving.deciding import content_met, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
 
@@ -30,6 +31,23 @@ class Met(NamedTuple):
     ruleset: str
     rule: int
     action: Action
+
+
+class Contested(NamedTuple):
+    """The rules that match a subject by the contests in which they meet: those of categories and such, or of programs;
+    that of the indicators; and the site patterns, among which those of the same pattern meet.
+    """
+
+    others: Sequence[Sequence[Contender]]
+    indicators: Sequence[Contender]
+    sites: Sequence[tuple[Pattern, Contender]]
+
+    def rules(self) -> Iterator[Contender]:
+        """All of them."""
+        yield from self.indicators
+        for contest in self.others:
+            yield from contest
+        yield from (contender for _, contender in self.sites)
 
 
 class Slice(NamedTuple):
@@ -74,17 +92,20 @@ class Cutter:
         """The subject as rules look at it."""
         return self._showing.show(subject)
 
-    def contests(self, shown: Shown) -> tuple[list[list[Met]], list[Met], list[Met]]:
-        """The rules that match what is shown by the contests in which they meet: those of categories and such, of
-        programs too; that of the indicators; and that of the site lists.
-        """
+    def meet(self, shown: Shown) -> Contested:
+        """The rules that match what is shown, in play or not, each ruleset's once and without its conditions."""
         if shown.started is not None:
-            return [self._met(weigh_start(self._frame, shown.started).contenders)], [], []
+            return Contested([weigh_start(self._frame, shown.started).contenders], (), ())
         assert shown.visited is not None
-        outcome, visit = weigh(self._frame, shown.visited), shown.visited.visit
-        sites = [one for _, one in self._whole.sites_met(visit)]
-        others = [self._met(contest.contenders) for contest in outcome.contests]
-        return others, self._met(outcome.met), self._met(sites)
+        whole, visited = self._whole, shown.visited
+        others: list[Sequence[Contender]] = [whole.categories.get(key, ()) for key in visited.categories]
+        others += (contenders for _, contenders in content_met(whole, visited))
+        indicators = whole.indicators.met_by(visited.visit, visited.address, visited.page)
+        return Contested(others, indicators, list(whole.sites_met(visited.visit)))
+
+    def ruleset_of(self, contender: Contender) -> str:
+        """The ruleset that a rule is of."""
+        return self._keys[contender.assignment]
 
     @property
     def lists_sites(self) -> bool:

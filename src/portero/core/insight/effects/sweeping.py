@@ -105,7 +105,7 @@ class Sweep:
 
     def __init__(self, slices: Sequence[Slice], crowd: Crowd, directory: Directory, now: datetime) -> None:
         self._slices = slices
-        self._calendar = Calendar([part.estate for part in slices], now)
+        self._calendar = Calendar.of([part.estate for part in slices], now)
         self._people = people_of([part.estate for part in slices], directory)
         self._named = frozenset(name for part in slices for name in part.estate.named_devices)
         self._holds_back = any(one.hold_back is not None for part in slices for one in part.estate.assignments)

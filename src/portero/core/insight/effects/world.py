@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from typing import NamedTuple
 
 from portero.core.insight.effects.list_use import LookedAt, nothing_seen
+from portero.core.insight.effects.outcomes import Outcomes
 from portero.core.insight.effects.slicing import Cutter
 from portero.core.matching.members import Member
 from portero.core.nouns.device import Application
@@ -46,6 +47,8 @@ class World:
     """How sites of an allow-only list are used."""
     having: Callable[[Callable[[Application], bool]], Mapping[str, Having]] = lambda _is_meant: {}
     """Who has programs of some sort, by what each program is called with its version."""
+    outcomes: Outcomes = field(default_factory=Outcomes)
+    """What was worked out before, under this state or another."""
     sorted: Mapping[Groups, list[Member]] | None = None
     """The devices by their groups, where somebody has sorted them already."""
 
@@ -72,11 +75,10 @@ class World:
                     found.setdefault((own, moved[member.id]), []).append(member)
         return found
 
-    def once(self, moved: Mapping[str, Groups], out_of_time: Callable[[], bool]) -> World:
-        """The same world once some devices have other groups, looked at for some time of its own."""
+    def once(self, moved: Mapping[str, Groups]) -> World:
+        """The same world once some devices have other groups."""
         return replace(
             self,
             groups=lambda id: moved.get(id) or self.groups(id),
-            out_of_time=out_of_time,
             sorted=None if moved else self.classes,
         )

@@ -23,6 +23,7 @@ from portero.core.nouns.essentials import ESSENTIALS
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.group import WHOLE_FLEET
+from portero.core.nouns.restriction import restriction_of
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 
@@ -155,6 +156,9 @@ class Alone:
         if assignment.ends is None or assignment.ends > self.world.now + SOON or assignment.state is State.DRAFT:
             return
         over = self._is_over(assignment.ends)
+        if not over and restriction_of(put.ruleset) is not None:
+            # ending is what it is for
+            return
         extending = [("extend", {"assignment": assignment.key})]
         yield put.told(
             FindingKind.ENDED if over else FindingKind.ENDING,

@@ -3,307 +3,221 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import NamedTuple
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import chain, count
 
-from portero.core.insight.effects.slicing import Cutter, Met, Slice
-from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject, host_subject, subjects_of
-from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept
+from portero.core.insight.effects.kernel import RUNGS, Entrant, FleetContest, Kernel, Playing, settled
+from portero.core.insight.effects.merged_sites import MergedSites
+from portero.core.insight.effects.occasions import Occasions
+from portero.core.insight.effects.outcomes import MadeOf
+from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.sorts import Side, Sorts
+from portero.core.insight.effects.sweeping import Crowd
 from portero.core.insight.effects.world import World
-from portero.core.matching.members import Member
-from portero.core.nouns.action import Action, Override
-from portero.core.nouns.assignment import State
+from portero.core.insight.findings.contested import MetOver, contested, is_of_host
+from portero.core.insight.findings.meetings import About, Contests, InForce, Meeting, ShapeOutcome
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.rule import Rule, RulesetKind
-from portero.core.nouns.ruleset import Ruleset
-from portero.core.nouns.selector import OF_SERVICES
-from portero.core.nouns.urls import UrlPattern, normal_range
+from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.rule import RulesetKind
 from portero.core.nouns.verdict import Rung
-from portero.core.resolving.deciding import Outcome, weigh, weigh_sites, weigh_start
-from portero.core.resolving.ladder import Contender, Settled, lost_on
-from portero.core.resolving.policy import Frame, Policy
-
-UNNAMED, UNNAMED_PORT = "unnamed", 9
-MOST_CONTESTED = 4_000
-"""How many groups of subjects alike are looked at."""
-
-
-class InForce(NamedTuple):
-    """A rule by way of an assignment and the target by which it reaches a device; None is the device itself."""
-
-    assignment: str
-    ruleset: str
-    rule: int
-    target: str | None
-    action: Action
-    mandatory: bool
-
-
-class Meeting(NamedTuple):
-    """Two rules that met in a contest: who won, who lost, on which rung."""
-
-    winner: InForce
-    loser: InForce
-    rung: Rung
-
-
-class ContestTally:
-    """On which devices something is so, and about what it is."""
-
-    def __init__(self) -> None:
-        self.lists: dict[int, Sequence[Member]] = {}
-        """Devices by the sorts in which a sweep has them; no device is in two."""
-        self.subjects: dict[Subject, None] = {}
-
-    def add(self, members: Iterable[Sequence[Member]], subject: Subject) -> None:
-        """Note that it is so on these devices."""
-        self.lists.update((id(some), some) for some in members)
-        self.subjects[subject] = None
-
-
-@dataclass
-class Contests:
-    """What came of all contests."""
-
-    met: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
-    softened: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
-    """A warn of an indicator, and the category block that it sets aside."""
-    disagreeing: dict[Meeting, ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
-    """A site list's block, and the indicator's allow that it makes idle."""
-    in_play: dict[tuple[str, int], ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
-    """Rules by assignment and number, with the devices on which they counted."""
-    winning: set[tuple[str, int]] = field(default_factory=set)
-    unsure: set[str] = field(default_factory=set)
-    """Assignments of which not all was looked at: nobody can say that a rule of theirs never wins."""
-
-    @property
-    def complete(self) -> bool:
-        """Whether everything was looked at."""
-        return not self.unsure
+from portero.core.resolving.deciding import lifting_of
+from portero.core.resolving.ladder import Contender, InPlay, Standing, lost_on, without
 
 
 def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None = None) -> Contests:
     """Let all rules in force meet; or those of some rulesets among themselves and with all others. A rule that no
     other one meets wins, and is not looked at.
     """
-    found = Contests()
-    alike, found.winning, found.unsure = _contested(estate, world, cutter, rulesets)
     crowd = Crowd([estate], {(groups,): members for groups, members in world.classes.items()})
-    for meeting, subjects in alike.items():
-        if world.out_of_time():
-            found.unsure |= meeting
+    kernel = Kernel(estate, Sorts(crowd), world.directory, world.now)
+    found = Contests(kernel.sorts)
+    fleet = world.outcomes.name(kernel.key)
+    for likeness, met, shape in contested(estate, world, cutter, rulesets, found.winning):
+        ring = _Ring(kernel, cutter, met)
+        if met.rules.sites or met.subject.is_start:
+            # what patterns hold, and what is held back, is not in what is alike
+            found.add(shape, ring.hold())
             continue
-        shown = {subject: cutter.show(subject) for subject in subjects}
-        own = cutter.cut(shown)
-        for swept in Sweep([own], crowd, world.directory, world.now).classes():
-            if world.out_of_time():
-                found.unsure |= meeting
-                break
-            _Ring(found, own, swept).hold(shown)
+        rules = list(met.rules.rules())
+        made_of = kernel.made_of({*map(cutter.ruleset_of, rules)}, any(one.until is not None for one in rules))
+        found.add(shape, world.outcomes.get(MadeOf((fleet, likeness, made_of.key), made_of.objects), ring.hold))
     return found
 
 
-# --- which subjects are contested ---
-
-
-class _Arena:
-    """Tells which subjects are contested among the rules in force."""
-
-    def __init__(self, estate: Estate, cutter: Cutter) -> None:
-        self._cutter = cutter
-        self.by_ruleset: dict[str, list[str]] = defaultdict(list)
-        self._warning: set[str] = set()
-        for assignment in estate.assignments:
-            if assignment.state is State.ACTIVE:
-                self.by_ruleset[assignment.ruleset].append(assignment.key)
-                if assignment.action is Override.WARN:
-                    self._warning.add(assignment.ruleset)
-
-    def enter(self, shown: Shown) -> tuple[frozenset[Met], bool]:
-        """The rules that match, and whether any two of them can meet."""
-        others, indicators, sites = self._cutter.contests(shown)
-        every = frozenset(meeting for contest in (*others, indicators, sites) for meeting in contest)
-        if any(map(self._is_contest, (*others, indicators, sites))):
-            return every, True
-        warns = any(indicator.action is Action.WARN or indicator.ruleset in self._warning for indicator in indicators)
-        allows = any(indicator.action is Action.ALLOW for indicator in indicators)
-        return every, (warns and any(others)) or (allows and bool(sites))
-
-    def is_alone(self, ruleset: Ruleset, rule: Rule) -> bool:
-        """Whether a rule meets no other one, as far as that is told without making a subject of it."""
-        if ruleset.kind != "indicator" or len(self.by_ruleset[ruleset.key]) > 1:
-            return False
-        if rule.action is Action.WARN or ruleset.key in self._warning:
-            return False
-        if rule.action is Action.ALLOW and self._cutter.lists_sites:
-            return False
-        return self._cutter.is_lonely(rule.selector)
-
-    def _is_contest(self, contest: Sequence[Met]) -> bool:
-        return len(contest) > 1 or any(len(self.by_ruleset[met.ruleset]) > 1 for met in contest)
-
-    def keys(self, met: Iterable[Met]) -> Iterator[tuple[str, int]]:
-        """The rules by assignment and number."""
-        return ((key, meeting.rule) for meeting in met for key in self.by_ruleset[meeting.ruleset])
-
-
-def _contested(
-    estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None
-) -> tuple[dict[frozenset[str], list[Subject]], set[tuple[str, int]], set[str]]:
-    """The subjects over which rules in force can meet, by which assignments; the rules that win as they meet nobody
-    over some subject; and the assignments of which not everything was looked at.
-    """
-    known = KnownSubjects.of([estate], world.programs, world.catalogue)
-    arena = _Arena(estate, cutter)
-    wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
-    alike: dict[frozenset[str], list[Subject]] = defaultdict(list)
-    alone: set[tuple[str, int]] = set()
-    looked: set[Subject] = set()
-    seen: set[object] = set()
-    for subject in _generic(estate, wanted, known, arena, alone):
-        if subject in looked:
-            continue
-        looked.add(subject)
-        if (len(looked) % 50 == 0 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
-            return alike, alone, {assignment.key for assignment in estate.assignments}
-        shown = cutter.show(subject)
-        met, contested = arena.enter(shown)
-        if not contested:
-            alone.update(arena.keys(met))
-            continue
-        likeness = (met, subject if subject.kind in ("category", "program") else cutter.likeness(shown))
-        if likeness not in seen:
-            seen.add(likeness)
-            alike[frozenset(key for key, _ in arena.keys(met))].append(subject)
-    return alike, alone, set()
-
-
-def _generic(
-    estate: Estate, in_force: Collection[str], known: KnownSubjects, arena: _Arena, alone: set[tuple[str, int]]
-) -> Iterator[Subject]:
-    """What shows each rule in force: itself, and something within it that nothing else names. Rules that meet no other
-    one, as nearly all of a feed's do, are put with those that are alone.
-    """
-    rulesets = [ruleset for ruleset in estate.rulesets if ruleset.key in in_force]
-    for ruleset in rulesets:
-        for number, rule in enumerate(ruleset.rules, start=1):
-            if arena.is_alone(ruleset, rule):
-                alone.add((arena.by_ruleset[ruleset.key][0], number))
-                continue
-            yield from subjects_of(ruleset.kind, rule.selector, known)
-            yield from _within(ruleset.kind, rule)
-    if any(rule.selector.kind in OF_SERVICES for ruleset in rulesets for rule in ruleset.rules):
-        for service in estate.services:
-            for host in service.hosts:
-                yield host_subject(host)
-                yield from _at(host, f"http://{host}/{UNNAMED}", f"http://{UNNAMED}.{host}/{UNNAMED}")
-
-
-def _within(kind: RulesetKind, rule: Rule) -> Iterator[Subject]:
-    """What a rule holds and nothing else names: another page, another host below, another port, another address."""
-    named, value, exact = rule.selector
-    if kind != "indicator":
-        return
-    if named == "host":
-        below = () if exact else (f"http://{UNNAMED}.{value}/{UNNAMED}",)
-        yield from _at(value, f"http://{value}/{UNNAMED}", *below)
-    elif named == "url" and not exact:
-        pattern = UrlPattern.read(value, exact)
-        tail = f"{pattern.path}/{UNNAMED}"
-        ports = (pattern.port,) if pattern.port else (None, UNNAMED_PORT)
-        yield from _at(value, *(f"http://{pattern.host}{f':{port}' if port else ''}{tail}" for port in ports))
-    elif named == "address":
-        network = normal_range(value)
-        for place in {0, network.num_addresses // 2, network.num_addresses - 1}:
-            one = network[place]
-            yield from _at(str(one), f"http://[{one}]/{UNNAMED}" if one.version == 6 else f"http://{one}/{UNNAMED}")
-
-
-def _at(name: str, *urls: str) -> Iterator[Subject]:
-    return (Subject("host", name, url) for url in urls)
-
-
-# --- the contests of one sort of devices ---
-
-
 class _Ring:
-    """Holds the contests of one sort of devices."""
+    """Holds the contests over subjects of one shape, on all devices."""
 
-    def __init__(self, found: Contests, own: Slice, swept: Swept) -> None:
-        self._found, self._numbers, self._swept = found, own.numbers, swept
-        self._policy: Policy = swept.policies[0]
+    def __init__(self, kernel: Kernel, cutter: Cutter, met: MetOver) -> None:
+        self._kernel, self._cutter, self._met = kernel, cutter, met
+        self._started, self._tells_others = met.shown.started, not is_of_host(met.subject)
+        self._entrants: dict[Contender, Entrant] = {}
+        self._outcome = ShapeOutcome()
 
-    def hold(self, shown: Mapping[Subject, Shown]) -> None:
-        """All contests over these subjects, in every frame."""
-        for frames in self._swept.frames:
-            frame = frames.frames[0]
-            for subject, one in shown.items():
-                if one.started is not None:
-                    outcome = weigh_start(frame, one.started)
-                    self._settle(frame, subject, outcome.contenders, outcome.settled)
-                elif one.visited is not None:
-                    weighed = weigh(frame, one.visited)
-                    self._settle(frame, subject, weighed.met, weighed.indicator)
-                    for contest in weighed.contests:
-                        self._settle(frame, subject, contest.contenders, contest.settled)
-                    self._soften(subject, weighed)
-                    self._sites(frame, subject, one, weighed)
+    def hold(self) -> ShapeOutcome:
+        """All of them, on every occasion that counts."""
+        met, slots = self._met, count()
+        indicators = self._contest(met.rules.indicators, slots, "indicator")
+        kind: RulesetKind = "startup" if self._started is not None else "category"
+        others = [self._contest(contest, slots, kind) for contest in met.rules.others]
+        by_pattern: dict[Pattern, list[tuple[int, Contender]]] = {}
+        for pattern, contender in met.rules.sites:
+            by_pattern.setdefault(pattern, []).append((next(slots), contender))
+        sites = [(pattern, self._made(some, "site")) for pattern, some in by_pattern.items()]
+        every = [indicators, *others, *(contest for _, contest in sites)]
+        for side in self._kernel.sorts.sides:
+            occasions = self._kernel.occasions(every, side)
+            settled_indicators = self._settle(indicators, occasions, side)
+            settled_others = [self._settle(one, occasions, side, self._tells_others) for one in others]
+            self._soften(settled_indicators, settled_others)
+            if sites:
+                self._disagree(settled_indicators, self._list_sites(sites, occasions, side))
+        return self._outcome
+
+    def _contest(self, met: Iterable[Contender], slots: Iterator[int], kind: RulesetKind) -> FleetContest:
+        return self._made([(next(slots), one) for one in met], kind)
+
+    def _made(self, met: Iterable[tuple[int, Contender]], kind: RulesetKind) -> FleetContest:
+        own = ((slot, self._cutter.ruleset_of(one), one) for slot, one in met)
+        contest = self._kernel.contest(own, kind, self._started)
+        self._entrants.update((entrant.contender, entrant) for entrant in contest.entrants)
+        return contest
+
+    def _settle(self, contest: FleetContest, occasions: Occasions, side: Side, tells: bool = True) -> list[Standing]:
+        playing = self._kernel.playing(contest, occasions, side)
+        standing = settled(playing, occasions)
+        if tells:
+            # where a mandatory rule stands it is moot who won among the ordinary ones
+            winners = _winners(standing)
+            won = self._note(playing, winners)
+            self._beaten(playing, winners, won)
+        return standing
+
+    def _note(self, playing: Iterable[Playing], winners: Iterable[InPlay]) -> set[tuple[str, int]]:
+        """Note who counted, and who won; these by assignment and slot."""
+        won = {self._key(one.contender) for one in winners}
+        for one in playing:
+            if one.entrant.contender.action != Action.LOG:
+                self._outcome.in_play[self._key(one.entrant.contender)] |= one.where
+        self._outcome.won |= won
+        return won
+
+    def _key(self, contender: Contender) -> tuple[str, int]:
+        entrant = self._entrants[contender]
+        return entrant.assigned.header.key, entrant.slot
+
+    def _beaten(self, playing: Iterable[Playing], winners: Sequence[InPlay], won: Collection[tuple[str, int]]) -> None:
+        opposing = _Opposing(winners, self._entrants)
+        for entrant, when, where in playing:
+            loser = entrant.contender
+            if loser.action == Action.LOG:
+                continue
+            for winner, then, there in winners if self._key(loser) not in won else opposing.of(entrant):
+                if winner is not loser and when & then and (both := where & there):
+                    self._meet(winner, loser, lost_on(loser, winner, RUNGS), both)
+
+    def _meet(self, winner: Contender, loser: Contender, rung: Rung, where: int) -> None:
+        self._tell(self._outcome.met, winner, loser, rung, where)
+
+    def _tell(self, about: About, winner: Contender, loser: Contender, rung: Rung, where: int) -> None:
+        meeting = Meeting(self._named(winner), self._named(loser), rung)
+        about[meeting, self._entrants[winner].slot, self._entrants[loser].slot] |= where
 
     def _named(self, contender: Contender) -> InForce:
-        own = self._policy.bundle.assignments[contender.assignment]
-        number = self._numbers[own.ruleset][contender.rule - 1]
-        return InForce(own.key, own.ruleset, number, own.target, Action(contender.action), own.mandatory)
+        entrant = self._entrants[contender]
+        header = entrant.assigned.header
+        action, target = Action(contender.action), entrant.target.name
+        return InForce(header.key, header.ruleset, target, action, header.mandatory, entrant.closes)
 
-    def _note(self, subject: Subject, contender: Contender, wins: bool) -> None:
-        named = self._named(contender)
-        key = (named.assignment, named.rule)
-        self._found.in_play[key].add(self._swept.members, subject)
-        if wins:
-            self._found.winning.add(key)
-
-    def _settle(self, frame: Frame, subject: Subject, contenders: Sequence[Contender], settled: Settled) -> None:
-        for contender in contenders:
-            if contender.action == Action.LOG or not frame.counts(contender):
+    def _soften(self, indicators: Iterable[Standing], contests: Sequence[Iterable[Standing]]) -> None:
+        for indicator, when, where in indicators:
+            lifting = lifting_of(indicator)
+            if lifting is None or lifting.action != Action.WARN:
                 continue
-            self._note(subject, contender, contender is settled.winner)
-            # where a mandatory rule stands it is moot who won among the ordinary ones
-            if settled.winner is not None and settled.winner is not contender:
-                self._meet(subject, settled.winner, contender, lost_on(contender, settled.winner, frame.people))
+            for lifted, then, there in chain.from_iterable(contests):
+                winner = lifted.winner
+                if winner is None or winner.action != Action.BLOCK or winner.mandatory:
+                    continue
+                if when & then and (both := where & there):
+                    self._tell(self._outcome.softened, lifting, winner, Rung.LIFTED, both)
 
-    def _meet(self, subject: Subject, winner: Contender, loser: Contender, rung: Rung) -> None:
-        meeting = Meeting(self._named(winner), self._named(loser), rung)
-        self._found.met[meeting].add(self._swept.members, subject)
+    # --- site lists ---
 
-    def _soften(self, subject: Subject, weighed: Outcome) -> None:
-        lifting = weighed.lifting
-        if lifting is None or lifting.action != Action.WARN:
-            return
-        for contest in weighed.contests:
-            lifted = contest.settled.winner
-            if lifted is not None and lifted.action == Action.BLOCK and contest.remaining is not lifted:
-                meeting = Meeting(self._named(lifting), self._named(lifted), Rung.LIFTED)
-                self._found.softened[meeting].add(self._swept.members, subject)
+    def _list_sites(
+        self, sites: Sequence[tuple[Pattern, FleetContest]], occasions: Occasions, side: Side
+    ) -> list[InPlay]:
+        """Hold the contests of site patterns; which count in browsers, when and where."""
+        playing = [self._kernel.playing(contest, occasions, side) for _, contest in sites]
+        won = [_winners(settled(some, occasions)) for some in playing]
+        patterns = [pattern for pattern, _ in sites]
+        merged = MergedSites(list(zip(patterns, won, strict=True)))
+        self._note(chain.from_iterable(playing), merged.counting)
+        for some, winners, left_out in zip(playing, won, merged.left_out, strict=True):
+            for entrant, when, where in some:
+                if entrant.contender.action != Action.LOG:
+                    self._list_one(InPlay(entrant.contender, when, where), winners, left_out, merged.counting)
+        return merged.counting
 
-    def _sites(self, frame: Frame, subject: Subject, shown: Shown, weighed: Outcome) -> None:
-        if not self._policy.sites or shown.visited is None:
-            return
-        visit = shown.visited.visit
-        outcome = weigh_sites(frame, visit)
-        winner = outcome.winner[1] if outcome.winner else None
-        merged = frame.site_list
-        for pattern, one in self._policy.sites_met(visit):
-            if one.action == Action.LOG or not frame.counts(one):
+    def _list_one(
+        self, one: InPlay, winners: Iterable[InPlay], left_out: Iterable[InPlay], counting: Iterable[InPlay]
+    ) -> None:
+        """To whom a rule loses: one of the same pattern, a mandatory one around it, or as browsers weigh patterns."""
+        loser, pieces = one.contender, [(one.when, one.where)]
+        pieces = self._loses(loser, pieces, winners, lambda winner: lost_on(loser, winner, RUNGS))
+        pieces = self._loses(loser, pieces, left_out, lambda _winner: Rung.MANDATORY)
+        self._loses(loser, pieces, counting, lambda _winner: Rung.BROWSER)
+
+    def _loses(
+        self,
+        loser: Contender,
+        pieces: list[tuple[int, int]],
+        winners: Iterable[InPlay],
+        rung: Callable[[Contender], Rung],
+    ) -> list[tuple[int, int]]:
+        """Note to whom of these a rule loses; when and where it does not."""
+        others = [one for one in winners if one.contender is not loser]
+        for winner, then, there in others:
+            for when, where in pieces:
+                if when & then and (both := where & there):
+                    self._meet(winner, loser, rung(winner), both)
+        return without(pieces, ((one.when, one.where) for one in others))
+
+    def _disagree(self, indicators: Iterable[Standing], counting: Iterable[InPlay]) -> None:
+        for indicator, when, where in indicators:
+            allowing = indicator.winner
+            if allowing is None or allowing.action != Action.ALLOW:
                 continue
-            self._note(subject, one, one is winner)
-            own = merged.settled[pattern].winner
-            if own is not None and one is not own:
-                self._meet(subject, own, one, lost_on(one, own, frame.people))
-            elif pattern in merged.left_out:
-                self._meet(subject, merged.left_out[pattern], one, Rung.MANDATORY)
-            elif winner is not None and one is not winner:
-                self._meet(subject, winner, one, Rung.BROWSER)
-        allowing = weighed.indicator.winner
-        if winner is not None and winner.action == Action.BLOCK and allowing and allowing.action == Action.ALLOW:
-            meeting = Meeting(self._named(winner), self._named(allowing), Rung.STRICTEST)
-            self._found.disagreeing[meeting].add(self._swept.members, subject)
+            for listing, then, there in counting:
+                if listing.action == Action.BLOCK and when & then and (both := where & there):
+                    self._tell(self._outcome.disagreeing, listing, allowing, Rung.STRICTEST, both)
+
+
+class _Opposing:
+    """The winners of a contest that may make a finding with a loser that wins elsewhere."""
+
+    def __init__(self, winners: Iterable[InPlay], entrants: Mapping[Contender, Entrant]) -> None:
+        self._entrants = entrants
+        self._alike: dict[tuple[int, int, str], list[InPlay]] = defaultdict(list)
+        self._opening: list[InPlay] = []
+        for one in winners:
+            winner = one.contender
+            if not winner.mandatory:
+                for action in (Action.ALLOW, Action.WARN, Action.BLOCK):
+                    if action != winner.action:
+                        self._alike[winner.narrowness, entrants[winner].rung, action].append(one)
+                if winner.action == Action.ALLOW:
+                    self._opening.append(one)
+
+    def of(self, loser: Entrant) -> Iterable[InPlay]:
+        """Those as narrow that say something else; and those that open what a rule on everything stops."""
+        contender = loser.contender
+        if contender.mandatory:
+            return
+        yield from self._alike.get((contender.narrowness, loser.rung, contender.action), ())
+        if loser.closes and contender.action in STOPPING:
+            yield from (one for one in self._opening if one.contender.narrowness != contender.narrowness)
+
+
+def _winners(standing: Iterable[Standing]) -> list[InPlay]:
+    """Who stands, when and where."""
+    return [InPlay(one.winner, when, where) for one, when, where in standing if one.winner is not None]

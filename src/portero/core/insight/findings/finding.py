@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from typing import NamedTuple
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from typing import Literal, NamedTuple
 
 from portero.core import sentences, wording
+from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Alone, Put
-from portero.core.insight.findings.contests import Contests, ContestTally, InForce, Meeting, hold_contests
+from portero.core.insight.findings.contests import hold_contests
 from portero.core.insight.findings.lacking import Lacking
 from portero.core.insight.findings.lists import BrowserLists
+from portero.core.insight.findings.meetings import Contests, InForce, Meeting, Tally
 from portero.core.insight.findings.presence import Presence
-from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
+from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.insight.findings.undone import Undone
 from portero.core.insight.findings.unenforceable import Unenforceable
 from portero.core.matching.members import Member
@@ -25,12 +27,11 @@ from portero.core.nouns.verdict import Rung
 
 
 class Found(NamedTuple):
-    """The findings, and whether everything was looked at."""
+    """The findings, with their machines."""
 
     items: tuple[Finding, ...]
     devices: Mapping[str, Collection[Member]]
     """All devices that each finding is about, by its id."""
-    complete: bool
 
 
 def find_all(
@@ -52,7 +53,7 @@ def find_all(
     told += [put for put in met if rulesets is None or _is_about(put.finding, rulesets)]
     told.sort(key=lambda put: (SEVERITIES.index(put.finding.severity), -put.finding.devices, put.finding.id))
     items = tuple(put.finding for put in told)
-    return Found(items, {put.finding.id: put.devices for put in told}, contests.complete)
+    return Found(items, {put.finding.id: put.devices for put in told})
 
 
 def _is_about(one: Finding, rulesets: Collection[str]) -> bool:
@@ -77,6 +78,7 @@ class _Judge:
         self._estate, self._contests = estate, contests
         self._puts = {put.assignment.key: put for put in puts}
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
+        self._told: dict[Subject, str] = {}
         self._classes: dict[str, set[tuple[str, ...]]] = defaultdict(set)
         for groups in world.classes:
             for key in groups:
@@ -93,8 +95,8 @@ class _Judge:
     def _words(self, in_force: InForce) -> str:
         return wording.on(in_force.ruleset, in_force.target)
 
-    def _pairs(self, met: Mapping[Meeting, ContestTally]) -> dict[_Pair, list[tuple[Meeting, ContestTally]]]:
-        pairs: dict[_Pair, list[tuple[Meeting, ContestTally]]] = defaultdict(list)
+    def _pairs(self, met: Mapping[Meeting, Tally]) -> dict[_Pair, list[tuple[Meeting, Tally]]]:
+        pairs: dict[_Pair, list[tuple[Meeting, Tally]]] = defaultdict(list)
         for meeting, tally in met.items():
             winner, loser = meeting.winner, meeting.loser
             pairs[_Pair(winner.assignment, winner.target, loser.assignment, loser.target)].append((meeting, tally))
@@ -106,7 +108,7 @@ class _Judge:
         opposed = {one: tally for one, tally in self._contests.met.items() if self._is_opposed(one)}
         for pair, met in self._pairs(opposed).items():
             winner, loser = met[0][0].winner, met[0][0].loser
-            devices, subjects = _joined(met)
+            devices, subjects = self._joined(met)
             hard = [one for one, _ in met if Action.ALLOW in (one.winner.action, one.loser.action)]
             first = (hard or [met[0][0]])[0]
             yield finding(
@@ -124,7 +126,7 @@ class _Judge:
                 assignments=(pair.winner, pair.loser),
                 rulesets=tuple(dict.fromkeys((winner.ruleset, loser.ruleset))),
                 groups=tuple(key for key in (pair.winner_target, pair.loser_target) if key),
-                rules=self._rules(side for meeting, _ in met for side in (meeting.winner, meeting.loser)),
+                rules=self._rules(met, "winner", "loser"),
                 devices=devices,
                 remedies=[*self._raising(pair), ("pause-assignment", {"assignment": pair.winner})],
             )
@@ -150,7 +152,7 @@ class _Judge:
         opened = {one: tally for one, tally in self._contests.met.items() if self._is_opening(one)}
         for pair, met in self._pairs(opened).items():
             winner, loser = met[0][0].winner, met[0][0].loser
-            devices, subjects = _joined(met)
+            devices, subjects = self._joined(met)
             yield finding(
                 FindingKind.OPENED_BY_WEAKER,
                 Severity.HIGH,
@@ -159,7 +161,7 @@ class _Judge:
                 assignments=(pair.loser, pair.winner),
                 rulesets=(loser.ruleset, winner.ruleset),
                 groups=tuple(key for key in (pair.loser_target, pair.winner_target) if key),
-                rules=self._rules(side for meeting, _ in met for side in (meeting.loser, meeting.winner)),
+                rules=self._rules(met, "loser", "winner"),
                 devices=devices,
                 remedies=[("replace-weaker", {"assignment": pair.loser})],
             )
@@ -170,20 +172,17 @@ class _Judge:
             return False
         if meeting.rung not in (Rung.SELECTOR, Rung.BROWSER) or winner.target is None:
             return False
-        if not self._closes(loser):
+        if not loser.closes:
             return False
         own = -1 if loser.target is None else self._rank[loser.target]
         return self._rank[winner.target] > own
-
-    def _closes(self, in_force: InForce) -> bool:
-        return self._estate.ruleset_by_key[in_force.ruleset].rules[in_force.rule - 1].names_everything
 
     # --- a warn that softens a block; layers that disagree ---
 
     def _softened(self) -> Iterator[Told]:
         for pair, met in self._pairs(self._contests.softened).items():
             winner, loser = met[0][0].winner, met[0][0].loser
-            devices, subjects = _joined(met)
+            devices, subjects = self._joined(met)
             yield finding(
                 FindingKind.SOFTENED,
                 Severity.MEDIUM,
@@ -192,7 +191,7 @@ class _Judge:
                 assignments=(pair.winner, pair.loser),
                 rulesets=(winner.ruleset, loser.ruleset),
                 # the warns alone: the remedies change those
-                rules=self._rules(meeting.winner for meeting, _ in met),
+                rules=self._rules(met, "winner"),
                 devices=devices,
                 remedies=[
                     ("block-too", {"ruleset": winner.ruleset}),
@@ -203,7 +202,7 @@ class _Judge:
     def _disagreeing(self) -> Iterator[Told]:
         for pair, met in self._pairs(self._contests.disagreeing).items():
             listing, allowing = met[0][0].winner, met[0][0].loser
-            devices, subjects = _joined(met)
+            devices, subjects = self._joined(met)
             yield finding(
                 FindingKind.LAYERS_DISAGREE,
                 Severity.MEDIUM,
@@ -211,7 +210,7 @@ class _Judge:
                 sentences.layers_disagree(self._words(listing), self._words(allowing), subjects, len(devices)),
                 assignments=(pair.winner, pair.loser),
                 rulesets=(listing.ruleset, allowing.ruleset),
-                rules=self._rules(meeting.loser for meeting, _ in met),
+                rules=self._rules(met, "loser"),
                 devices=devices,
                 remedies=[("remove-allow", {"ruleset": allowing.ruleset})],
             )
@@ -220,19 +219,23 @@ class _Judge:
 
     def _shadowed(self) -> Iterator[Told]:
         contests = self._contests
-        losing: dict[str, dict[int, ContestTally]] = defaultdict(dict)
-        for (key, number), tally in contests.in_play.items():
+        losing: dict[str, dict[int, int]] = defaultdict(dict)
+        for (key, number), where in contests.in_play.items():
             if (key, number) not in contests.winning:
-                losing[key][number] = tally
-        for key in losing.keys() - contests.unsure:
-            put, rules = self._puts[key], losing[key]
+                losing[key][number] = where
+        beating: dict[str, list[tuple[Meeting, Tally]]] = defaultdict(list)
+        for meeting, tally in contests.met.items() if losing else ():
+            beating[meeting.loser.assignment].append((meeting, tally))
+        for key, rules in losing.items():
+            put = self._puts[key]
             deciding = [number for number, rule in enumerate(put.ruleset.rules, 1) if rule.action is not Action.LOG]
             whole = set(deciding) <= set(rules)
             beaten: Counter[tuple[str, Rung]] = Counter()
-            for meeting, tally in contests.met.items():
-                if meeting.loser.assignment == key and meeting.loser.rule in rules:
-                    beaten[self._words(meeting.winner), meeting.rung] += len(_held([tally]))
-            devices = _held(rules.values())
+            for meeting, tally in beating[key]:
+                for (shape, _, slot), where in tally.about.items():
+                    if number := len(rules.keys() & shape.numbers(slot)):
+                        beaten[self._words(meeting.winner), meeting.rung] += number * len(contests.devices([where]))
+            devices = contests.devices(rules.values())
             numbers = sorted(rules)
             words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
             by = [one for one, _ in beaten.most_common(3)]
@@ -254,23 +257,28 @@ class _Judge:
         """Whether its ruleset is assigned nowhere else: what is idle here may count there."""
         return sum(assignment.ruleset == put.ruleset.key for assignment in self._estate.assignments) == 1
 
-    def _rules(self, rules: Iterator[InForce]) -> list[RuleAt]:
-        found = dict.fromkeys((rule.ruleset, rule.rule) for rule in rules)
+    def _joined(self, met: Sequence[tuple[Meeting, Tally]]) -> tuple[HeldMembers, list[str]]:
+        subjects = dict.fromkeys(subject for _, tally in met for subject in tally.subjects())
+        words = dict.fromkeys(map(self._subject_words, subjects))
+        return self._contests.devices(tally.where for _, tally in met), list(words)
+
+    def _subject_words(self, subject: Subject) -> str:
+        known = self._told.get(subject)
+        if known is None:
+            known = self._told[subject] = sentences.subject_words(subject.kind, subject.name)
+        return known
+
+    def _rules(self, met: Sequence[tuple[Meeting, Tally]], *sides: Literal["winner", "loser"]) -> list[RuleAt]:
+        """The rules of a side, as many as a finding names."""
+        found: dict[tuple[str, int], None] = {}
+        for meeting, tally in met:
+            for numbers in tally.rules():
+                for side in sides:
+                    found[getattr(meeting, side).ruleset, numbers[side == "loser"]] = None
+                if len(found) >= MOST_RULES:
+                    break
         return [rule_at(self._estate.ruleset_by_key[ruleset], number) for ruleset, number in found]
 
 
 def _about(pair: _Pair) -> tuple[str, ...]:
     return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
-
-
-def _joined(met: Sequence[tuple[Meeting, ContestTally]]) -> tuple[HeldMembers, list[str]]:
-    subjects = dict.fromkeys(subject for _, tally in met for subject in tally.subjects)
-    words = dict.fromkeys(sentences.subject_words(subject.kind, subject.name) for subject in subjects)
-    return _held(tally for _, tally in met), list(words)
-
-
-def _held(tallies: Iterable[ContestTally]) -> HeldMembers:
-    lists: dict[int, Sequence[Member]] = {}
-    for tally in tallies:
-        lists |= tally.lists
-    return HeldMembers(lists.values())

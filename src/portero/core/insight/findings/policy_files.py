@@ -21,6 +21,11 @@ def _tampered(policy: PolicyFacts) -> bool:
     return policy.tampering is not None
 
 
+def is_in_force(policy: PolicyFacts) -> bool:
+    """Whether a browser goes by its policy file."""
+    return not _overridden(policy) and not _unwritten(policy)
+
+
 def _of_policy_file(test: Callable[[PolicyFacts], bool]) -> Callable[[Member], bool]:
     """Whether that is so of the policy file of some browser of a machine."""
     return lambda member: any(one.policy is not None and test(one.policy) for one in member.facts.browsers)

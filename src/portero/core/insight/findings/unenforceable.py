@@ -16,7 +16,6 @@ from portero.core.insight.taking_hold import host_only
 from portero.core.matching.members import Item, Member
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.assignment import State
-from portero.core.nouns.coverage import Reach
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.group import WHOLE_FLEET
@@ -90,8 +89,7 @@ class Unenforceable:
         )[:MOST_BROWSERS]
 
     def _is_ungoverned(self, browser: Item, platform: str | None) -> bool:
-        reach = self.estate.coverage_table.reach("site-list", browser.name, platform, "http")
-        return not browser.managed or reach is Reach.NONE
+        return not self.estate.coverage_table.governs(browser.name, browser.managed, platform)
 
     def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""

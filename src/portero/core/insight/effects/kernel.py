@@ -1,0 +1,258 @@
+"""The estate kernel: a contest is settled once for the whole fleet, on every occasion that counts.
+
+A rule by way of an assignment and a target has one strength in all classes, since a class only leaves some rules out.
+Where and when it stands are two numbers, with a bit for each sort of devices and one for each occasion.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from portero.core.insight.effects.circumstances import people_of
+from portero.core.insight.effects.occasions import Hangs, Occasions, Timeline
+from portero.core.insight.effects.outcomes import MadeOf
+from portero.core.insight.effects.sorts import Side, Sorts
+from portero.core.matching.applications import Started
+from portero.core.matching.hold_back import HoldBack
+from portero.core.matching.windows import Windows
+from portero.core.nouns.action import STOPPING, Action, overridden
+from portero.core.nouns.assignment import Assignment, DeviceTarget, State
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.resolving.bundles import BundleAssignment, seconds_of, without_rules
+from portero.core.resolving.ladder import LOOSENESS, Contender, InPlay, Standing, settle_where, without
+from portero.core.resolving.situations import EVERYONE, ITSELF, has_gate
+
+NEVER, FOR_EVER = float("-inf"), float("inf")
+_RUNGS = 3
+
+
+class Rungs:
+    """The place on the people rung of an entrant: it enters once for each that it may have."""
+
+    def __getitem__(self, entered: int, /) -> int:
+        return entered % _RUNGS
+
+
+RUNGS = Rungs()
+
+
+class Target(NamedTuple):
+    """A target of an assignment, and where that reaches devices by way of it: where no stronger one of them does."""
+
+    name: str | None
+    rank: int
+    where: int
+
+
+class _Assigned(NamedTuple):
+    """An assignment in force."""
+
+    place: int
+    assignment: Assignment
+    header: BundleAssignment
+    targets: tuple[Target, ...]
+    is_gated: bool
+    hold_back: HoldBack | None
+    decides_until: float
+    """How long some rule of it decides something."""
+
+
+class Entrant(NamedTuple):
+    """A rule in a contest, by way of an assignment and one of its targets, with a place on the people rung."""
+
+    contender: Contender
+    slot: int
+    """Which of the rules that meet it is."""
+    assigned: _Assigned
+    target: Target
+    rung: int
+    closes: bool
+    """Whether it names everything."""
+    may_be_held: bool
+
+
+class FleetContest:
+    """All rules in force that meet over one thing, and by what it is told apart when they count."""
+
+    def __init__(self, entrants: Sequence[Entrant], kind: str, replacing: Sequence[_Assigned], started: Started | None):
+        self.entrants, self.kind, self.started, self.replacing = entrants, kind, started, replacing
+        gated = {one.place: one for one in (*(entrant.assigned for entrant in entrants), *replacing)}
+        ends = {at for entrant in entrants if (at := entrant.contender.until) is not None}
+        ends |= {one.decides_until for one in replacing if one.decides_until != FOR_EVER}
+        for entrant in entrants if started is not None else ():
+            hold_back = entrant.assigned.hold_back
+            held = hold_back.look(started, NEVER, False) if hold_back is not None and started is not None else None
+            if held is not None and held.until is not None:
+                ends.add(held.until)
+        self.hangs = Hangs.of((one.header for one in gated.values() if one.is_gated), ends)
+
+
+class Playing(NamedTuple):
+    """A rule that counts, when and where."""
+
+    entrant: Entrant
+    when: int
+    where: int
+
+
+class Kernel:
+    """An estate over a fleet."""
+
+    def __init__(self, estate: Estate, sorts: Sorts, directory: Directory, now: datetime) -> None:
+        self.sorts, self._estate, self._directory, self._now = sorts, estate, directory, now
+        self.key = (estate.group_order, sorts.key)
+        """What all outcomes hang on: the groups in order, and what sorts of devices there are."""
+        self._rank = {key: place for place, key in enumerate(estate.group_order)}
+        self._assigned: dict[str, list[_Assigned]] = defaultdict(list)
+        self._replacing: dict[str, list[_Assigned]] = defaultdict(list)
+        for place, assignment in enumerate(estate.assignments):
+            if assignment.state is State.ACTIVE:
+                ruleset = estate.ruleset_by_key[assignment.ruleset]
+                made = self._assign(place, assignment, ruleset)
+                self._assigned[ruleset.key].append(made)
+                if made.decides_until > NEVER:
+                    self._replacing[ruleset.kind].append(made)
+        windows = {schedule.key: Windows.of(schedule) for schedule in estate.schedules}
+        self._timeline = Timeline(windows, people_of([estate], directory, most=None), now)
+        self._pushed: dict[tuple[str, int, Side], list[tuple[int, int, int]]] = {}
+
+    def _assign(self, place: int, assignment: Assignment, ruleset: Ruleset) -> _Assigned:
+        header = without_rules(assignment, ruleset)
+        return _Assigned(
+            place,
+            assignment,
+            header,
+            tuple(self._targets(assignment)),
+            has_gate(header),
+            HoldBack.of(assignment) if assignment.hold_back is not None else None,
+            _decides_until(assignment, ruleset) if assignment.replaces_weaker else NEVER,
+        )
+
+    def _targets(self, assignment: Assignment) -> Iterator[Target]:
+        taken = 0
+        for target in assignment.to:
+            if isinstance(target, DeviceTarget):
+                taken |= self.sorts.of(target)
+        if taken:
+            yield Target(None, ITSELF, taken)
+        for group in sorted(assignment.groups, key=self._rank.__getitem__):
+            if where := self.sorts.of(group) & ~taken:
+                yield Target(group, self._rank[group], where)
+                taken |= where
+
+    def made_of(self, rulesets: Collection[str], dated: bool) -> MadeOf:
+        """On what it hangs, beside the rules themselves and `key`, what comes of contests over hosts and categories
+        among rules of these rulesets. `dated`: some of the rules end.
+        """
+        assigned = [one for key in rulesets for one in self._assigned.get(key, ())]
+        replacing = [one for kind in ("category", "indicator") for one in self._replacing.get(kind, ())]
+        several = sorted({one.place: one for one in (*assigned, *replacing)}.values(), key=lambda one: one.place)
+        schedules = [
+            self._estate.schedule_by_key[key] for key in sorted({one.header.schedule or "" for one in several}) if key
+        ]
+        gated = any(one.is_gated for one in several)
+        dated = dated or gated or any(one.decides_until not in (NEVER, FOR_EVER) for one in several)
+        told = tuple((id(one.assignment), one.header.feed, one.decides_until) for one in several)
+        minute = int(self._now.timestamp() // 60) if dated else None
+        return MadeOf(
+            (told, tuple(map(id, schedules)), id(self._directory) if gated else None, minute),
+            (*(one.assignment for one in several), *schedules, self._directory),
+        )
+
+    # --- contests ---
+
+    def contest(
+        self, met: Iterable[tuple[int, str, Contender]], kind: str, started: Started | None = None
+    ) -> FleetContest:
+        """The contest of some rules, each given with its slot and its ruleset, over a visit or over a program."""
+        entrants = [one for slot, ruleset, rule in met for one in self._enter(slot, ruleset, rule)]
+        return FleetContest(entrants, kind, self._replacing.get(kind, ()), started)
+
+    def _enter(self, slot: int, ruleset: str, rule: Contender) -> Iterator[Entrant]:
+        written = self._estate.ruleset_by_key[ruleset].rules[rule.rule - 1]
+        for assigned in self._assigned.get(ruleset, ()):
+            header, action = assigned.header, overridden(Action(rule.action), assigned.assignment.action)
+            held = assigned.hold_back is not None and action in STOPPING and written.application_set is not None
+            for target in assigned.targets:
+                for rung in range(EVERYONE) if header.names_people else (EVERYONE,):
+                    contender = Contender(
+                        assigned.place * _RUNGS + rung,
+                        rule.rule,
+                        action.value,
+                        LOOSENESS[action.value],
+                        rule.narrowness,
+                        target.rank,
+                        header.mandatory,
+                        header.feed,
+                        rule.broad,
+                        rule.until,
+                    )
+                    yield Entrant(contender, slot, assigned, target, rung, written.names_everything, held)
+
+    def occasions(self, contests: Iterable[FleetContest], side: Side) -> Occasions:
+        """The occasions that differ for some contests, on devices of a side."""
+        hangs = Hangs()
+        for contest in contests:
+            hangs = hangs.beside(contest.hangs)
+        return self._timeline.occasions(hangs, side.zone)
+
+    def playing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[Playing]:
+        """The rules that count, when and where."""
+        found: list[Playing] = []
+        pushed = self._pushing(contest, occasions, side) if contest.replacing else []
+        for entrant in contest.entrants:
+            where = entrant.target.where & side.where
+            when = self._when(entrant, contest, occasions, side) if where else 0
+            if not when:
+                continue
+            pieces = [(when, where)]
+            if pushed and not entrant.contender.mandatory:
+                rank = entrant.contender.target
+                pieces = without(pieces, [(then, there) for other, then, there in pushed if other < rank])
+            found += (Playing(entrant, *piece) for piece in pieces)
+        return found
+
+    def _when(self, entrant: Entrant, contest: FleetContest, occasions: Occasions, side: Side) -> int:
+        when = occasions.ever
+        if entrant.assigned.is_gated:
+            when = next((one for rung, one in occasions.of(entrant.assigned.header) if rung == entrant.rung), 0)
+        if entrant.contender.until is not None:
+            when &= occasions.before(entrant.contender.until)
+        hold_back, started = entrant.assigned.hold_back, contest.started
+        if entrant.may_be_held and hold_back is not None and started is not None:
+            when &= occasions.at_which(lambda at: hold_back.look(started, at, side.is_server) is None)
+        return when
+
+    def _pushing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[tuple[int, int, int]]:
+        """When and where weaker assignments are pushed out: those with a target behind a rank."""
+        key = (contest.kind, id(occasions), side)
+        known = self._pushed.get(key)
+        if known is None:
+            known = self._pushed[key] = []
+            for one in contest.replacing:
+                whens = [when for _, when in occasions.of(one.header)] if one.is_gated else [occasions.ever]
+                if one.decides_until != FOR_EVER:
+                    whens = [when & occasions.before(one.decides_until) for when in whens]
+                known += ((target.rank, when, target.where) for when in whens for target in one.targets)
+        return known
+
+
+def settled(playing: Iterable[Playing], occasions: Occasions) -> list[Standing]:
+    """A contest settled: who stands when and where."""
+    in_play = (InPlay(one.entrant.contender, one.when, one.where) for one in playing)
+    return list(settle_where(in_play, RUNGS, occasions.ever))
+
+
+def _decides_until(assignment: Assignment, ruleset: Ruleset) -> float:
+    """How long some rule of it decides something: on that it hangs whether it replaces weaker ones."""
+    ends = [
+        FOR_EVER if rule.valid_until is None else seconds_of(rule.valid_until) or 0.0
+        for rule in ruleset.rules
+        if overridden(rule.action, assignment.action) is not Action.LOG
+    ]
+    return max(ends, default=NEVER)
