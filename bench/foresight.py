@@ -64,7 +64,7 @@ def _rows(keepers: Keepers, listed: Ruleset, machines: int, rounds: int) -> list
         return sum(len(compile_bundle(estate, groups).assignments) for groups in classes)
 
     def overlapping() -> object:
-        world = keepers.foresight.world(10.0)
+        world = keepers.foresight.world()
         members = [member for member in world.members if {"group-7", "group-9"} <= set(world.groups(member.id))]
         return overlap(keepers.estate.snapshot.estate, world, ["group-7", "group-9"], members, [])
 
@@ -80,18 +80,15 @@ def _rows(keepers: Keepers, listed: Ruleset, machines: int, rounds: int) -> list
     ]
     rows = _findings_rows(keepers, classes, f"{machines:,} machines", rounds)
     for what, call, most in calls:
-        told = call()
-        complete = getattr(told, "complete", True)
         measured, floor = in_turns(rounds, whole(call, 1), whole(one_pass, 1))
-        note = "" if complete else ", cut off"
-        rows.append(Row(f"{machines:,} machines: {what}{note}", measured, floor.median, most_ms=most))
+        rows.append(Row(f"{machines:,} machines: {what}", measured, floor.median, most_ms=most))
     return rows
 
 
 def _findings_rows(keepers: Keepers, classes: Collection[tuple[str, ...]], what: str, rounds: int) -> list[Row]:
     """All findings, beside a look at every class for each subject that is contested; and those after one change."""
     estate, world = keepers.estate.snapshot.estate, keepers.foresight.world()
-    met = contested(estate, world, world.cutter(estate), None, set())
+    met = contested(estate, world, world.matcher(estate), None, set())
     subjects = [subject for _, _, shape in met for subject in shape.subjects]
     known = dict.fromkeys(classes, 0)
 

@@ -1,15 +1,16 @@
-"""A slow second answer: the contests of an estate held class by class, frame by frame, on slices of it."""
+"""A slow second answer: the contests of an estate held device by device, frame by frame."""
 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from portero.core.insight.effects.slicing import Cutter, Slice
+from slow_looks import every_device
+
+from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject
-from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.contested import Arena, generic_subjects, is_of_host
 from portero.core.matching.members import Member
@@ -19,10 +20,6 @@ from portero.core.nouns.verdict import Rung
 from portero.core.resolving.deciding import Outcome, weigh, weigh_sites, weigh_start
 from portero.core.resolving.ladder import Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
-
-UNNAMED, UNNAMED_PORT = "unnamed", 9
-MOST_CONTESTED = 4_000
-"""How many groups of subjects alike are looked at."""
 
 
 class InForce(NamedTuple):
@@ -48,14 +45,13 @@ class ContestTally:
     """On which devices something is so, and about what it is."""
 
     def __init__(self) -> None:
-        self.lists: dict[int, Sequence[Member]] = {}
-        """Devices by the sorts in which a sweep has them; no device is in two."""
-        self.subjects: dict[Subject, None] = {}
+        self.devices: set[str] = set()
+        self.subjects: set[Subject] = set()
 
-    def add(self, members: Iterable[Sequence[Member]], subject: Subject) -> None:
-        """Note that it is so on these devices."""
-        self.lists.update((id(some), some) for some in members)
-        self.subjects[subject] = None
+    def add(self, member: Member, subject: Subject) -> None:
+        """Note that it is so on a device."""
+        self.devices.add(member.id)
+        self.subjects.add(subject)
 
 
 @dataclass
@@ -70,33 +66,17 @@ class Contests:
     in_play: dict[tuple[str, int], ContestTally] = field(default_factory=lambda: defaultdict(ContestTally))
     """Rules by assignment and number, with the devices on which they counted."""
     winning: set[tuple[str, int]] = field(default_factory=set)
-    unsure: set[str] = field(default_factory=set)
-    """Assignments of which not all was looked at: nobody can say that a rule of theirs never wins."""
-
-    @property
-    def complete(self) -> bool:
-        """Whether everything was looked at."""
-        return not self.unsure
 
 
-def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None = None) -> Contests:
-    """Let all rules in force meet; or those of some rulesets among themselves and with all others. A rule that no
-    other one meets wins, and is not looked at.
-    """
+def hold_contests(estate: Estate, world: World, matcher: Matcher) -> Contests:
+    """Let all rules in force meet. A rule that no other one meets wins, and is not looked at."""
     found = Contests()
-    alike, found.winning, found.unsure = _contested(estate, world, cutter, rulesets)
-    crowd = Crowd([estate], {(groups,): members for groups, members in world.classes.items()})
-    for meeting, subjects in alike.items():
-        if world.out_of_time():
-            found.unsure |= meeting
-            continue
-        shown = {subject: cutter.show(subject) for subject in subjects}
-        own = cutter.cut(shown)
-        for swept in Sweep([own], crowd, world.directory, world.now).classes():
-            if world.out_of_time():
-                found.unsure |= meeting
-                break
-            _Ring(found, own, swept).hold(shown)
+    subjects, found.winning = _contested(estate, world, matcher)
+    shown = {subject: matcher.show(subject) for subject in subjects}
+    for looked in every_device([estate], [world], world.now):
+        ring = _Ring(found, looked.member, looked.policies[0])
+        for frame in dict.fromkeys(look.frames[0] for look in looked.looks):
+            ring.hold(frame, shown)
     return found
 
 
@@ -116,7 +96,7 @@ class _Arena(Arena):
 
     def enter(self, shown: Shown) -> tuple[frozenset[Met], bool]:
         """The rules that match, and whether any two of them can meet."""
-        met = self._cutter.meet(shown)
+        met = self._matcher.meet(shown)
         others, indicators = [self._met(contest) for contest in met.others], self._met(met.indicators)
         sites = self._met([contender for _, contender in met.sites])
         every = frozenset(meeting for contest in (*others, indicators, sites) for meeting in contest)
@@ -127,7 +107,7 @@ class _Arena(Arena):
         return every, (warns and any(others)) or (allows and bool(sites))
 
     def _met(self, contenders: Iterable[Contender]) -> list[Met]:
-        return [Met(self._cutter.ruleset_of(one), one.rule, Action(one.action)) for one in contenders]
+        return [Met(self._matcher.ruleset_of(one), one.rule, Action(one.action)) for one in contenders]
 
     def _can_meet(self, contest: Sequence[Met]) -> bool:
         return len(contest) > 1 or any(len(self.by_ruleset[met.ruleset]) > 1 for met in contest)
@@ -137,72 +117,57 @@ class _Arena(Arena):
         return ((key, meeting.rule) for meeting in met for key in self.by_ruleset[meeting.ruleset])
 
 
-def _contested(
-    estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None
-) -> tuple[dict[frozenset[str], list[Subject]], set[tuple[str, int]], set[str]]:
-    """The subjects over which rules in force can meet, by which assignments; the rules that win as they meet nobody
-    over some subject; and the assignments of which not everything was looked at.
-    """
+def _contested(estate: Estate, world: World, matcher: Matcher) -> tuple[list[Subject], set[tuple[str, int]]]:
+    """The subjects over which rules in force can meet; and the rules that win as they meet nobody over some subject."""
     known = KnownSubjects.of([estate], world.programs, world.catalogue)
-    arena = _Arena(estate, cutter)
-    wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
-    alike: dict[frozenset[str], list[Subject]] = defaultdict(list)
+    arena = _Arena(estate, matcher)
+    contested: list[Subject] = []
     alone: set[tuple[str, int]] = set()
-    looked: set[Subject] = set()
     seen: set[object] = set()
-    for subject in generic_subjects(estate, wanted, known, arena, alone):
-        if subject in looked:
-            continue
-        looked.add(subject)
-        if (len(looked) % 50 == 0 and world.out_of_time()) or len(seen) >= MOST_CONTESTED:
-            return alike, alone, {assignment.key for assignment in estate.assignments}
-        shown = cutter.show(subject)
-        met, contested = arena.enter(shown)
-        if not contested:
+    for subject in dict.fromkeys(generic_subjects(estate, arena.by_ruleset.keys(), known, arena, alone)):
+        shown = matcher.show(subject)
+        met, meets = arena.enter(shown)
+        if not meets:
             alone.update(arena.named(met))
             continue
-        likeness = (met, subject if subject.kind in ("category", "program") else cutter.likeness(shown))
+        likeness = (met, subject if subject.kind in ("category", "program") else matcher.likeness(shown))
         if likeness not in seen:
             seen.add(likeness)
-            alike[frozenset(key for key, _ in arena.named(met))].append(subject)
-    return alike, alone, set()
+            contested.append(subject)
+    return contested, alone
 
 
-# --- the contests of one sort of devices ---
+# --- the contests of one device ---
 
 
 class _Ring:
-    """Holds the contests of one sort of devices."""
+    """Holds the contests of one device."""
 
-    def __init__(self, found: Contests, own: Slice, swept: Swept) -> None:
-        self._found, self._numbers, self._swept = found, own.numbers, swept
-        self._policy: Policy = swept.policies[0]
+    def __init__(self, found: Contests, member: Member, policy: Policy) -> None:
+        self._found, self._member, self._policy = found, member, policy
 
-    def hold(self, shown: Mapping[Subject, Shown]) -> None:
-        """All contests over these subjects, in every frame."""
-        for frames in self._swept.frames:
-            frame = frames.frames[0]
-            for subject, one in shown.items():
-                if one.started is not None:
-                    outcome = weigh_start(frame, one.started)
-                    self._settle(frame, subject, outcome.contenders, outcome.settled)
-                elif one.visited is not None:
-                    weighed = weigh(frame, one.visited)
-                    self._settle(frame, subject, weighed.met, weighed.indicator)
-                    for contest in weighed.contests if not is_of_host(subject) else ():
-                        self._settle(frame, subject, contest.contenders, contest.settled)
-                    self._soften(subject, weighed)
-                    self._sites(frame, subject, one, weighed)
+    def hold(self, frame: Frame, shown: Mapping[Subject, Shown]) -> None:
+        """All contests over these subjects in a frame."""
+        for subject, one in shown.items():
+            if one.started is not None:
+                outcome = weigh_start(frame, one.started)
+                self._settle(frame, subject, outcome.contenders, outcome.settled)
+            elif one.visited is not None:
+                weighed = weigh(frame, one.visited)
+                self._settle(frame, subject, weighed.met, weighed.indicator)
+                for contest in weighed.contests if not is_of_host(subject) else ():
+                    self._settle(frame, subject, contest.contenders, contest.settled)
+                self._soften(subject, weighed)
+                self._sites(frame, subject, one, weighed)
 
     def _named(self, contender: Contender) -> InForce:
         own = self._policy.bundle.assignments[contender.assignment]
-        number = self._numbers[own.ruleset][contender.rule - 1]
-        return InForce(own.key, own.ruleset, number, own.target, Action(contender.action), own.mandatory)
+        return InForce(own.key, own.ruleset, contender.rule, own.target, Action(contender.action), own.mandatory)
 
     def _note(self, subject: Subject, contender: Contender, wins: bool) -> None:
         named = self._named(contender)
         key = (named.assignment, named.rule)
-        self._found.in_play[key].add(self._swept.members, subject)
+        self._found.in_play[key].add(self._member, subject)
         if wins:
             self._found.winning.add(key)
 
@@ -217,7 +182,7 @@ class _Ring:
 
     def _meet(self, subject: Subject, winner: Contender, loser: Contender, rung: Rung) -> None:
         meeting = Meeting(self._named(winner), self._named(loser), rung)
-        self._found.met[meeting].add(self._swept.members, subject)
+        self._found.met[meeting].add(self._member, subject)
 
     def _soften(self, subject: Subject, weighed: Outcome) -> None:
         lifting = weighed.lifting
@@ -227,7 +192,7 @@ class _Ring:
             lifted = contest.settled.winner
             if lifted is not None and lifted.action == Action.BLOCK and contest.remaining is not lifted:
                 meeting = Meeting(self._named(lifting), self._named(lifted), Rung.LIFTED)
-                self._found.softened[meeting].add(self._swept.members, subject)
+                self._found.softened[meeting].add(self._member, subject)
 
     def _sites(self, frame: Frame, subject: Subject, shown: Shown, weighed: Outcome) -> None:
         if not self._policy.sites or shown.visited is None:
@@ -250,4 +215,4 @@ class _Ring:
         allowing = weighed.indicator.winner
         if winner is not None and winner.action == Action.BLOCK and allowing and allowing.action == Action.ALLOW:
             meeting = Meeting(self._named(winner), self._named(allowing), Rung.STRICTEST)
-            self._found.disagreeing[meeting].add(self._swept.members, subject)
+            self._found.disagreeing[meeting].add(self._member, subject)

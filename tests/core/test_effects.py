@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 import pytest
 from hypothesis import given, settings
@@ -21,6 +21,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.patterns import Pattern, SeenUrl
 from portero.core.nouns.preview import Effect, effect_of
 from portero.core.nouns.rule import Rule
+from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.urls import parse_visit
 
 GAMES = rules("category", {"category": "games", "action": "block"})
@@ -74,13 +75,12 @@ def test_every_state_of_the_clock_has_one_moment(seed):
     """Beside a look at every five minutes of eight days: no state is missing, and none is there twice."""
     estate = Estate.model_validate(Maker(seed).estate())
     zone = "Europe/Berlin"
-    calendar = Calendar.of([estate], BASE)
-    used = {assignment.schedule for assignment in estate.assignments if assignment.schedule}
-    windows = [Windows.of(schedule) for schedule in estate.schedules if schedule.key in used]
+    windows = [Windows.of(schedule) for schedule in estate.schedules]
     starts = [one for each in estate.assignments for one in (each.starts, each.ends) if one]
     ends = [rule.valid_until for ruleset in estate.rulesets for rule in ruleset.rules if rule.valid_until]
     over = [one.at + each.hold_back for each in estate.assignments for one in each.came]
     instants = sorted({*starts, *ends, *over})
+    calendar = Calendar([(f"hours-{place}", one) for place, one in enumerate(windows)], instants, BASE)
 
     def state(at: datetime) -> tuple:
         return sum(instant <= at for instant in instants), tuple(window.is_open(at, zone) for window in windows)
@@ -90,6 +90,15 @@ def test_every_state_of_the_clock_has_one_moment(seed):
     assert found[0] == state(BASE)
     seen = {state(BASE + timedelta(minutes=5 * number)) for number in range(12 * 24 * 7)}
     assert seen <= set(found)
+
+
+def test_days_off_are_looked_beyond():
+    friday = {"key": "fridays", "zone": "Europe/Berlin", "windows": [{"days": ["fri"], "from": "00:00", "to": "18:00"}]}
+    for off in ([], ["2026-11-27"], ["2026-11-27", "2026-12-04", "2026-12-11"]):
+        windows = Windows.of(Schedule.model_validate({**friday, "days_off": off}))
+        moments = Calendar([("fridays", windows)], (), datetime(2026, 11, 24, 8, tzinfo=UTC)).moments()
+        assert [moment.opened for moment in moments] == [frozenset(), {"fridays"}]
+        assert [moment.since for moment in moments] == [None, None]
 
 
 def test_people_are_told_apart_as_assignments_tell_them_apart():

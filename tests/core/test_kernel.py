@@ -86,7 +86,7 @@ def _one_by_one(tally: Tally):
 def slowly(found: SlowContests, kind: str) -> Told:
     return {
         key: (
-            frozenset(member.id for some in tally.lists.values() for member in some),
+            frozenset(tally.devices),
             frozenset(tally.subjects),
         )
         for key, tally in getattr(found, kind).items()
@@ -119,13 +119,10 @@ def test_the_same_rules_meet_on_the_same_machines(part):
 
 def compared(estate: Estate, fleet: Fleet, seed: int) -> Counter[str]:
     world, other = fleet.world(estate), fleet.world(estate)
-    quick, slow = hold_contests(estate, world, world.cutter(estate)), hold_slowly(estate, other, other.cutter(estate))
-    assert slow.complete
+    quick, slow = hold_contests(estate, world, world.matcher(estate)), hold_slowly(estate, other, other.matcher(estate))
     assert quick.winning == slow.winning, seed
     in_play = {key: {member.id for member in quick.devices([where])} for key, where in quick.in_play.items()}
-    assert in_play == {
-        key: {member.id for some in tally.lists.values() for member in some} for key, tally in slow.in_play.items()
-    }, seed
+    assert in_play == {key: tally.devices for key, tally in slow.in_play.items()}, seed
     for kind in KINDS:
         found, told = quickly(quick, estate, kind), slowly(slow, kind)
         for meeting, about in told.items():
@@ -148,7 +145,7 @@ def test_nobody_is_left_out_however_many_they_are():
     estate = Estate.model_validate({"portero": 1, "rulesets": [open_, closed], "assignments": [*own, for_all]})
     fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}], "directory": {"users": users}})
     world = fleet.world(estate)
-    found = hold_contests(estate, world, world.cutter(estate))
+    found = hold_contests(estate, world, world.matcher(estate))
     assert found.winning == {(key, 1) for key in ("for-all", *(one["key"] for one in own))}
 
 
@@ -159,7 +156,7 @@ def test_what_was_worked_out_before_is_so_still_as_far_as_it_is_used():
         kept = Outcomes()
         for step in range(4):
             fresh, used = fleet.world(estate), replace(fleet.world(estate), outcomes=kept)
-            one, other = (hold_contests(estate, world, world.cutter(estate)) for world in (fresh, used))
+            one, other = (hold_contests(estate, world, world.matcher(estate)) for world in (fresh, used))
             assert one.winning == other.winning, (seed, step)
             assert one.in_play == other.in_play, (seed, step)
             for kind in KINDS:
@@ -187,12 +184,12 @@ def test_after_one_change_only_what_it_touches_is_worked_out_again(monkeypatch):
 
     monkeypatch.setattr(Kernel, "contest", counted)
     world = fleet.world(estate)
-    hold_contests(estate, world, world.cutter(estate))
+    hold_contests(estate, world, world.matcher(estate))
     first = len(held)
     assert first
-    hold_contests(estate, world, world.cutter(estate))
+    hold_contests(estate, world, world.matcher(estate))
     assert len(held) == first
     one = estate.assignments[0].model_copy(update={"mandatory": True})
     after = estate.replacing(assignments=(one, *estate.assignments[1:]))
-    hold_contests(after, world, world.cutter(after))
+    hold_contests(after, world, world.matcher(after))
     assert first < len(held) < 2 * first

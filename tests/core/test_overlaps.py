@@ -42,7 +42,6 @@ def test_each_outcome_is_what_its_machine_decides(part):
         offline = fleet.offline(estate)
         for pair in combinations(estate.group_order[:4], 2):
             found = compared(estate, fleet, *pair)
-            assert found.complete
             for row in found.rows:
                 kind, _, name = row.subject.partition(" ")
                 more = {kind: name} if kind in ("search_term", "media_type") else {}
@@ -110,15 +109,6 @@ def test_what_is_typed_is_told_even_where_nobody_names_it():
     typed = list(typed_subjects("https://nowhere.example/a", None, []))
     (row,) = compared(estate, fleet, "weak", typed=typed).rows
     assert (row.contributions, row.outcomes[0].verdict, row.outcomes[0].by) == ((), "allow", None)
-
-
-def test_out_of_time_it_says_so():
-    estate = assigned((rules("category", {"category": "games", "action": "block"}), "weak"))
-    fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})
-    world = fleet.world(estate, out_of_time=lambda: True)
-    found = overlap(estate, world, ["weak"], fleet.members, [])
-    assert not found.complete
-    assert found.rows[0].outcomes == ()
 
 
 @pytest.mark.parametrize(

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from made_estates import BASE, INDEX, Maker
-from portero.core.insight.effects.slicing import Cutter
+from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.subjects import ELSEWHERE
 from portero.core.insight.effects.world import World
 from portero.core.insight.offline import OfflineEstate
@@ -39,7 +39,7 @@ class Fleet(NamedTuple):
         membership = Membership(estate.groups, estate.group_order)
         return {member.id: membership.groups_of(member, now) for member in self.members}
 
-    def world(self, estate: Estate, now: datetime = BASE, out_of_time=lambda: False) -> World:
+    def world(self, estate: Estate, now: datetime = BASE) -> World:
         groups = self.groups(estate, now)
         programs = [application for device in self.document.devices for application in device.applications]
         return World(
@@ -49,8 +49,7 @@ class Fleet(NamedTuple):
             programs=lambda: programs,
             catalogue=catalogue_of(programs),
             now=now,
-            cutter=lambda one: Cutter(one, HOSTS, catalogue_of(programs)),
-            out_of_time=out_of_time,
+            matcher=lambda one: Matcher(one, HOSTS, catalogue_of(programs)),
         )
 
     def offline(self, estate: Estate) -> OfflineEstate:

@@ -110,7 +110,6 @@ def test_comparing_says_how_many_machines_and_which_verdicts(empty, service):
         }
     )
     found = empty.preview(lambda asked: asked.estate.put(document, revision=None))
-    assert found.complete
     assert found.devices == empty.devices.rollout().current + empty.devices.rollout().waiting
     assert [(verdict.subject, verdict.before, verdict.after) for verdict in found.verdicts] == [
         ("category games", "allow", "block")

@@ -45,10 +45,7 @@ const hold = computed(() => {
         <Icon name="exclamation" /> <b>{{ loss }}</b>
       </p>
       <VerdictTable v-if="preview.verdicts.length" :verdicts="preview.verdicts" />
-      <p v-else-if="preview.complete" class="sub">No verdict becomes another.</p>
-      <p v-if="!preview.complete" class="loss">
-        <Icon name="hourglass" /> Time ran out {{ preview.stopped_at }}: more may change than is told here.
-      </p>
+      <p v-else class="sub">No verdict becomes another.</p>
       <div class="pair">
         <section v-if="preview.appearing.length || preview.settled.length" class="panel">
           <h3>Findings</h3>

@@ -44,24 +44,17 @@ def tell_preview(preview: Preview) -> None:
         output.say(f"{hindrance.detail} {hindrance.remedy}", indent=2)
     if preview.devices:
         output.say(preview.taking_hold.sentence)
-    if not preview.complete:
-        output.say(f"Time ran out {preview.stopped_at}: more may change than is told here.")
 
 
 def _tell_numbers(preview: Preview) -> None:
-    least = "" if preview.complete else "at least "
     classes = f" ({wording.counted(preview.classes, 'class', 'classes')})" if preview.classes else ""
     machines = f"{preview.devices:,} of {wording.counted(preview.fleet, 'machine')}"
-    told = (
-        f"{least}{machines} would get another bundle{classes}"
-        if preview.devices
-        else "no machine would get another bundle"
-    )
+    told = f"{machines} would get another bundle{classes}" if preview.devices else "no machine would get another bundle"
     output.say(wording.as_sentence(told))
     if preview.effects:
         counts = [f"{number:,} {_EFFECTS[effect]}" for effect, number in preview.effects.items()]
         output.say(wording.as_sentence(wording.joined(counts)))
-    elif preview.complete:
+    else:
         output.say("No verdict would be another.")
 
 

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import math
 import threading
-import time
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from portero.core import sentences
 from portero.core.insight.effects.list_use import IsAllowed, ListUse
+from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.outcomes import Outcomes
-from portero.core.insight.effects.slicing import Cutter
 from portero.core.insight.effects.world import Groups, Having, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
@@ -30,8 +28,6 @@ from portero.store import activity, administrators, catalogue, device_lists, sta
 from portero.store.database import Store
 from portero.store.moments import moment
 
-PREVIEW_SECONDS = 2.5
-"""How long a preview may look at verdicts before it tells what it has so far."""
 USE_SECONDS, USE_SINCE = 600.0, 14 * 86_400.0
 """How long it is kept how lists are used, and how far back that looks."""
 KEPT_SECONDS = 60.0
@@ -47,7 +43,7 @@ class Foresight:
     ) -> None:
         self._store, self._roster, self._people, self._holdings, self._clock = store, roster, people, holdings, clock
         self._programs: tuple[int, list[Application]] = (-1, [])
-        self._cutters: deque[tuple[tuple[object, ...], Cutter]] = deque(maxlen=3)
+        self._matchers: deque[tuple[tuple[object, ...], Matcher]] = deque(maxlen=3)
         self._finding = threading.Lock()
         self._found: tuple[tuple[object, ...], Found] | None = None
         self._outcomes = Outcomes()
@@ -66,8 +62,8 @@ class Foresight:
         with self._store.reading() as connection:
             return [application for _, application in catalogue.installed_versions(connection, {}).values()]
 
-    def world(self, seconds: float = math.inf) -> World:
-        """What a state of the estate is looked at in, for so long where that is not as long as it takes."""
+    def world(self) -> World:
+        """What a state of the estate is looked at in."""
         roster = self._roster
         return World(
             members=roster.fleet.members(),
@@ -76,8 +72,7 @@ class Foresight:
             programs=self.programs,
             catalogue=roster.catalogue,
             now=moment(self._clock()),
-            cutter=self.cutter,
-            out_of_time=_deadline(seconds),
+            matcher=self.matcher,
             list_use=self._list_use,
             having=self._having,
             outcomes=self._outcomes,
@@ -116,20 +111,20 @@ class Foresight:
                 for name, own in by_name.items()
             }
 
-    def cutter(self, estate: Estate) -> Cutter:
-        """An estate's cutter; those of the last few are kept, as the state in force is asked for again and again."""
+    def matcher(self, estate: Estate) -> Matcher:
+        """An estate's matcher; those of the last few are kept, as the state in force is asked for again and again."""
         catalogue, index = self._roster.catalogue, self._holdings.index_in_force
         made_of = (estate, catalogue, index)
-        for had, kept in tuple(self._cutters):
+        for had, kept in tuple(self._matchers):
             if _is_same(had, made_of):
                 return kept
-        made = Cutter(estate, index, catalogue)
-        self._cutters.append((made_of, made))
+        made = Matcher(estate, index, catalogue)
+        self._matchers.append((made_of, made))
         return made
 
-    def preview(self, before: Estate, after: Estate, revision: int, seconds: float = PREVIEW_SECONDS) -> Preview:
+    def preview(self, before: Estate, after: Estate, revision: int) -> Preview:
         """What making the estate `after` would do."""
-        world = self.world(seconds)
+        world = self.world()
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
         appearing, settled = self._turns(before, after, seen.rulesets, world, regrouping.groups)
@@ -150,21 +145,12 @@ class Foresight:
             settled=settled,
             hindrances=self._hindrances(after, seen, regrouping),
             taking_hold=taking_hold((rhythms.get(member.id) for member in seen.touched), self._clock()),
-            complete=seen.complete,
-            stopped_at=seen.stopped_at,
         )
 
-    def compare_indexes(
-        self,
-        estate: Estate,
-        indexes: Sequence[CategoryIndex],
-        hosts: Iterable[str],
-        seconds: float,
-    ) -> Shifted:
+    def compare_indexes(self, estate: Estate, indexes: Sequence[CategoryIndex], hosts: Iterable[str]) -> Shifted:
         """What becomes of these hosts where the second category index counts in place of the first."""
-        world, cutter = self.world(seconds), self.cutter(estate)
-        cutters = [cutter.seeing(index) for index in indexes]
-        return look_at_hosts(hosts, cutters, world)
+        matchers = [self.matcher(estate).seeing(index) for index in indexes]
+        return look_at_hosts(hosts, estate, matchers, self.world())
 
     def _turns(
         self, before: Estate, after: Estate, rulesets: set[str], world: World, moved: Mapping[str, Groups]
@@ -213,9 +199,3 @@ def _is_same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
     return all(
         mine is yours or (isinstance(mine, int) and mine == yours) for mine, yours in zip(one, other, strict=True)
     )
-
-
-def _deadline(seconds: float) -> Callable[[], bool]:
-    """Whether so many seconds have passed since now."""
-    at = time.monotonic() + seconds
-    return lambda: time.monotonic() > at

@@ -149,10 +149,10 @@ class Lookups:
 
     def _rules(self, estate: Estate, url: str, host: str) -> Iterator[TouchingRule]:
         """The rules in force that match a visit, and those for other pages of its host."""
-        now, cutter = moment(self._now()), self._foresight.cutter(estate)
-        shown = cutter.show(Subject("url", url, url))
-        places = {(cutter.ruleset_of(met), met.rule): False for met in cutter.meet(shown).rules()}
-        places |= {(key, number): True for key, number in cutter.on_pages_of(host) if (key, number) not in places}
+        now, matcher = moment(self._now()), self._foresight.matcher(estate)
+        shown = matcher.show(Subject("url", url, url))
+        places = {(matcher.ruleset_of(met), met.rule): False for met in matcher.meet(shown).rules()}
+        places |= {(key, number): True for key, number in matcher.on_pages_of(host) if (key, number) not in places}
         putting: dict[Key, list[Assignment]] = {}
         for assignment in estate.assignments:
             if assignment.state is State.ACTIVE:

@@ -7,9 +7,12 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
 
 from portero.core import sentences, wording
-from portero.core.insight.effects.circumstances import Circumstance, Frames, when
-from portero.core.insight.effects.rulings import ANY_TIME, Judge, Ruling, rules_met
-from portero.core.insight.effects.slicing import Slice
+from portero.core.insight.effects.bouts import Bout
+from portero.core.insight.effects.kernel import Kernel
+from portero.core.insight.effects.matcher import Matcher
+from portero.core.insight.effects.occasions import together
+from portero.core.insight.effects.rulings import Rulings
+from portero.core.insight.effects.sorts import Crowd, Sorts, names_of
 from portero.core.insight.effects.subjects import (
     KnownSubjects,
     Shown,
@@ -19,17 +22,16 @@ from portero.core.insight.effects.subjects import (
     program_subject,
     subjects_of,
 )
-from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
+from portero.core.insight.effects.whens import when
 from portero.core.insight.effects.world import World
 from portero.core.matching.members import Member
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import Action, overridden
+from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.board import Contribution, Overlap, OverlapOutcome, OverlapRow, SharedBy
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.resolving.bundles import compile_bundle
-from portero.core.resolving.policy import Policy
 
 FEW = 12
 MOST_OUTCOMES = 8
@@ -73,33 +75,24 @@ def overlap(
 
     With `typed` subjects, of those alone.
     """
-    subjects, cutter = list(typed) or list(_named_by(estate, world, targets)), world.cutter(estate)
-    shown = {subject: cutter.show(subject) for subject in dict.fromkeys(subjects)}
-    own = cutter.cut(shown)
-    saying = {target: _Saying(own, target, members) for target in targets}
-    outcomes: dict[Subject, list[OverlapOutcome]] = defaultdict(list)
-    complete = True
+    subjects, matcher = list(typed) or list(_named_by(estate, world, targets)), world.matcher(estate)
+    saying = [_Saying(estate, matcher, target, members) for target in targets]
     held = {member.id for member in members}
     classes = {(groups,): [member for member in some if member.id in held] for groups, some in world.classes.items()}
-    crowd = Crowd([own.estate], {groups: some for groups, some in classes.items() if some})
-    for swept in Sweep([own], crowd, world.directory, world.now).classes():
-        if world.out_of_time():
-            complete = False
-            break
-        for subject, one in shown.items():
-            outcomes[subject] += _outcomes(swept, one)
-    rows = []
-    for subject, one in shown.items():
-        said = [contribution for target in targets for contribution in saying[target].of(one)]
+    sorts = Sorts(Crowd([estate], {groups: some for groups, some in classes.items() if some}))
+    kernel = Kernel(estate, sorts, world.directory, world.now)
+    rulings, rows = Rulings(kernel, matcher), []
+    for subject in dict.fromkeys(subjects):
+        bout = rulings.bout(subject)
+        said = [contribution for target in saying for contribution in target.of(bout.shown)]
         if said or typed:
-            rows.append(_row(subject, said, _merged(outcomes[subject])))
+            rows.append(_row(subject, said, _merged(_outcomes(rulings, bout))))
     rows.sort(key=lambda row: (not row.differ, row.subject))
     return Overlap(
         targets=tuple(targets),
         devices=len(members),
         examples=tuple(sorted(member.facts.hostname for member in members)[:FEW]),
         rows=tuple(rows),
-        complete=complete,
     )
 
 
@@ -127,65 +120,58 @@ def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[
 class _Saying:
     """What one target says by itself."""
 
-    def __init__(self, own: Slice, target: str, members: Sequence[Member]) -> None:
-        self._target, self._estate = target, own.estate
+    def __init__(self, estate: Estate, matcher: Matcher, target: str, members: Sequence[Member]) -> None:
+        self._target, self._matcher = target, matcher
         alone = [member for member in members if target in names_of(member)]
-        groups, names = ((), names_of(alone[0])) if alone else ((target,), ())
-        self._policy = Policy(compile_bundle(own.estate, groups, names))
-        self._by_key = {assignment.key: assignment for assignment in own.estate.assignments}
+        names = set(names_of(alone[0])) if alone else set()
+        self._own: dict[str, list[Assignment]] = defaultdict(list)
+        for assignment in estate.assignments:
+            is_on = bool(names.intersection(assignment.named_devices)) if alone else target in assignment.groups
+            if is_on and assignment.state is State.ACTIVE:
+                self._own[assignment.ruleset].append(assignment)
 
     def of(self, shown: Shown) -> Iterator[Contribution]:
-        """Each assignment that says something, by its strongest word."""
-        frame = self._policy.frame(ANY_TIME)
-        seen: set[tuple[str, str]] = set()
-        for contender in rules_met(self._policy, frame, shown):
-            owner = self._policy.bundle.assignments[contender.assignment]
-            if (owner.key, contender.action) in seen:
-                continue
-            seen.add((owner.key, contender.action))
-            yield Contribution(
-                target=self._target,
-                action=Action(contender.action),
-                ruleset=owner.ruleset,
-                assignment=owner.key,
-                mandatory=owner.mandatory,
-                conditions=sentences.assignment_conditions(self._by_key[owner.key]),
-            )
+        """Each assignment that says something, word by word."""
+        seen: set[tuple[str, Action]] = set()
+        for contender in self._matcher.meet(shown).rules():
+            for assignment in self._own.get(self._matcher.ruleset_of(contender), ()):
+                action = overridden(Action(contender.action), assignment.action)
+                if (assignment.key, action) in seen:
+                    continue
+                seen.add((assignment.key, action))
+                yield Contribution(
+                    target=self._target,
+                    action=action,
+                    ruleset=assignment.ruleset,
+                    assignment=assignment.key,
+                    mandatory=assignment.mandatory,
+                    conditions=sentences.assignment_conditions(assignment),
+                )
 
 
-def _outcomes(swept: Swept, shown: Shown) -> Iterator[OverlapOutcome]:
-    by_word: dict[Action, list[tuple[Frames, Ruling]]] = {}
-    policy = swept.policies[0]
-    judge = Judge(policy, shown)
-    for frames in swept.frames:
-        ruling = judge.rule(frames.frames[0], frames.to_gateway[0])
-        by_word.setdefault(ruling.word, []).append((frames, ruling))
-    every = {circumstance for frames in swept.frames for circumstance in frames.circumstances}
-    for word, found in by_word.items():
-        changed = {circumstance for frames, _ in found for circumstance in frames.circumstances}
-        witness = min(changed, key=_plainest)
-        winner = next((ruling.by for _, ruling in found if ruling.by is not None), None)
-        owner = policy.bundle.assignments[winner.assignment] if winner else None
-        yield OverlapOutcome(
-            verdict=word,
-            devices=swept.devices,
-            when=when(changed, every),
-            by=wording.on(owner.ruleset, owner.target) if owner else None,
-            device=swept.first.facts.hostname,
-            at=witness.moment.at,
-            user=witness.person.user,
-            place=witness.place,
-        )
-
-
-def _plainest(circumstance: Circumstance) -> tuple[object, ...]:
-    return (
-        circumstance.restarted,
-        circumstance.moment.since is not None,
-        circumstance.person.words or "",
-        circumstance.place,
-        circumstance.moment.at,
-    )
+def _outcomes(rulings: Rulings, bout: Bout) -> Iterator[OverlapOutcome]:
+    """What becomes of a subject, by the rule that says so and by when."""
+    kernel = rulings.kernel
+    for side in kernel.sorts.sides:
+        occasions = kernel.occasions(bout.contests, side)
+        found: dict[tuple[Action, str | None], list[tuple[int, int]]] = defaultdict(list)
+        for ruling, on, where in rulings.rule(bout, occasions, side):
+            by = ruling.by
+            named = wording.on(by.assigned.header.ruleset, by.target.name) if by is not None else None
+            found[ruling.word, named].append((on, where))
+        for (word, named), pieces in found.items():
+            for on, where in together(pieces).items():
+                members, witness = kernel.sorts.members(where), occasions.plainest(on)
+                yield OverlapOutcome(
+                    verdict=word,
+                    devices=sum(map(len, members)),
+                    when=when(on, occasions),
+                    by=named,
+                    device=max(members, key=len)[0].facts.hostname,
+                    at=witness.moment.at,
+                    user=witness.person.user,
+                    place=witness.place,
+                )
 
 
 def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:

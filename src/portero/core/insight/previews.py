@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 from typing import NamedTuple
 
 from portero.core import sentences, wording
 from portero.core.insight.differences import differences
-from portero.core.insight.effects.circumstances import Circumstance, Frames, when
-from portero.core.insight.effects.rulings import Judge, Ruling
-from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject, host_subject
-from portero.core.insight.effects.sweeping import Crowd, Sweep, Swept, names_of
+from portero.core.insight.effects.circumstances import Circumstance
+from portero.core.insight.effects.comparing import Comparison, Shift
+from portero.core.insight.effects.matcher import Matcher
+from portero.core.insight.effects.occasions import Occasions, together
+from portero.core.insight.effects.sorts import names_of
+from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
+from portero.core.insight.effects.whens import when
 from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
 from portero.core.nouns.action import STOPPING, Action
@@ -25,14 +27,13 @@ from portero.core.nouns.preview import Effect, VerdictChange, effect_of
 from portero.core.nouns.revision import Change
 from portero.core.resolving.bundles import compile_bundle
 
-MOST_SUBJECTS = 20_000
 MOST_ROWS = 500
 FEW = 6
 
 
 class Outlook(NamedTuple):
     """What becomes of verdicts: the rows, the rulesets that are touched, the machines whose bundle would be another,
-    those on which more is stopped than before (by layer), and whether everything was looked at.
+    and those on which more is stopped than before (by layer).
     """
 
     changes: tuple[Change, ...]
@@ -43,25 +44,20 @@ class Outlook(NamedTuple):
     classes: int
     tightened: dict[Layer, dict[str, Member]]
     losses: tuple[str, ...]
-    complete: bool
-    stopped_at: str | None
 
 
 def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...]], world: World) -> Outlook:
     """What `after` would change. `moved` gives the groups of those devices that would have others, by id."""
     changes, pairs = tuple(differences(before, after)), world.moving(moved)
-    touched, classes, whole = _touched_devices(before, after, changes, pairs, world)
+    touched, classes = _touched_devices(before, after, changes, pairs, world)
     known = KnownSubjects.of((before, after), world.programs, world.catalogue)
-    groups = moved_groups(moved, world)
-    cutters = [world.cutter(estate) for estate in (before, after)]
-    reached = Touched(before, after, changes, groups, known)
-    subjects, all_subjects = _once_each_alike(reached.subjects(), cutters, world.out_of_time)
+    reached = Touched(before, after, changes, moved_groups(moved, world), known)
+    states = (before, after)
+    matchers = [world.matcher(estate) for estate in states]
+    subjects = _once_each_alike(reached.subjects(), matchers)
     shifts = _Shifts(subjects, {ruleset.key for ruleset in (*before.rulesets, *after.rulesets) if ruleset.feed})
-    stopped = _sweep(shifts, cutters, pairs, world) if subjects else None
-    if stopped is None and not all_subjects:
-        stopped = f"after {len(subjects):,} rules"
-    if stopped is None and not whole:
-        stopped = "while counting the machines that get another bundle"
+    if subjects:
+        shifts.look_at(Comparison(states, matchers, pairs, world))
     return Outlook(
         changes=changes,
         verdicts=tuple(shifts.rows()[:MOST_ROWS]),
@@ -71,48 +67,27 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
         classes=classes,
         tightened=shifts.tightened,
         losses=tuple(shifts.losses(len(world.members))),
-        complete=stopped is None,
-        stopped_at=stopped,
     )
 
 
 class Shifted(NamedTuple):
-    """What becomes of hosts once another index counts: the rows, how many subjects each effect befalls, at how many
-    hosts was looked, and whether that was all.
+    """What becomes of hosts once another index counts: the rows, how many subjects each effect befalls, and at how
+    many hosts was looked.
     """
 
     verdicts: tuple[VerdictChange, ...]
     effects: dict[Effect, int]
     looked_at: int
-    complete: bool
 
 
-def look_at_hosts(hosts: Iterable[str], cutters: Sequence[Cutter], world: World) -> Shifted:
-    """What becomes of hosts under the same estate with one category index and with another, a cutter each."""
-    subjects, all_subjects = _once_each_alike(map(host_subject, hosts), cutters, world.out_of_time)
+def look_at_hosts(hosts: Iterable[str], estate: Estate, matchers: Sequence[Matcher], world: World) -> Shifted:
+    """What becomes of hosts under the same estate with one category index and with another, a matcher each."""
+    subjects = _once_each_alike(map(host_subject, hosts), matchers)
     shifts = _Shifts(subjects, ())
-    stopped = _sweep(shifts, cutters, world.moving({}), world) if subjects else None
+    if subjects:
+        shifts.look_at(Comparison((estate, estate), matchers, world.moving({}), world))
     looked_at = sum(1 + len(others) for others in subjects.values())
-    return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at, all_subjects and stopped is None)
-
-
-def _sweep(
-    shifts: _Shifts,
-    cutters: Sequence[Cutter],
-    pairs: Mapping[tuple[Groups, Groups], list[Member]],
-    world: World,
-) -> str | None:
-    """Look at every class; where time ran out, in words."""
-    shown = [{subject: cutter.show(subject) for subject in shifts.subjects} for cutter in cutters]
-    slices = [cutter.cut(own) for cutter, own in zip(cutters, shown, strict=True)]
-    same = shown[0] == shown[1]
-    sweep = Sweep(slices, Crowd([part.estate for part in slices], pairs), world.directory, world.now)
-    for done, swept in enumerate(sweep.classes()):
-        if world.out_of_time():
-            return f"after {done:,} of {wording.counted(len(sweep), 'class', 'classes')} of machines"
-        if not (same and swept.stays and len(set(swept.gateways)) == 1):
-            shifts.look_at(swept, shown)
-    return None
+    return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at)
 
 
 # --- whose bundle changes ---
@@ -135,10 +110,10 @@ def _touched_devices(
     changes: Sequence[Change],
     pairs: Mapping[tuple[Groups, Groups], list[Member]],
     world: World,
-) -> tuple[list[Member], int, bool]:
-    """The devices that would have another bundle, in how many classes; and whether all were looked at."""
+) -> tuple[list[Member], int]:
+    """The devices that would have another bundle, and in how many classes."""
     if not changes:
-        return [], 0, True
+        return [], 0
     touched, changed = touched_groups(before, after, changes), changed_keys(changes, before, after)
     named = {
         name
@@ -147,46 +122,35 @@ def _touched_devices(
         for name in assignment.named_devices
     }
     alone = [member for member in world.members if not named.isdisjoint(names_of(member))] if named else []
-    found, classes, whole = {member.id: member for member in alone}, 0, True
-    for (own, then), members in sorted(pairs.items(), key=lambda item: -len(item[1])):
+    found, classes = {member.id: member for member in alone}, 0
+    for (own, then), members in pairs.items():
         if own == then and touched is not None and touched.isdisjoint(own):
             continue
-        if whole and world.out_of_time():
-            whole = False
-        # out of time, what may be touched is counted as touched
-        if whole and own == then and compile_bundle(before, own) == compile_bundle(after, own):
+        if own == then and compile_bundle(before, own) == compile_bundle(after, own):
             continue
         classes += 1
         found.update((member.id, member) for member in members)
-    return list(found.values()), classes, whole
+    return list(found.values()), classes
 
 
 # --- subjects ---
 
 
-def _once_each_alike(
-    subjects: Iterable[Subject], cutters: Sequence[Cutter], out_of_time: Callable[[], bool]
-) -> tuple[dict[Subject, list[Subject]], bool]:
-    """One subject for all those of which the same becomes, with the others; and whether all were looked at."""
+def _once_each_alike(subjects: Iterable[Subject], matchers: Sequence[Matcher]) -> dict[Subject, list[Subject]]:
+    """One subject for all those of which the same becomes, with the others."""
     first: dict[object, Subject] = {}
     alike: dict[Subject, list[Subject]] = {}
-    seen: set[Subject] = set()
-    for subject in subjects:
-        if subject in seen:
-            continue
-        if len(seen) >= MOST_SUBJECTS or (len(seen) % 200 == 199 and out_of_time()):
-            return alike, False
-        seen.add(subject)
+    for subject in dict.fromkeys(subjects):
         # categories are told one by one; the others of a list of thousands are told together
         key: object = subject
         if subject.kind not in ("category", "program"):
-            key = (subject.kind, *(cutter.likeness(cutter.show(subject)) for cutter in cutters))
+            key = (subject.kind, *(matcher.likeness(matcher.show(subject)) for matcher in matchers))
         same = first.setdefault(key, subject)
         if same is subject:
             alike[subject] = []
         else:
             alike[same].append(subject)
-    return alike, True
+    return alike
 
 
 # --- shifts of verdicts ---
@@ -202,7 +166,7 @@ class _Key(NamedTuple):
 
 
 @dataclass
-class _Shift:
+class _Counted:
     """One change of a verdict as it is counted, with a device and a circumstance that show it."""
 
     member: Member
@@ -218,52 +182,46 @@ _CONTROLS = ("category", "family", "everything", "program", "search_term", "medi
 
 
 class _Shifts:
-    """Counts what changes, class by class. `fed` are the rulesets that feeds keep up."""
+    """Counts what changes. `fed` are the rulesets that feeds keep up."""
 
     def __init__(self, subjects: Mapping[Subject, Sequence[Subject]], fed: Collection[str]) -> None:
         self.subjects, self._fed = subjects, fed
-        self._found: dict[_Key, _Shift] = {}
-        self.tightened: dict[Layer, dict[str, Member]] = defaultdict(dict)
+        self._found: dict[_Key, _Counted] = {}
+        self.tightened: dict[Layer, dict[str, Member]] = {}
 
-    def look_at(self, swept: Swept, shown: Sequence[Mapping[Subject, Shown]]) -> None:
-        """Count what changes for the devices of one sort."""
-        tightened: set[Layer] = set()
+    def look_at(self, compared: Comparison) -> None:
+        """Count what changes for each subject."""
+        tightened: dict[Layer, int] = defaultdict(int)
         for subject in self.subjects:
-            by_pair: dict[tuple[Action, Action], list[tuple[Frames, Ruling, Ruling]]] = {}
-            judges = [Judge(policy, own[subject]) for policy, own in zip(swept.policies, shown, strict=True)]
-            for frames in swept.frames:
-                was, then = (
-                    judge.rule(frame, to_gateway)
-                    for judge, frame, to_gateway in zip(judges, frames.frames, frames.to_gateway, strict=True)
-                )
-                if was.word is not then.word:
-                    by_pair.setdefault((was.word, then.word), []).append((frames, was, then))
-            for (before, after), found in by_pair.items():
-                changed = {circumstance for frames, _, _ in found for circumstance in frames.circumstances}
-                every = {circumstance for frames in swept.frames for circumstance in frames.circumstances}
-                self._count(_Key(subject, before, after, when(changed, every)), found, swept)
-                if _tightens(before, after):
-                    tightened.update(then.layer for _, _, then in found if then.layer)
-        for layer in tightened:
-            self.tightened[layer].update((member.id, member) for members in swept.members for member in members)
+            by_pair: dict[tuple[Action, Action, Occasions], list[Shift]] = defaultdict(list)
+            for one in compared.shifts(subject):
+                by_pair[one.was.word, one.then.word, one.occasions].append(one)
+                if one.then.layer and _tightens(one.was.word, one.then.word):
+                    tightened[one.then.layer] |= one.where
+            for (before, after, occasions), found in by_pair.items():
+                for on, where in together((one.when, one.where) for one in found).items():
+                    key = _Key(subject, before, after, when(on, occasions))
+                    self._count(key, found, occasions.plainest(on), where, compared)
+        self.tightened = {
+            layer: {member.id: member for members in compared.members(where) for member in members}
+            for layer, where in tightened.items()
+        }
 
-    def _count(self, key: _Key, found: Sequence[tuple[Frames, Ruling, Ruling]], swept: Swept) -> None:
-        # the plainest circumstance shows it best
-        witness = min(
-            (circumstance for frames, _, _ in found for circumstance in frames.circumstances),
-            key=lambda state: state.restarted,
-        )
-        shift = self._found.setdefault(key, _Shift(swept.first, witness))
-        shift.devices += swept.devices
-        for _, was, then in found:
-            if then.by is not None:
-                own = swept.policies[-1].bundle.assignments[then.by.assignment]
-                shift.by[wording.on(own.ruleset, own.target or swept.first.facts.hostname)] += swept.devices
-            for ruling, policy in ((then, swept.policies[-1]), (was, swept.policies[0])):
-                if ruling.by is not None:
-                    ruleset = policy.bundle.assignments[ruling.by.assignment].ruleset
-                    if ruleset in self._fed:
-                        shift.feeds[ruleset] += 1
+    def _count(
+        self, key: _Key, found: Sequence[Shift], witness: Circumstance, where: int, compared: Comparison
+    ) -> None:
+        first = max(compared.members(where), key=len)[0]
+        shift = self._found.setdefault(key, _Counted(first, witness))
+        shift.devices += compared.number(where)
+        for one in found:
+            if not (at := one.where & where):
+                continue
+            if one.then.by is not None:
+                own, target = one.then.by.assigned.header.ruleset, one.then.by.target.name
+                shift.by[wording.on(own, target or first.facts.hostname)] += compared.number(at)
+            for ruling in (one.then, one.was):
+                if ruling.by is not None and (ruleset := ruling.by.assigned.header.ruleset) in self._fed:
+                    shift.feeds[ruleset] += 1
 
     def rows(self) -> list[VerdictChange]:
         """What changes: whole controls and categories first, then on the most machines; what feeds bring summed up."""
@@ -279,7 +237,7 @@ class _Shifts:
         found.sort(key=_order)
         return found
 
-    def _row(self, key: _Key, shift: _Shift) -> VerdictChange:
+    def _row(self, key: _Key, shift: _Counted) -> VerdictChange:
         subject, others, witness = key.subject, self.subjects[key.subject], shift.witness
         return VerdictChange(
             subject=f"{subject.kind} {subject.name}",

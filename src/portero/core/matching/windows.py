@@ -71,6 +71,11 @@ class Windows:
                 return moment
         return None
 
+    def starts_of_days_off(self, device_zone: str | None = None) -> Iterator[datetime]:
+        """When its days off begin, in UTC."""
+        zone = self.zone(device_zone)
+        return (datetime.combine(day, time(), zone).astimezone(UTC) for day in self._days_off)
+
     def _moments(self, local: datetime, zone: tzinfo) -> Iterator[datetime]:
         """The moments at which something may change, in order: edges of windows, and clock changes."""
         edges = sorted({edge for span in self._spans for edge in (span.opens, span.closes, time())})

@@ -103,7 +103,6 @@ class Overlap(Noun):
     devices: Annotated[int, Field(description="How many machines are in all of them.")]
     examples: tuple[str, ...]
     rows: tuple[OverlapRow, ...]
-    complete: bool
 
 
 class SharedBy(Noun):

@@ -104,5 +104,3 @@ class Preview(Noun):
     settled: Annotated[tuple[Finding, ...], Field(description="Findings that go.")] = ()
     hindrances: Annotated[tuple[Hindrance, ...], Field(description="Where it will not hold, and why.")] = ()
     taking_hold: TakingHold
-    complete: Annotated[bool, Field(description="False where time ran out before everything was looked at.")]
-    stopped_at: Annotated[str | None, Field(description="Where time ran out, in words.")] = None

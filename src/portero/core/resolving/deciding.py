@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cmp_to_key
+from itertools import chain
 from typing import NamedTuple, Self
 
 import msgspec
@@ -12,7 +14,16 @@ from portero.core.nouns.action import Action
 from portero.core.nouns.coverage import ListSupport
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.urls import Visit
-from portero.core.resolving.ladder import NOBODY, REPLACED, Contender, Settled
+from portero.core.resolving.ladder import (
+    NOBODY,
+    REPLACED,
+    Contender,
+    PeopleRungs,
+    Settled,
+    Standing,
+    first_where,
+    without,
+)
 from portero.core.resolving.policy import Frame, Policy
 
 
@@ -76,16 +87,11 @@ def weigh(frame: Frame, visited: Visited) -> Outcome:
     met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
     indicator = frame.settle(met) if met else NOBODY
     lifting = lifting_of(indicator)
-    above_all = lifting is not None and lifting.mandatory
     best, contests = indicator.winner, []
     for name, contenders, settled in _other_contests(frame, visited):
-        remaining = settled.winner
-        if lifting is not None and remaining is not None and not remaining.mandatory:
-            remaining = settled.mandatory
-        if above_all:
-            remaining = None
+        remaining = _remaining(settled, lifting)
         contests.append(Contest(name, contenders, settled, remaining))
-        if remaining is not None and (best is None or _before(frame, remaining, best, best is indicator.winner)):
+        if remaining is not None and (best is None or _before(frame.people, remaining, best, best is indicator.winner)):
             best = remaining
     return Outcome(best, met, indicator, lifting, contests)
 
@@ -100,7 +106,7 @@ def decide(frame: Frame, visited: Visited) -> Contender | None:
     best: Contender | None = None
     for key in visited.categories:
         winner = frame.category(key).winner
-        if winner is not None and (best is None or _before(frame, winner, best, False)):
+        if winner is not None and (best is None or _before(frame.people, winner, best, False)):
             best = winner
     return best
 
@@ -115,7 +121,16 @@ def lifting_of(indicator: Settled) -> Contender | None:
     return ordinary if ordinary is not None and not ordinary.feed and not ordinary.broad else None
 
 
-def _before(frame: Frame, contender: Contender, best: Contender, best_is_indicator: bool) -> bool:
+def _remaining(settled: Settled, lifting: Contender | None) -> Contender | None:
+    """What is left of a contest beside the indicators': a mandatory allow of a narrow indicator sets it aside, another
+    lifting one what is ordinary in it.
+    """
+    if lifting is None:
+        return settled.winner
+    return None if lifting.mandatory else settled.mandatory
+
+
+def _before(people: PeopleRungs, contender: Contender, best: Contender, best_is_indicator: bool) -> bool:
     """Whether a category's (or such) winner is named before the best so far: the stricter; then the mandatory; then
     the indicator; then by the ladder.
     """
@@ -123,7 +138,40 @@ def _before(frame: Frame, contender: Contender, best: Contender, best_is_indicat
         return contender.looseness < best.looseness
     if contender.mandatory != best.mandatory:
         return contender.mandatory
-    return not best_is_indicator and contender.strength(frame.people) < best.strength(frame.people)
+    return not best_is_indicator and contender.strength(people) < best.strength(people)
+
+
+_Row = tuple[Contender, bool, int, int]
+"""A rule that may settle a visit, whether it is an indicator, when and where."""
+
+
+def decide_where(
+    indicators: Sequence[Standing], contests: Sequence[Sequence[Standing]], people: PeopleRungs, ever: int
+) -> Iterator[tuple[Contender, int, int]]:
+    """The rule that settles a visit when and where, as `weigh` has it: given how the contest of the indicators stands,
+    and how the others do. `ever` is all occasions; where nothing settles it is left out.
+    """
+    rows: list[_Row] = [(one.winner, True, when, where) for one, when, where in indicators if one.winner is not None]
+    for settled, when, where in chain.from_iterable(contests):
+        pieces: list[tuple[Contender | None, int, int]] = [
+            (None, *left) for left in without([(when, where)], [(then, there) for _, then, there in indicators])
+        ]
+        pieces += [(lifting_of(one), when & then, where & there) for one, then, there in indicators]
+        for lifting, then, there in pieces:
+            remaining = _remaining(settled, lifting) if then and there else None
+            if remaining is not None:
+                rows.append((remaining, False, then, there))
+
+    def compare(one: _Row, other: _Row) -> int:
+        if one[1] and not other[1]:
+            return -compare(other, one)
+        if _before(people, one[0], other[0], other[1]):
+            return -1
+        # what is not named before an indicator comes behind it
+        return 1 if one[1] != other[1] or _before(people, other[0], one[0], one[1]) else 0
+
+    rows.sort(key=cmp_to_key(compare))
+    return first_where(((contender, when, where) for contender, _, when, where in rows), ever)
 
 
 # --- starts ---

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple, Protocol
+from itertools import starmap
+from typing import NamedTuple, Protocol, TypeVar
 
 import msgspec
 
@@ -131,6 +132,7 @@ class InPlay(NamedTuple):
     where: int
 
 
+Ranked = TypeVar("Ranked")
 Standing = tuple[Settled, int, int]
 """Who stands when and where."""
 
@@ -166,36 +168,39 @@ def _winners(side: list[InPlay], people: PeopleRungs, ever: int) -> list[InPlay]
     if len(side) <= 1:
         return side
     side.sort(key=lambda one: one.contender.strength(people))
-    first = list(_first(side, ever))
+    first = list(starmap(InPlay, first_where(side, ever)))
     if not any(best.contender.feed for best in first):
         return first
     # a feed never loosens: where its rule would win and is looser than the hand-written winner, that one stands
-    by_hand = list(_first((one for one in side if not one.contender.feed), ever))
+    written = (one for one in side if not one.contender.feed)
+    by_hand = list(starmap(InPlay, first_where(written, ever)))
     found: list[InPlay] = []
     for best in first:
         stricter = [one for one in by_hand if one.contender.looseness < best.contender.looseness]
         if not best.contender.feed or not stricter:
             found.append(best)
             continue
-        for written, then, there in stricter:
-            if (both := best.when & then) and (at := best.where & there):
-                found.append(InPlay(written, both, at))
+        found += (
+            InPlay(by_hand_too, both, at)
+            for by_hand_too, then, there in stricter
+            if (both := best.when & then) and (at := best.where & there)
+        )
         found += (InPlay(best.contender, *left) for left in _beyond(best.when, best.where, stricter))
     return found
 
 
-def _first(ranked: Iterable[InPlay], ever: int) -> Iterator[InPlay]:
+def first_where(ranked: Iterable[tuple[Ranked, int, int]], ever: int) -> Iterator[tuple[Ranked, int, int]]:
     """Each when and where none before it is."""
     # where something is left, by when
     left: dict[int, int] = {ever: -1}
-    for contender, when, where in ranked:
+    for one, when, where in ranked:
         after: dict[int, int] = {}
         for then, there in left.items():
             won, at = then & when, there & where
             if not won or not at:
                 after[then] = after.get(then, 0) | there
                 continue
-            yield InPlay(contender, won, at)
+            yield one, won, at
             if beside := there & ~at:
                 after[then] = after.get(then, 0) | beside
             if otherwise := then & ~when:

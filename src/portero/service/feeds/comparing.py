@@ -23,7 +23,6 @@ from portero.store.moments import moment
 MOST_HOSTS = 5_000
 """At how many of the changed hosts verdicts are looked at; those that were visited go first."""
 MOST_TRANSITIONS, EXAMPLES = 200, 5
-SECONDS = 5.0
 
 
 class Comparisons:
@@ -95,7 +94,6 @@ class Comparisons:
             verdicts=preview.verdicts,
             effects=preview.effects,
             looked_at=len(old.keys() ^ new.keys()),
-            complete=preview.complete,
         )
 
 
@@ -141,7 +139,7 @@ class _Categories:
             verdicts=shifted.verdicts,
             effects=shifted.effects,
             looked_at=shifted.looked_at,
-            complete=shifted.complete and shifted.looked_at >= total,
+            complete=shifted.looked_at >= total,
         )
 
     def _differing(self) -> Iterator[tuple[str, tuple[str, ...], tuple[str, ...]]]:
@@ -167,7 +165,7 @@ class _Categories:
     def _shifted(self, hosts: list[str]) -> Shifted:
         sides = ((self._old, self._against), (self._new, self._generation))
         indexes = [self._index_with(file, one, hosts) for file, one in sides]
-        return self._own.foresight.compare_indexes(self._estate, indexes, hosts, SECONDS)
+        return self._own.foresight.compare_indexes(self._estate, indexes, hosts)
 
     def _index_with(self, own: IndexFile | None, generation: Generation | None, hosts: list[str]) -> CategoryIndex:
         """The index as it is for these hosts with a generation of the feed in force, beside the other feeds."""

@@ -21,7 +21,6 @@ from portero.service.routes.common import Signed, TheKeepers
 
 router = audited_router()
 Groups = Annotated[Sequence[str], Query(max_length=20, description="Groups; machines in all of them are looked at.")]
-OVERLAP_SECONDS = 3.0
 
 
 @router.get("/overlaps", summary="What overlapping groups come to", operation_id="getOverlap", tags=["assignments"])
@@ -37,7 +36,7 @@ def get_overlap(
     that they name, and what wins on the machines they share.
     """
     estate = keepers.estate.snapshot.estate
-    world = keepers.foresight.world(OVERLAP_SECONDS)
+    world = keepers.foresight.world()
     targets, members = _machine(keepers, device) if device else _shared(keepers, group)
     typed = list(typed_subjects(visit, program, world.programs()))
     return overlap(estate, world, targets, members, typed)

@@ -14,7 +14,6 @@ from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.routes.common import Authoring, answered
-from portero.service.routes.warnings import WARNING_SECONDS
 from portero.service.state import Snapshot
 from portero.store import device_lists
 
@@ -94,7 +93,7 @@ def _told(keepers: Keepers, snapshot: Snapshot, written: Written, changed: bool)
 
 def _warnings(keepers: Keepers, snapshot: Snapshot, written: Written) -> list[AuthoringWarning]:
     """What should be known of the rules that were just made."""
-    estate, world = snapshot.estate, keepers.foresight.world(WARNING_SECONDS)
+    estate, world = snapshot.estate, keepers.foresight.world()
     found = []
     for key in dict.fromkeys(rule.ruleset for rule in written.kept):
         ruleset = estate.ruleset_by_key[key]

@@ -9,7 +9,7 @@ from fastapi import Query
 
 from portero.core import sentences, wording
 from portero.core.insight import restrictions
-from portero.core.insight.effects.sweeping import names_of
+from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.quick_words import QuickWordProblem
 from portero.core.matching.members import Member
 from portero.core.nouns.assignment import DeviceTarget, Target, target_name

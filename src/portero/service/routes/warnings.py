@@ -10,7 +10,6 @@ from portero.service.refusals import refuse_faults
 from portero.service.routes.common import Author, TheKeepers
 
 router = audited_router()
-WARNING_SECONDS = 2.0
 
 
 @router.post("/warnings", summary="What to know of a rule", operation_id="listWarnings", tags=["rulesets"])
@@ -20,7 +19,7 @@ def list_warnings(body: Writing, _who: Author, keepers: TheKeepers) -> list[Auth
     hosts, what is said already, what can never win. Nothing is kept.
     """
     estate = keepers.estate.snapshot.estate
-    world = keepers.foresight.world(WARNING_SECONDS)
+    world = keepers.foresight.world()
     found: list[AuthoringWarning] = []
     if body.ruleset is not None:
         found += warn_of_ruleset(body.ruleset, estate, world, keepers.holdings.index_in_force, keepers.lookups.beside)

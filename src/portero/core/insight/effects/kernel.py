@@ -11,7 +11,6 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from portero.core.insight.effects.circumstances import people_of
 from portero.core.insight.effects.occasions import Hangs, Occasions, Timeline
 from portero.core.insight.effects.outcomes import MadeOf
 from portero.core.insight.effects.sorts import Side, Sorts
@@ -22,6 +21,7 @@ from portero.core.nouns.action import STOPPING, Action, overridden
 from portero.core.nouns.assignment import Assignment, DeviceTarget, State
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.resolving.bundles import BundleAssignment, seconds_of, without_rules
 from portero.core.resolving.ladder import LOOSENESS, Contender, InPlay, Standing, settle_where, without
@@ -55,11 +55,17 @@ class _Assigned(NamedTuple):
     place: int
     assignment: Assignment
     header: BundleAssignment
+    windows: Windows | None
+    """Those of its schedule."""
     targets: tuple[Target, ...]
     is_gated: bool
     hold_back: HoldBack | None
     decides_until: float
     """How long some rule of it decides something."""
+
+    def whens(self, occasions: Occasions) -> list[tuple[int, int]]:
+        """When it counts, by its place on the people rung."""
+        return occasions.of(self.header, self.windows) if self.is_gated else [(EVERYONE, occasions.ever)]
 
 
 class Entrant(NamedTuple):
@@ -103,8 +109,13 @@ class Playing(NamedTuple):
 class Kernel:
     """An estate over a fleet."""
 
-    def __init__(self, estate: Estate, sorts: Sorts, directory: Directory, now: datetime) -> None:
+    def __init__(
+        self, estate: Estate, sorts: Sorts, directory: Directory, now: datetime, timeline: Timeline | None = None
+    ) -> None:
+        """`timeline` is given where several states are looked at on the same occasions."""
         self.sorts, self._estate, self._directory, self._now = sorts, estate, directory, now
+        self._timeline = timeline or Timeline([estate], directory, now)
+        self._windows = {schedule.key: Windows.of(schedule) for schedule in estate.schedules}
         self.key = (estate.group_order, sorts.key)
         """What all outcomes hang on: the groups in order, and what sorts of devices there are."""
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
@@ -117,8 +128,6 @@ class Kernel:
                 self._assigned[ruleset.key].append(made)
                 if made.decides_until > NEVER:
                     self._replacing[ruleset.kind].append(made)
-        windows = {schedule.key: Windows.of(schedule) for schedule in estate.schedules}
-        self._timeline = Timeline(windows, people_of([estate], directory, most=None), now)
         self._pushed: dict[tuple[str, int, Side], list[tuple[int, int, int]]] = {}
 
     def _assign(self, place: int, assignment: Assignment, ruleset: Ruleset) -> _Assigned:
@@ -127,6 +136,7 @@ class Kernel:
             place,
             assignment,
             header,
+            self._windows[header.schedule] if header.schedule else None,
             tuple(self._targets(assignment)),
             has_gate(header),
             HoldBack.of(assignment) if assignment.hold_back is not None else None,
@@ -163,6 +173,10 @@ class Kernel:
             (told, tuple(map(id, schedules)), id(self._directory) if gated else None, minute),
             (*(one.assignment for one in several), *schedules, self._directory),
         )
+
+    def in_mode(self, layer: str) -> dict[LayerMode, int]:
+        """The sorts of devices on which a layer is to do what."""
+        return self.sorts.by(lambda groups: self._estate.mode_of(layer, groups))
 
     # --- contests ---
 
@@ -203,29 +217,34 @@ class Kernel:
 
     def playing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[Playing]:
         """The rules that count, when and where."""
-        found: list[Playing] = []
+        return list(self._playing(contest, occasions, side, held=False))
+
+    def held_back(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[Playing]:
+        """The rules that are held back, when and where: they only record."""
+        return list(self._playing(contest, occasions, side, held=True))
+
+    def _playing(self, contest: FleetContest, occasions: Occasions, side: Side, held: bool) -> Iterator[Playing]:
         pushed = self._pushing(contest, occasions, side) if contest.replacing else []
         for entrant in contest.entrants:
             where = entrant.target.where & side.where
-            when = self._when(entrant, contest, occasions, side) if where else 0
+            when = self._when(entrant, contest, occasions, side, held) if where else 0
             if not when:
                 continue
             pieces = [(when, where)]
             if pushed and not entrant.contender.mandatory:
                 rank = entrant.contender.target
                 pieces = without(pieces, [(then, there) for other, then, there in pushed if other < rank])
-            found += (Playing(entrant, *piece) for piece in pieces)
-        return found
+            yield from (Playing(entrant, *piece) for piece in pieces)
 
-    def _when(self, entrant: Entrant, contest: FleetContest, occasions: Occasions, side: Side) -> int:
-        when = occasions.ever
-        if entrant.assigned.is_gated:
-            when = next((one for rung, one in occasions.of(entrant.assigned.header) if rung == entrant.rung), 0)
+    def _when(self, entrant: Entrant, contest: FleetContest, occasions: Occasions, side: Side, held: bool) -> int:
+        if held and not entrant.may_be_held:
+            return 0
+        when = next((one for rung, one in entrant.assigned.whens(occasions) if rung == entrant.rung), 0)
         if entrant.contender.until is not None:
             when &= occasions.before(entrant.contender.until)
         hold_back, started = entrant.assigned.hold_back, contest.started
         if entrant.may_be_held and hold_back is not None and started is not None:
-            when &= occasions.at_which(lambda at: hold_back.look(started, at, side.is_server) is None)
+            when &= occasions.at_which(lambda at: (hold_back.look(started, at, side.is_server) is not None) is held)
         return when
 
     def _pushing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[tuple[int, int, int]]:
@@ -235,7 +254,9 @@ class Kernel:
         if known is None:
             known = self._pushed[key] = []
             for one in contest.replacing:
-                whens = [when for _, when in occasions.of(one.header)] if one.is_gated else [occasions.ever]
+                whens = (
+                    [when for _, when in occasions.of(one.header, one.windows)] if one.is_gated else [occasions.ever]
+                )
                 if one.decides_until != FOR_EVER:
                     whens = [when & occasions.before(one.decides_until) for when in whens]
                 known += ((target.rank, when, target.where) for when in whens for target in one.targets)
@@ -246,6 +267,11 @@ def settled(playing: Iterable[Playing], occasions: Occasions) -> list[Standing]:
     """A contest settled: who stands when and where."""
     in_play = (InPlay(one.entrant.contender, one.when, one.where) for one in playing)
     return list(settle_where(in_play, RUNGS, occasions.ever))
+
+
+def who_won(standing: Iterable[Standing]) -> list[InPlay]:
+    """Who stands, when and where."""
+    return [InPlay(one.winner, when, where) for one, when, where in standing if one.winner is not None]
 
 
 def _decides_until(assignment: Assignment, ruleset: Ruleset) -> float:

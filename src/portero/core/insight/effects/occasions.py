@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from functools import cached_property
+from itertools import chain, product
 from typing import NamedTuple
 
 import msgspec
@@ -15,9 +18,13 @@ from portero.core.insight.effects.circumstances import (
     Circumstance,
     Moment,
     Person,
+    people_of,
     told_apart,
 )
 from portero.core.matching.windows import Windows
+from portero.core.nouns.directory import Directory
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.schedule import Schedule
 from portero.core.resolving.bundles import BundleAssignment
 from portero.core.resolving.situations import (
     EVERYONE,
@@ -34,7 +41,7 @@ class Everybody:
     """People as bits, the first of them nobody in particular."""
 
     def __init__(self, people: Sequence[Person]) -> None:
-        self.number = len(people)
+        self.number, self._people = len(people), people
         self._users: dict[str, int] = {}
         self._groups: dict[str, int] = {}
         for place, person in enumerate(people):
@@ -54,6 +61,10 @@ class Everybody:
         if others := _any(self._groups.get(key, 0) for key in assignment.user_groups) & ~own:
             yield THEIR_GROUP, others
 
+    def of(self, people: int) -> Iterator[Person]:
+        """The people of some bits."""
+        return (person for place, person in enumerate(self._people) if people >> place & 1)
+
 
 class Occasions:
     """The occasions that differ by some schedules and by what has begun or ended, on machines in a zone."""
@@ -61,29 +72,31 @@ class Occasions:
     def __init__(self, moments: Sequence[Moment], everybody: Everybody, zone: str | None) -> None:
         self._moments, self._everybody, self._zone = moments, everybody, zone
         self.ever = (1 << len(moments) * len(_WAYS) * everybody.number) - 1
-        self._known: dict[str, list[tuple[int, int]]] = {}
+        self.on_site = self._spread(place == ON_SITE for _ in moments for place, _ in _WAYS) * self._everyone
+        self._known: dict[int, tuple[BundleAssignment, list[tuple[int, int]]]] = {}
         self._at: dict[float, int] = {}
 
-    def of(self, assignment: BundleAssignment) -> list[tuple[int, int]]:
-        """When an assignment counts, by its place on the people rung."""
-        known = self._known.get(assignment.key)
+    @property
+    def _everyone(self) -> int:
+        return (1 << self._everybody.number) - 1
+
+    def of(self, assignment: BundleAssignment, windows: Windows | None) -> list[tuple[int, int]]:
+        """When an assignment counts, by its place on the people rung; `windows` are those of its schedule."""
+        known = self._known.get(id(assignment))
         if known is None:
             # whom it is for is told apart by the people themselves
             for_all = msgspec.structs.replace(assignment, users=(), user_groups=())
-            spread = self._spread(
-                self._counts(for_all, moment, place, restarted)
-                for moment in self._moments
-                for place, restarted in _WAYS
-            )
-            known = [(rung, spread * people) for rung, people in self._everybody.rungs(assignment)]
-            known = self._known[assignment.key] = [(rung, when) for rung, when in known if when]
-        return known
+            spread = self._spread(chain.from_iterable(self._counts(for_all, windows, one) for one in self._moments))
+            whens = [(rung, spread * people) for rung, people in self._everybody.rungs(assignment)]
+            # kept with the assignment itself: nothing else has its identity
+            known = self._known[id(assignment)] = (assignment, [(rung, when) for rung, when in whens if when])
+        return known[1]
 
-    def _counts(self, assignment: BundleAssignment, moment: Moment, place: str, restarted: bool) -> bool:
-        if assignment.schedule is not None and assignment.schedule not in moment.opened:
-            return False
-        situation = Circumstance(moment, NOBODY, place, restarted).situation(self._zone, (assignment.key,))
-        return aside_by_itself(assignment, situation, moment.at.timestamp()) is None
+    def _counts(self, assignment: BundleAssignment, windows: Windows | None, moment: Moment) -> Iterator[bool]:
+        is_open = windows is None or windows.is_open(moment.at, self._zone)
+        for place, restarted in _WAYS:
+            situation = Circumstance(moment, NOBODY, place, restarted).situation(self._zone, (assignment.key,))
+            yield is_open and aside_by_itself(assignment, situation, moment.at.timestamp()) is None
 
     def before(self, until: float) -> int:
         """The occasions before a moment."""
@@ -95,11 +108,57 @@ class Occasions:
     def at_which(self, test: Callable[[float], bool]) -> int:
         """The occasions at whose moments, in seconds, something is so."""
         found = (test(moment.at.timestamp()) for moment in self._moments)
-        return self._spread(one for one in found for _ in _WAYS) * ((1 << self._everybody.number) - 1)
+        return self._spread(one for one in found for _ in _WAYS) * self._everyone
 
     def _spread(self, bits: Iterable[bool]) -> int:
         """Bits, each so far from the next that all people have room between them."""
         return _any(1 << place * self._everybody.number for place, bit in enumerate(bits) if bit)
+
+    # --- told apart again ---
+
+    def _blocks(self, when: int) -> Iterator[tuple[Moment, tuple[str, bool], int]]:
+        """For each moment and way that some occasions have the people that they have."""
+        number, everyone = self._everybody.number, self._everyone
+        for at, (moment, way) in enumerate(product(self._moments, _WAYS)):
+            if people := when >> at * number & everyone:
+                yield moment, way, people
+
+    def lines(self, when: int) -> Lines:
+        """What some occasions have along each line by which occasions differ."""
+        lines, people = Lines(set(), set(), set(), []), 0
+        for moment, (place, restarted), own in self._blocks(when):
+            people |= own
+            lines.places.add(place)
+            lines.restarted.add(restarted)
+            if not lines.moments or lines.moments[-1] is not moment:
+                lines.moments.append(moment)
+        lines.people.update(self._everybody.of(people))
+        return lines
+
+    @cached_property
+    def all_lines(self) -> Lines:
+        """What all occasions have along each line."""
+        return self.lines(self.ever)
+
+    def plainest(self, when: int) -> Circumstance:
+        """The one of some occasions that shows them best."""
+        _, _, who, place, _, (moment, (_, restarted), _) = min(
+            (
+                (way[1], moment.since is not None, people & -people, way[0], moment.at, (moment, way, people))
+                for moment, way, people in self._blocks(when)
+            ),
+            key=lambda one: one[:5],
+        )
+        return Circumstance(moment, next(self._everybody.of(who)), place, restarted)
+
+
+class Lines(NamedTuple):
+    """What occasions have in who, where, whether it has restarted since, and at which moment, in order."""
+
+    people: set[Person]
+    places: set[str]
+    restarted: set[bool]
+    moments: list[Moment]
 
 
 class Hangs(NamedTuple):
@@ -135,8 +194,13 @@ class Hangs(NamedTuple):
 class Timeline:
     """Finds the occasions that differ by what something hangs on."""
 
-    def __init__(self, windows: Mapping[str, Windows], people: Sequence[Person], now: datetime) -> None:
-        self._windows, self._people, self._now = windows, people, now
+    def __init__(self, estates: Sequence[Estate], directory: Directory, now: datetime) -> None:
+        """Under some states of the estate."""
+        self._schedules: dict[str, list[Schedule]] = defaultdict(list)
+        for schedule in chain.from_iterable(estate.schedules for estate in estates):
+            if schedule not in self._schedules[schedule.key]:
+                self._schedules[schedule.key].append(schedule)
+        self._people, self._now = people_of(estates, directory), now
         self._calendars: dict[tuple[frozenset[str], frozenset[float]], Calendar] = {}
         self._apart: dict[tuple[frozenset[str], frozenset[str]], Everybody] = {}
         self._known: dict[tuple[object, ...], Occasions] = {}
@@ -153,7 +217,7 @@ class Timeline:
     def _calendar(self, schedules: frozenset[str], instants: frozenset[float]) -> Calendar:
         known = self._calendars.get((schedules, instants))
         if known is None:
-            windows = [(name, self._windows[name]) for name in sorted(schedules)]
+            windows = [(name, Windows.of(one)) for name in sorted(schedules) for one in self._schedules[name]]
             at = [datetime.fromtimestamp(instant, UTC) for instant in instants]
             known = self._calendars[schedules, instants] = Calendar(windows, at, self._now)
         return known
@@ -164,6 +228,20 @@ class Timeline:
         if known is None:
             known = self._apart[users, groups] = Everybody(told_apart(self._people, users, groups))
         return known
+
+
+def together(pieces: Iterable[tuple[int, int]]) -> dict[int, int]:
+    """Where something is so, by when it is so there: of pieces that may be in the same places at other times."""
+    found: dict[int, int] = {}
+    for when, where in pieces:
+        rest = where
+        for then, there in list(found.items()):
+            if both := there & rest:
+                found[then] &= ~both
+                found[then | when] = found.get(then | when, 0) | both
+                rest &= ~both
+        found[when] = found.get(when, 0) | rest
+    return {when: where for when, where in found.items() if where}
 
 
 def _any(masks: Iterable[int]) -> int:

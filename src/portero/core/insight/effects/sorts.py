@@ -3,11 +3,64 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from typing import NamedTuple
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from functools import lru_cache
+from ipaddress import ip_network
+from typing import Any, NamedTuple, TypeVar
 
-from portero.core.insight.effects.sweeping import Crowd, names_of
+from portero.core.insight.effects.world import Groups
 from portero.core.matching.members import Member
+from portero.core.matching.membership_conditions import is_within
+from portero.core.matching.windows import Windows
 from portero.core.nouns.assignment import DeviceTarget, Target
+from portero.core.nouns.device import Kind
+from portero.core.nouns.estate import Estate
+
+Telling = TypeVar("Telling", bound=Hashable)
+
+
+class Sort(NamedTuple):
+    """What devices are told apart by: their groups under each state; the device itself where an assignment names it;
+    the time zone where a schedule follows the device; whether it leaves filtering to a gateway under each state;
+    whether it is a server, where something is held back.
+    """
+
+    groups: tuple[Groups, ...]
+    alone: str
+    zone: str | None
+    gateways: tuple[bool, ...]
+    is_server: bool = False
+
+
+class Crowd:
+    """A fleet sorted once, under some states of the estate."""
+
+    def __init__(self, estates: Sequence[Estate], classes: Mapping[Any, list[Member]]) -> None:
+        """`classes` has the devices by a tuple of their groups under each of the states."""
+        self._networks = [[ip_network(network) for network in own.settings.gateway_networks] for own in estates]
+        self._named = frozenset(name for estate in estates for name in estate.named_devices)
+        self._by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
+        self._by_kind = any(one.hold_back is not None for estate in estates for one in estate.assignments)
+        behind = lru_cache(maxsize=100_000)(self._gateways)
+        nowhere = (False,) * len(estates)
+        self.sorts: dict[Sort, list[Member]] = {}
+        for groups, members in classes.items():
+            if not (self._named or self._by_zone or self._by_kind or any(self._networks)):
+                self.sorts[Sort(groups, "", None, nowhere)] = members
+                continue
+            apart: dict[tuple[str, str | None, tuple[bool, ...], bool], list[Member]] = defaultdict(list)
+            for member in members:
+                alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
+                gateways = behind(member.facts.addresses) if any(self._networks) else nowhere
+                zone = member.facts.zone if self._by_zone else None
+                apart[alone, zone, gateways, self._by_kind and member.facts.kind == Kind.SERVER].append(member)
+            self.sorts.update((Sort(groups, *more), some) for more, some in apart.items())
+
+    def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
+        return tuple(
+            any(is_within(address, network) for network in networks for address in addresses)
+            for networks in self._networks
+        )
 
 
 class Side(NamedTuple):
@@ -23,14 +76,18 @@ class Sorts:
 
     def __init__(self, crowd: Crowd, state: int = 0) -> None:
         self._members = list(crowd.sorts.values())
+        self._groups = [sort.groups[state] for sort in crowd.sorts]
         self.key = tuple(crowd.sorts)
         """What sorts there are, in order: what is said of one fleet by these bits holds of another with the same."""
+        self.behind_gateway = 0
+        """Those that leave filtering to a gateway when they are on-site."""
         self._holding: dict[str, int] = defaultdict(int)
         self._named: dict[str, int] = defaultdict(int)
         sides: dict[tuple[str | None, bool], int] = defaultdict(int)
         for place, (sort, members) in enumerate(crowd.sorts.items()):
             bit = 1 << place
             sides[sort.zone, sort.is_server] |= bit
+            self.behind_gateway |= bit if sort.gateways[state] else 0
             for group in sort.groups[state]:
                 self._holding[group] |= bit
             for name in names_of(members[0]) if sort.alone else ():
@@ -42,6 +99,20 @@ class Sorts:
         known = self._named if isinstance(target, DeviceTarget) else self._holding
         return known.get(target.device if isinstance(target, DeviceTarget) else target, 0)
 
+    def by(self, tell: Callable[[Groups], Telling]) -> dict[Telling, int]:
+        """The sorts by what is told of devices in their groups."""
+        told: dict[Groups, Telling] = {}
+        found: dict[Telling, int] = defaultdict(int)
+        for place, groups in enumerate(self._groups):
+            if groups not in told:
+                told[groups] = tell(groups)
+            found[told[groups]] |= 1 << place
+        return found
+
+    def number(self, where: int) -> int:
+        """How many devices are there."""
+        return sum(map(len, self.members(where)))
+
     def members(self, where: int) -> list[list[Member]]:
         """The devices there, sort by sort; no device is in two."""
         found = []
@@ -50,3 +121,8 @@ class Sorts:
             found.append(self._members[low.bit_length() - 1])
             where ^= low
         return found
+
+
+def names_of(member: Member) -> tuple[str, ...]:
+    """The names by which assignments may name a device: its id, and its hostname where that is its own."""
+    return (member.id, member.facts.hostname) if member.keeps_name else (member.id,)

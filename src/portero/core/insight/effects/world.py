@@ -10,8 +10,8 @@ from functools import cached_property
 from typing import NamedTuple
 
 from portero.core.insight.effects.list_use import LookedAt, nothing_seen
+from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.outcomes import Outcomes
-from portero.core.insight.effects.slicing import Cutter
 from portero.core.matching.members import Member
 from portero.core.nouns.device import Application
 from portero.core.nouns.directory import Directory
@@ -40,9 +40,8 @@ class World:
     """The programs that are found on devices; asked for only where programs count."""
     catalogue: Mapping[str, frozenset[str]]
     now: datetime
-    cutter: Callable[[Estate], Cutter]
+    matcher: Callable[[Estate], Matcher]
     """Finds an estate's rules that concern a subject; made once for each."""
-    out_of_time: Callable[[], bool]
     list_use: LookedAt = nothing_seen
     """How sites of an allow-only list are used."""
     having: Callable[[Callable[[Application], bool]], Mapping[str, Having]] = lambda _is_meant: {}

@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 from portero.core import sentences, wording
-from portero.core.insight.effects.sweeping import names_of
+from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.matching.applications import SetTest, Started

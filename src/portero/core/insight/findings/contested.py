@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Collection, Iterator, Sequence
 from typing import NamedTuple
 
-from portero.core.insight.effects.slicing import Contested, Cutter
+from portero.core.insight.effects.matcher import Contested, Matcher
 from portero.core.insight.effects.subjects import KnownSubjects, Shown, Subject, host_subject, subjects_of
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.meetings import Shape
@@ -25,8 +25,8 @@ UNNAMED, UNNAMED_PORT = "unnamed", 9
 class Arena:
     """Tells which subjects are contested among the rules in force."""
 
-    def __init__(self, estate: Estate, cutter: Cutter) -> None:
-        self._cutter = cutter
+    def __init__(self, estate: Estate, matcher: Matcher) -> None:
+        self._matcher = matcher
         self.by_ruleset: dict[str, list[str]] = defaultdict(list)
         self._warning: set[str] = set()
         for assignment in estate.assignments:
@@ -47,7 +47,7 @@ class Arena:
     def warns(self, met: Contested) -> bool:
         """Whether some indicator may warn."""
         return any(
-            indicator.action == Action.WARN or self._cutter.ruleset_of(indicator) in self._warning
+            indicator.action == Action.WARN or self._matcher.ruleset_of(indicator) in self._warning
             for indicator in met.indicators
         )
 
@@ -57,12 +57,12 @@ class Arena:
             return False
         if rule.action is Action.WARN or ruleset.key in self._warning:
             return False
-        if rule.action is Action.ALLOW and self._cutter.lists_sites:
+        if rule.action is Action.ALLOW and self._matcher.lists_sites:
             return False
-        return self._cutter.is_lonely(rule.selector)
+        return self._matcher.is_lonely(rule.selector)
 
     def _is_contest(self, contest: Sequence[Contender]) -> bool:
-        return len(contest) > 1 or any(len(self.by_ruleset[self._cutter.ruleset_of(met)]) > 1 for met in contest)
+        return len(contest) > 1 or any(len(self.by_ruleset[self._matcher.ruleset_of(met)]) > 1 for met in contest)
 
     def likeness(self, subject: Subject, shown: Shown, met: Contested) -> object:
         """What is equal for subjects over which the same becomes of rules, slot by slot."""
@@ -70,7 +70,7 @@ class Arena:
             return subject
         if met.sites:
             # which pattern is inside which other one is not told by their weight alone
-            return frozenset((one.assignment, one.rule) for one in met.rules()), self._cutter.likeness(shown)
+            return frozenset((one.assignment, one.rule) for one in met.rules()), self._matcher.likeness(shown)
         order = sorted({one.narrowness for one in met.indicators})
         indicators = tuple((*self._slot(one), order.index(one.narrowness)) for one in met.indicators)
         of_host = is_of_host(subject)
@@ -80,11 +80,11 @@ class Arena:
         return indicators, others, of_host
 
     def _slot(self, one: Contender) -> tuple[object, ...]:
-        return self._cutter.ruleset_of(one), one.action, one.until, one.broad
+        return self._matcher.ruleset_of(one), one.action, one.until, one.broad
 
     def keys(self, met: Contested) -> Iterator[tuple[str, int]]:
         """The rules by assignment and number."""
-        return ((key, one.rule) for one in met.rules() for key in self.by_ruleset[self._cutter.ruleset_of(one)])
+        return ((key, one.rule) for one in met.rules() for key in self.by_ruleset[self._matcher.ruleset_of(one)])
 
 
 class MetOver(NamedTuple):
@@ -98,7 +98,7 @@ class MetOver(NamedTuple):
 def contested(
     estate: Estate,
     world: World,
-    cutter: Cutter,
+    matcher: Matcher,
     rulesets: Collection[str] | None,
     alone: set[tuple[str, int]],
 ) -> list[tuple[object, MetOver, Shape]]:
@@ -107,7 +107,7 @@ def contested(
     and number.
     """
     known = KnownSubjects.of([estate], world.programs, world.catalogue)
-    arena = Arena(estate, cutter)
+    arena = Arena(estate, matcher)
     wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
     found: dict[object, tuple[MetOver, Shape]] = {}
     looked: set[Subject] = set()
@@ -116,8 +116,8 @@ def contested(
         if subject in looked:
             continue
         looked.add(subject)
-        shown = cutter.show(subject)
-        met = cutter.meet(shown)
+        shown = matcher.show(subject)
+        met = matcher.meet(shown)
         if not arena.is_contested(met):
             alone.update(arena.keys(met))
             continue

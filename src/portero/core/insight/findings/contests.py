@@ -3,29 +3,28 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from itertools import chain, count
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from itertools import chain
 
-from portero.core.insight.effects.kernel import RUNGS, Entrant, FleetContest, Kernel, Playing, settled
+from portero.core.insight.effects.bouts import Bout
+from portero.core.insight.effects.kernel import RUNGS, Entrant, FleetContest, Kernel, Playing, settled, who_won
+from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.merged_sites import MergedSites
 from portero.core.insight.effects.occasions import Occasions
 from portero.core.insight.effects.outcomes import MadeOf
-from portero.core.insight.effects.slicing import Cutter
-from portero.core.insight.effects.sorts import Side, Sorts
-from portero.core.insight.effects.sweeping import Crowd
+from portero.core.insight.effects.sorts import Crowd, Side, Sorts
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.contested import MetOver, contested, is_of_host
 from portero.core.insight.findings.meetings import About, Contests, InForce, Meeting, ShapeOutcome
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.patterns import Pattern
-from portero.core.nouns.rule import RulesetKind
 from portero.core.nouns.verdict import Rung
 from portero.core.resolving.deciding import lifting_of
 from portero.core.resolving.ladder import Contender, InPlay, Standing, lost_on, without
 
 
-def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collection[str] | None = None) -> Contests:
+def hold_contests(estate: Estate, world: World, matcher: Matcher, rulesets: Collection[str] | None = None) -> Contests:
     """Let all rules in force meet; or those of some rulesets among themselves and with all others. A rule that no
     other one meets wins, and is not looked at.
     """
@@ -33,14 +32,14 @@ def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collec
     kernel = Kernel(estate, Sorts(crowd), world.directory, world.now)
     found = Contests(kernel.sorts)
     fleet = world.outcomes.name(kernel.key)
-    for likeness, met, shape in contested(estate, world, cutter, rulesets, found.winning):
-        ring = _Ring(kernel, cutter, met)
+    for likeness, met, shape in contested(estate, world, matcher, rulesets, found.winning):
+        ring = _Ring(kernel, matcher, met)
         if met.rules.sites or met.subject.is_start:
             # what patterns hold, and what is held back, is not in what is alike
             found.add(shape, ring.hold())
             continue
         rules = list(met.rules.rules())
-        made_of = kernel.made_of({*map(cutter.ruleset_of, rules)}, any(one.until is not None for one in rules))
+        made_of = kernel.made_of({*map(matcher.ruleset_of, rules)}, any(one.until is not None for one in rules))
         found.add(shape, world.outcomes.get(MadeOf((fleet, likeness, made_of.key), made_of.objects), ring.hold))
     return found
 
@@ -48,47 +47,31 @@ def hold_contests(estate: Estate, world: World, cutter: Cutter, rulesets: Collec
 class _Ring:
     """Holds the contests over subjects of one shape, on all devices."""
 
-    def __init__(self, kernel: Kernel, cutter: Cutter, met: MetOver) -> None:
-        self._kernel, self._cutter, self._met = kernel, cutter, met
-        self._started, self._tells_others = met.shown.started, not is_of_host(met.subject)
-        self._entrants: dict[Contender, Entrant] = {}
+    def __init__(self, kernel: Kernel, matcher: Matcher, met: MetOver) -> None:
+        self._kernel, self._matcher, self._met = kernel, matcher, met
+        self._tells_others = not is_of_host(met.subject)
+        self._entrants: Mapping[Contender, Entrant] = {}
         self._outcome = ShapeOutcome()
 
     def hold(self) -> ShapeOutcome:
         """All of them, on every occasion that counts."""
-        met, slots = self._met, count()
-        indicators = self._contest(met.rules.indicators, slots, "indicator")
-        kind: RulesetKind = "startup" if self._started is not None else "category"
-        others = [self._contest(contest, slots, kind) for contest in met.rules.others]
-        by_pattern: dict[Pattern, list[tuple[int, Contender]]] = {}
-        for pattern, contender in met.rules.sites:
-            by_pattern.setdefault(pattern, []).append((next(slots), contender))
-        sites = [(pattern, self._made(some, "site")) for pattern, some in by_pattern.items()]
-        every = [indicators, *others, *(contest for _, contest in sites)]
+        bout = Bout(self._kernel, self._matcher, self._met.shown, self._met.rules)
+        self._entrants = bout.entrants
         for side in self._kernel.sorts.sides:
-            occasions = self._kernel.occasions(every, side)
-            settled_indicators = self._settle(indicators, occasions, side)
-            settled_others = [self._settle(one, occasions, side, self._tells_others) for one in others]
-            self._soften(settled_indicators, settled_others)
-            if sites:
-                self._disagree(settled_indicators, self._list_sites(sites, occasions, side))
+            occasions = self._kernel.occasions(bout.contests, side)
+            indicators = self._settle(bout.indicators, occasions, side)
+            others = [self._settle(one, occasions, side, self._tells_others) for one in bout.others]
+            self._soften(indicators, others)
+            if bout.sites:
+                self._disagree(indicators, self._list_sites(bout.sites, occasions, side))
         return self._outcome
-
-    def _contest(self, met: Iterable[Contender], slots: Iterator[int], kind: RulesetKind) -> FleetContest:
-        return self._made([(next(slots), one) for one in met], kind)
-
-    def _made(self, met: Iterable[tuple[int, Contender]], kind: RulesetKind) -> FleetContest:
-        own = ((slot, self._cutter.ruleset_of(one), one) for slot, one in met)
-        contest = self._kernel.contest(own, kind, self._started)
-        self._entrants.update((entrant.contender, entrant) for entrant in contest.entrants)
-        return contest
 
     def _settle(self, contest: FleetContest, occasions: Occasions, side: Side, tells: bool = True) -> list[Standing]:
         playing = self._kernel.playing(contest, occasions, side)
         standing = settled(playing, occasions)
         if tells:
             # where a mandatory rule stands it is moot who won among the ordinary ones
-            winners = _winners(standing)
+            winners = who_won(standing)
             won = self._note(playing, winners)
             self._beaten(playing, winners, won)
         return standing
@@ -148,7 +131,7 @@ class _Ring:
     ) -> list[InPlay]:
         """Hold the contests of site patterns; which count in browsers, when and where."""
         playing = [self._kernel.playing(contest, occasions, side) for _, contest in sites]
-        won = [_winners(settled(some, occasions)) for some in playing]
+        won = [who_won(settled(some, occasions)) for some in playing]
         patterns = [pattern for pattern, _ in sites]
         merged = MergedSites(list(zip(patterns, won, strict=True)))
         self._note(chain.from_iterable(playing), merged.counting)
@@ -216,8 +199,3 @@ class _Opposing:
         yield from self._alike.get((contender.narrowness, loser.rung, contender.action), ())
         if loser.closes and contender.action in STOPPING:
             yield from (one for one in self._opening if one.contender.narrowness != contender.narrowness)
-
-
-def _winners(standing: Iterable[Standing]) -> list[InPlay]:
-    """Who stands, when and where."""
-    return [InPlay(one.winner, when, where) for one, when, where in standing if one.winner is not None]

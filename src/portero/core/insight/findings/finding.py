@@ -48,7 +48,7 @@ def find_all(
     told = [*alone.find(), *Undone(estate, world, alone.puts).find(), *BrowserLists(estate, world).find()]
     told += Unenforceable(estate, world, alone.puts).find()
     told += [*Lacking(estate, world).find(), *Presence(estate, world).find()]
-    contests = hold_contests(estate, world, world.cutter(estate), rulesets)
+    contests = hold_contests(estate, world, world.matcher(estate), rulesets)
     met = _Judge(estate, world, alone.puts, contests).find()
     told += [put for put in met if rulesets is None or _is_about(put.finding, rulesets)]
     told.sort(key=lambda put: (SEVERITIES.index(put.finding.severity), -put.finding.devices, put.finding.id))

@@ -128,7 +128,7 @@ class Undone(NamedTuple):
                 yield from self._beaten_by(put, allows, over)
 
     def _beaten_by(self, put: Put, allows: Sequence[tuple[int, Rule]], over: Sequence[Put]) -> Iterator[Told]:
-        show = self.world.cutter(self.estate).show
+        show = self.world.matcher(self.estate).show
         beaten: dict[str, list[int]] = defaultdict(list)
         for number, rule in allows:
             visited = show(Subject(rule.selector.kind, rule.selector.value, f"http://{rule.host_named}/")).visited

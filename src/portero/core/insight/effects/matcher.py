@@ -1,36 +1,26 @@
-"""An estate cut down to the rules that concern some subjects: so small that every class can be looked at."""
+"""Which rules of an estate match a subject, wherever they are in force."""
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from copy import copy
+from datetime import UTC, datetime
 from typing import NamedTuple
 
-from portero.core.insight.effects.rulings import ANY_TIME, rules_met
 from portero.core.insight.effects.subjects import Showing, Shown, Subject
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.hold_back import HoldBack
-from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.patterns import Pattern
-from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import UrlPattern
 from portero.core.resolving.bundles import compile_bundle
 from portero.core.resolving.deciding import content_met, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
-
-
-class Met(NamedTuple):
-    """A rule that matches a subject, as its ruleset has it."""
-
-    ruleset: str
-    rule: int
-    action: Action
+from portero.core.resolving.situations import Situation
 
 
 class Contested(NamedTuple):
@@ -50,22 +40,7 @@ class Contested(NamedTuple):
         yield from (contender for _, contender in self.sites)
 
 
-class Slice(NamedTuple):
-    """What of an estate concerns some subjects. The rules of its rulesets keep their order, not their numbers."""
-
-    estate: Estate
-    shown: Mapping[Subject, Shown]
-    groups: frozenset[str]
-    """Groups on which something hangs: an assignment's targets, and those that have layer modes."""
-    numbers: Mapping[str, Sequence[int]]
-    """For each ruleset the numbers that its rules have in the whole estate, in order."""
-
-    def reduced(self, groups: Iterable[str]) -> tuple[str, ...]:
-        """A device's groups without those on which nothing hangs."""
-        return tuple(key for key in groups if key in self.groups)
-
-
-class Cutter:
+class Matcher:
     """Finds the rules of an estate that concern a subject. Made once for an estate, asked often."""
 
     def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
@@ -80,9 +55,10 @@ class Cutter:
         self._hold_backs = [HoldBack.of(one) for one in self._in_force if one.hold_back is not None]
         self._whole = Policy(bundle)
         self._keys = [assignment.ruleset for assignment in bundle.assignments]
-        self._frame = self._whole.frame(ANY_TIME)
+        # rules match in play or not: the situation does not count
+        self._frame = self._whole.frame(Situation(datetime.fromtimestamp(0, UTC)))
 
-    def seeing(self, index: CategoryIndex) -> Cutter:
+    def seeing(self, index: CategoryIndex) -> Matcher:
         """The same rules, where hosts are in the categories of another index."""
         other = copy(self)
         other._showing = Showing(self.estate, index, self._catalogue)
@@ -122,14 +98,9 @@ class Cutter:
         """The rules for single URLs on a host, by ruleset and number."""
         return [(self._keys[met.assignment], met.rule) for met in self._whole.indicators.on_pages_of(host)]
 
-    def _met(self, contenders: Iterable[Contender]) -> list[Met]:
-        return [
-            Met(self._keys[contender.assignment], contender.rule, Action(contender.action)) for contender in contenders
-        ]
-
     def likeness(self, shown: Shown) -> Hashable:
         """What is equal for subjects of which the same becomes in every circumstance."""
-        met = list(rules_met(self._whole, self._frame, shown))
+        met = list(self.meet(shown).rules())
         places = {
             narrowness: place for place, narrowness in enumerate(sorted({contender.narrowness for contender in met}))
         }
@@ -152,46 +123,3 @@ class Cutter:
             visited and bool(visited.searched),
             visited and visited.media_type,
         )
-
-    def cut(self, subjects: Mapping[Subject, Shown]) -> Slice:
-        """The estate with nothing but what concerns these subjects."""
-        wanted: dict[str, set[int]] = defaultdict(set)
-        for shown in subjects.values():
-            for met in self._met(rules_met(self._whole, self._frame, shown)):
-                wanted[met.ruleset].add(met.rule)
-        for assignment in self._in_force:
-            if assignment.replaces_weaker:
-                last = _last_to_decide(self.estate.ruleset_by_key[assignment.ruleset], assignment)
-                wanted[assignment.ruleset].update(() if last is None else (last,))
-        rulesets, numbers = [], {}
-        for key, found in wanted.items():
-            ruleset = self.estate.ruleset_by_key[key]
-            numbers[key] = sorted(found)
-            rules = tuple(ruleset.rules[number - 1] for number in numbers[key])
-            # a part of a valid ruleset is valid: not checked again
-            rulesets.append(ruleset.model_copy(update={"rules": rules}))
-        assignments = tuple(assignment for assignment in self._in_force if assignment.ruleset in wanted)
-        hosts = {subject.visited.visit.host for subject in subjects.values() if subject.visited}
-        table = self._whole.indicators
-        services = {service.key for host in hosts if (service := table.service_of(host)) is not None}
-        estate = self.estate.replacing(
-            rulesets=tuple(rulesets),
-            assignments=assignments,
-            services=tuple(service_ for service_ in self.estate.services if service_.key in services),
-            corrections=(),
-            notices=(),
-        )
-        groups = {key for assignment in assignments for key in assignment.groups} | {
-            layer_mode.group for layer_mode in estate.layer_modes
-        }
-        return Slice(estate, subjects, frozenset(groups), numbers)
-
-
-def _last_to_decide(ruleset: Ruleset, assignment: Assignment) -> int | None:
-    """The rule that keeps an assignment deciding something for longest: on that it hangs whether it replaces."""
-    ends = [
-        (rule.valid_until.timestamp() if rule.valid_until else float("inf"), number)
-        for number, rule in enumerate(ruleset.rules, start=1)
-        if overridden(rule.action, assignment.action) is not Action.LOG
-    ]
-    return max(ends, default=(0.0, None))[1]

@@ -1,0 +1,47 @@
+"""The contests over one subject, on all devices at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from itertools import chain, count
+
+from portero.core.insight.effects.kernel import Entrant, FleetContest, Kernel
+from portero.core.insight.effects.matcher import Contested, Matcher
+from portero.core.insight.effects.subjects import Shown
+from portero.core.nouns.patterns import Pattern
+from portero.core.nouns.rule import RulesetKind
+from portero.core.resolving.ladder import Contender
+
+
+class Bout:
+    """All contests over a subject: the indicators', the others, and those of site patterns, by pattern. Each rule has
+    a slot, its place among all that match.
+    """
+
+    def __init__(self, kernel: Kernel, matcher: Matcher, shown: Shown, rules: Contested) -> None:
+        self._kernel, self._matcher, self.shown = kernel, matcher, shown
+        self.entrants: dict[Contender, Entrant] = {}
+        slots = count()
+        kind: RulesetKind = "category" if shown.started is None else "startup"
+        self.indicators = self._contest(((next(slots), one) for one in rules.indicators), "indicator")
+        self.others = [self._contest([(next(slots), one) for one in contest], kind) for contest in rules.others]
+        by_pattern: dict[Pattern, list[tuple[int, Contender]]] = {}
+        for pattern, contender in rules.sites:
+            by_pattern.setdefault(pattern, []).append((next(slots), contender))
+        self.sites = [(pattern, self._contest(some, "site")) for pattern, some in by_pattern.items()]
+
+    def _contest(self, met: Iterable[tuple[int, Contender]], kind: RulesetKind) -> FleetContest:
+        own = ((slot, self._matcher.ruleset_of(one), one) for slot, one in met)
+        contest = self._kernel.contest(own, kind, self.shown.started)
+        self.entrants.update((entrant.contender, entrant) for entrant in contest.entrants)
+        return contest
+
+    @property
+    def contests(self) -> Sequence[FleetContest]:
+        """All of them."""
+        return [self.indicators, *self.others, *(contest for _, contest in self.sites)]
+
+    @property
+    def everyone(self) -> Iterable[Entrant]:
+        """All that enter."""
+        return chain.from_iterable(contest.entrants for contest in self.contests)

@@ -1,0 +1,65 @@
+"""Two states of the estate over one fleet, on the same occasions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from portero.core.insight.effects.kernel import Kernel
+from portero.core.insight.effects.matcher import Matcher
+from portero.core.insight.effects.occasions import Occasions, Timeline
+from portero.core.insight.effects.rulings import Ruling, Rulings
+from portero.core.insight.effects.sorts import Crowd, Sorts
+from portero.core.insight.effects.subjects import Subject
+from portero.core.insight.effects.world import Groups, World
+from portero.core.matching.members import Member
+from portero.core.nouns.estate import Estate
+
+
+class Shift(NamedTuple):
+    """A subject gets another word, when and where."""
+
+    was: Ruling
+    then: Ruling
+    when: int
+    where: int
+    occasions: Occasions
+
+
+class Comparison:
+    """What becomes of subjects under one state, beside what does under another."""
+
+    def __init__(
+        self,
+        states: Sequence[Estate],
+        matchers: Sequence[Matcher],
+        pairs: Mapping[tuple[Groups, Groups], list[Member]],
+        world: World,
+    ) -> None:
+        """`matchers` are those of the states; `pairs` has the devices by their groups under each."""
+        crowd, timeline = Crowd(states, pairs), Timeline(states, world.directory, world.now)
+        self.rulings = [
+            Rulings(Kernel(estate, Sorts(crowd, state), world.directory, world.now, timeline), matcher)
+            for state, (estate, matcher) in enumerate(zip(states, matchers, strict=True))
+        ]
+        self._kernel = self.rulings[0].kernel
+
+    def shifts(self, subject: Subject) -> Iterator[Shift]:
+        """Where and when a subject gets another word; no occasion on a device is in two of them."""
+        bouts = [ruling.bout(subject) for ruling in self.rulings]
+        contests = [contest for bout in bouts for contest in bout.contests]
+        for side in self._kernel.sorts.sides:
+            occasions = self._kernel.occasions(contests, side)
+            was, then = (ruling.rule(bout, occasions, side) for ruling, bout in zip(self.rulings, bouts, strict=True))
+            for old, on, where in was:
+                for new, whenever, there in then:
+                    if old.word is not new.word and (both := on & whenever) and (at := where & there):
+                        yield Shift(old, new, both, at, occasions)
+
+    def members(self, where: int) -> list[list[Member]]:
+        """The devices of some sorts, sort by sort."""
+        return self._kernel.sorts.members(where)
+
+    def number(self, where: int) -> int:
+        """How many devices are of some sorts."""
+        return self._kernel.sorts.number(where)
