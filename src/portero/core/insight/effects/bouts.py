@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from itertools import chain, count
+from copy import copy
+from itertools import count
 
 from portero.core.insight.effects.kernel import Entrant, FleetContest, Kernel
 from portero.core.insight.effects.matcher import Contested, Matcher
@@ -41,7 +42,10 @@ class Bout:
         """All of them."""
         return [self.indicators, *self.others, *(contest for _, contest in self.sites)]
 
-    @property
-    def everyone(self) -> Iterable[Entrant]:
-        """All that enter."""
-        return chain.from_iterable(contest.entrants for contest in self.contests)
+    def on(self, where: int) -> Bout:
+        """The same contests on some sorts of devices alone."""
+        other = copy(self)
+        other.indicators = self.indicators.on(where)
+        other.others = [contest.on(where) for contest in self.others]
+        other.sites = [(pattern, contest.on(where)) for pattern, contest in self.sites]
+        return other

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from portero.core.insight.effects.bouts import Bout
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.occasions import Occasions, Timeline
@@ -14,6 +15,7 @@ from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.layer import LAYERS, LayerMode
 
 
 class Shift(NamedTuple):
@@ -43,18 +45,47 @@ class Comparison:
             for state, (estate, matcher) in enumerate(zip(states, matchers, strict=True))
         ]
         self._kernel = self.rulings[0].kernel
+        self._elsewhere = self._differing_layers()
+        """Sorts of devices whose layers do something else, or that leave it to a gateway."""
 
     def shifts(self, subject: Subject) -> Iterator[Shift]:
         """Where and when a subject gets another word; no occasion on a device is in two of them."""
         bouts = [ruling.bout(subject) for ruling in self.rulings]
+        touched = self._touched(*bouts)
+        bouts = [bout.on(touched) for bout in bouts]
         contests = [contest for bout in bouts for contest in bout.contests]
-        for side in self._kernel.sorts.sides:
+        for whole in self._kernel.sorts.sides:
+            side = whole._replace(where=whole.where & touched)
+            if not side.where:
+                continue
             occasions = self._kernel.occasions(contests, side)
             was, then = (ruling.rule(bout, occasions, side) for ruling, bout in zip(self.rulings, bouts, strict=True))
             for old, on, where in was:
                 for new, whenever, there in then:
                     if old.word is not new.word and (both := on & whenever) and (at := where & there):
                         yield Shift(old, new, both, at, occasions)
+
+    def _touched(self, before: Bout, after: Bout) -> int:
+        """The sorts of devices on which something that counts for a subject is another."""
+        if before.shown != after.shown or len(before.contests) != len(after.contests):
+            return -1
+        touched = self._elsewhere
+        for old, new in zip(before.contests, after.contests, strict=True):
+            reached, reaching = old.reach(), new.reach()
+            for key, where in reached.items():
+                touched |= where ^ reaching.pop(key, 0)
+            for where in reaching.values():
+                touched |= where
+        return touched
+
+    def _differing_layers(self) -> int:
+        before, after = self.rulings
+        differing = before.kernel.sorts.behind_gateway ^ after.kernel.sorts.behind_gateway
+        for layer in LAYERS:
+            was, then = before.kernel.in_mode(layer), after.kernel.in_mode(layer)
+            for mode in LayerMode:
+                differing |= was.get(mode, 0) ^ then.get(mode, 0)
+        return differing
 
     def members(self, where: int) -> list[list[Member]]:
         """The devices of some sorts, sort by sort."""

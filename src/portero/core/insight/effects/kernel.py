@@ -11,6 +11,8 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
+import msgspec
+
 from portero.core.insight.effects.occasions import Hangs, Occasions, Timeline
 from portero.core.insight.effects.outcomes import MadeOf
 from portero.core.insight.effects.sorts import Side, Sorts
@@ -62,6 +64,8 @@ class _Assigned(NamedTuple):
     hold_back: HoldBack | None
     decides_until: float
     """How long some rule of it decides something."""
+    made_of: tuple[object, ...]
+    """What it is made of beside its rules, by identity."""
 
     def whens(self, occasions: Occasions) -> list[tuple[int, int]]:
         """When it counts, by its place on the people rung."""
@@ -96,6 +100,25 @@ class FleetContest:
             if held is not None and held.until is not None:
                 ends.add(held.until)
         self.hangs = Hangs.of((one.header for one in gated.values() if one.is_gated), ends)
+
+    def on(self, where: int) -> FleetContest:
+        """The same contest on some sorts of devices alone."""
+        entrants = [one for one in self.entrants if one.target.where & where]
+        replacing = [one for one in self.replacing if any(target.where & where for target in one.targets)]
+        return FleetContest(entrants, self.kind, replacing, self.started)
+
+    def reach(self) -> dict[object, int]:
+        """Where each of the rules is that meet, and what pushes out others, by all that counts of it: it is so of two
+        contests under two states of the estate.
+        """
+        found: dict[object, int] = {}
+        for one in self.entrants:
+            key = (one.assigned.made_of, one.target.name, *msgspec.structs.astuple(one.contender)[1:])
+            found[key] = one.target.where
+        for other in self.replacing:
+            for target in other.targets:
+                found[other.made_of, other.decides_until, target.name, target.rank] = target.where
+        return found
 
 
 class Playing(NamedTuple):
@@ -141,6 +164,7 @@ class Kernel:
             has_gate(header),
             HoldBack.of(assignment) if assignment.hold_back is not None else None,
             _decides_until(assignment, ruleset) if assignment.replaces_weaker else NEVER,
+            (id(assignment), id(self._estate.schedule_by_key.get(header.schedule or "")), header.feed),
         )
 
     def _targets(self, assignment: Assignment) -> Iterator[Target]:

@@ -74,6 +74,7 @@ class Occasions:
         self.ever = (1 << len(moments) * len(_WAYS) * everybody.number) - 1
         self.on_site = self._spread(place == ON_SITE for _ in moments for place, _ in _WAYS) * self._everyone
         self._known: dict[int, tuple[BundleAssignment, list[tuple[int, int]]]] = {}
+        self._alike: dict[tuple[object, ...], int] = {}
         self._at: dict[float, int] = {}
 
     @property
@@ -84,13 +85,22 @@ class Occasions:
         """When an assignment counts, by its place on the people rung; `windows` are those of its schedule."""
         known = self._known.get(id(assignment))
         if known is None:
-            # whom it is for is told apart by the people themselves
-            for_all = msgspec.structs.replace(assignment, users=(), user_groups=())
-            spread = self._spread(chain.from_iterable(self._counts(for_all, windows, one) for one in self._moments))
+            spread = self._whoever(assignment, windows)
             whens = [(rung, spread * people) for rung, people in self._everybody.rungs(assignment)]
             # kept with the assignment itself: nothing else has its identity
             known = self._known[id(assignment)] = (assignment, [(rung, when) for rung, when in whens if when])
         return known[1]
+
+    def _whoever(self, assignment: BundleAssignment, windows: Windows | None) -> int:
+        """When it counts for those whom it is for, one bit for all people."""
+        lasting = (assignment.state, assignment.until_restart, assignment.starts, assignment.ends, assignment.place)
+        known = self._alike.get((windows, lasting))
+        if known is None:
+            # whom it is for is told apart by the people themselves
+            for_all = msgspec.structs.replace(assignment, users=(), user_groups=())
+            counting = chain.from_iterable(self._counts(for_all, windows, one) for one in self._moments)
+            known = self._alike[windows, lasting] = self._spread(counting)
+        return known
 
     def _counts(self, assignment: BundleAssignment, windows: Windows | None, moment: Moment) -> Iterator[bool]:
         is_open = windows is None or windows.is_open(moment.at, self._zone)

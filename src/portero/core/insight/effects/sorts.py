@@ -76,6 +76,7 @@ class Sorts:
 
     def __init__(self, crowd: Crowd, state: int = 0) -> None:
         self._members = list(crowd.sorts.values())
+        self._numbers: dict[int, int] = {}
         self._groups = [sort.groups[state] for sort in crowd.sorts]
         self.key = tuple(crowd.sorts)
         """What sorts there are, in order: what is said of one fleet by these bits holds of another with the same."""
@@ -111,7 +112,10 @@ class Sorts:
 
     def number(self, where: int) -> int:
         """How many devices are there."""
-        return sum(map(len, self.members(where)))
+        known = self._numbers.get(where)
+        if known is None:
+            known = self._numbers[where] = sum(map(len, self.members(where)))
+        return known
 
     def members(self, where: int) -> list[list[Member]]:
         """The devices there, sort by sort; no device is in two."""

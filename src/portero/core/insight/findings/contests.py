@@ -51,6 +51,9 @@ class _Ring:
         self._kernel, self._matcher, self._met = kernel, matcher, met
         self._tells_others = not is_of_host(met.subject)
         self._entrants: Mapping[Contender, Entrant] = {}
+        self._named: dict[Contender, InForce] = {}
+        self._lost: dict[tuple[Contender, Contender], int] = defaultdict(int)
+        """Where who lost to whom on the ladder: the winner, the loser."""
         self._outcome = ShapeOutcome()
 
     def hold(self) -> ShapeOutcome:
@@ -64,6 +67,8 @@ class _Ring:
             self._soften(indicators, others)
             if bout.sites:
                 self._disagree(indicators, self._list_sites(bout.sites, occasions, side))
+        for (winner, loser), where in self._lost.items():
+            self._meet(winner, loser, lost_on(loser, winner, RUNGS), where)
         return self._outcome
 
     def _settle(self, contest: FleetContest, occasions: Occasions, side: Side, tells: bool = True) -> list[Standing]:
@@ -96,21 +101,25 @@ class _Ring:
             if loser.action == Action.LOG:
                 continue
             for winner, then, there in winners if self._key(loser) not in won else opposing.of(entrant):
-                if winner is not loser and when & then and (both := where & there):
-                    self._meet(winner, loser, lost_on(loser, winner, RUNGS), both)
+                if when & then and (both := where & there) and winner is not loser:
+                    self._lost[winner, loser] |= both
 
     def _meet(self, winner: Contender, loser: Contender, rung: Rung, where: int) -> None:
         self._tell(self._outcome.met, winner, loser, rung, where)
 
     def _tell(self, about: About, winner: Contender, loser: Contender, rung: Rung, where: int) -> None:
-        meeting = Meeting(self._named(winner), self._named(loser), rung)
+        meeting = Meeting(self._in_force(winner), self._in_force(loser), rung)
         about[meeting, self._entrants[winner].slot, self._entrants[loser].slot] |= where
 
-    def _named(self, contender: Contender) -> InForce:
-        entrant = self._entrants[contender]
-        header = entrant.assigned.header
-        action, target = Action(contender.action), entrant.target.name
-        return InForce(header.key, header.ruleset, target, action, header.mandatory, entrant.closes)
+    def _in_force(self, contender: Contender) -> InForce:
+        known = self._named.get(contender)
+        if known is None:
+            entrant = self._entrants[contender]
+            header, target = entrant.assigned.header, entrant.target.name
+            action = Action(contender.action)
+            known = InForce(header.key, header.ruleset, target, action, header.mandatory, entrant.closes)
+            self._named[contender] = known
+        return known
 
     def _soften(self, indicators: Iterable[Standing], contests: Sequence[Iterable[Standing]]) -> None:
         for indicator, when, where in indicators:

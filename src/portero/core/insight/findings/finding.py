@@ -78,6 +78,7 @@ class _Judge:
         self._estate, self._contests = estate, contests
         self._puts = {put.assignment.key: put for put in puts}
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
+        self._times = Counter(assignment.ruleset for assignment in estate.assignments)
         self._told: dict[Subject, str] = {}
         self._classes: dict[str, set[tuple[str, ...]]] = defaultdict(set)
         for groups in world.classes:
@@ -234,7 +235,7 @@ class _Judge:
             for meeting, tally in beating[key]:
                 for (shape, _, slot), where in tally.about.items():
                     if number := len(rules.keys() & shape.numbers(slot)):
-                        beaten[self._words(meeting.winner), meeting.rung] += number * len(contests.devices([where]))
+                        beaten[self._words(meeting.winner), meeting.rung] += number * contests.sorts.number(where)
             devices = contests.devices(rules.values())
             numbers = sorted(rules)
             words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
@@ -255,7 +256,7 @@ class _Judge:
 
     def _is_once(self, put: Put) -> bool:
         """Whether its ruleset is assigned nowhere else: what is idle here may count there."""
-        return sum(assignment.ruleset == put.ruleset.key for assignment in self._estate.assignments) == 1
+        return self._times[put.ruleset.key] == 1
 
     def _joined(self, met: Sequence[tuple[Meeting, Tally]]) -> tuple[HeldMembers, list[str]]:
         subjects = dict.fromkeys(subject for _, tally in met for subject in tally.subjects())
