@@ -123,8 +123,9 @@ def _contested(estate: Estate, world: World, matcher: Matcher) -> tuple[list[Sub
     arena = _Arena(estate, matcher)
     contested: list[Subject] = []
     alone: set[tuple[str, int]] = set()
+    lonely: set[tuple[str, int]] = set()
     seen: set[object] = set()
-    for subject in dict.fromkeys(generic_subjects(estate, arena.by_ruleset.keys(), known, arena, alone)):
+    for subject in dict.fromkeys(generic_subjects(estate, arena.by_ruleset.keys(), known, arena, lonely)):
         shown = matcher.show(subject)
         met, meets = arena.enter(shown)
         if not meets:
@@ -134,7 +135,8 @@ def _contested(estate: Estate, world: World, matcher: Matcher) -> tuple[list[Sub
         if likeness not in seen:
             seen.add(likeness)
             contested.append(subject)
-    return contested, alone
+    own = {(key, number) for ruleset, number in lonely for key in arena.by_ruleset[ruleset]}
+    return contested, alone | own
 
 
 # --- the contests of one device ---

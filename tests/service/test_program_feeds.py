@@ -73,7 +73,7 @@ def test_what_it_names_is_known_with_what_it_is_for(keepers, source):
     }
     assert list(known(keepers, category="office")) == ["Quill Pen"]
     assert list(known(keepers, q="outland")) == ["Reach Over"]
-    assert keepers.foresight.world(1.0).catalogue["reach over"] == {"remote-access"}
+    assert keepers.foresight.world().catalogue["reach over"] == {"remote-access"}
 
 
 def test_another_generation_takes_the_place_and_can_be_put_back(keepers, source):
@@ -91,7 +91,7 @@ def test_another_generation_takes_the_place_and_can_be_put_back(keepers, source)
     assert (compared.added, compared.removed, compared.against) == (4, 0, None)
     keepers.feeds.go_back(programs(source))
     assert "Quill Pen" in known(keepers)
-    assert keepers.foresight.world(1.0).catalogue["reach over"] == {"remote-access"}
+    assert keepers.foresight.world().catalogue["reach over"] == {"remote-access"}
     source.answer = text("not,a,list\nof,any,programs\n")
     failed = poll(keepers, "programs")
     assert failed.last_poll.result == "failed"
@@ -99,7 +99,7 @@ def test_another_generation_takes_the_place_and_can_be_put_back(keepers, source)
     assert "Quill Pen" in known(keepers), "what was in force stays"
     configure(keepers, programs(source, "others"))
     keepers.let_time_pass()
-    assert (known(keepers), dict(keepers.foresight.world(1.0).catalogue)) == ({}, {})
+    assert (known(keepers), dict(keepers.foresight.world().catalogue)) == ({}, {})
     assert summary(keepers, "others").in_force is None
 
 

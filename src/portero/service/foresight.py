@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections import deque
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 from portero.core import sentences
 from portero.core.insight.effects.list_use import IsAllowed, ListUse
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.outcomes import Outcomes
-from portero.core.insight.effects.world import Groups, Having, World
+from portero.core.insight.effects.world import Having, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.previews import Outlook, Shifted, look_ahead, look_at_hosts
@@ -19,7 +20,6 @@ from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.finding import Finding
 from portero.core.nouns.preview import Hindrance, Preview
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
@@ -45,7 +45,7 @@ class Foresight:
         self._programs: tuple[int, list[Application]] = (-1, [])
         self._matchers: deque[tuple[tuple[object, ...], Matcher]] = deque(maxlen=3)
         self._finding = threading.Lock()
-        self._found: tuple[tuple[object, ...], Found] | None = None
+        self._found: tuple[tuple[object, ...], Found, World] | None = None
         self._outcomes = Outcomes()
         self._uses: dict[str, tuple[int, ListUse]] = {}
 
@@ -76,6 +76,7 @@ class Foresight:
             list_use=self._list_use,
             having=self._having,
             outcomes=self._outcomes,
+            state=roster.fleet.changes,
         )
 
     def _list_use(self, ruleset: str, is_allowed: IsAllowed) -> ListUse:
@@ -114,11 +115,15 @@ class Foresight:
     def matcher(self, estate: Estate) -> Matcher:
         """An estate's matcher; those of the last few are kept, as the state in force is asked for again and again."""
         catalogue, index = self._roster.catalogue, self._holdings.index_in_force
-        made_of = (estate, catalogue, index)
-        for had, kept in tuple(self._matchers):
-            if _is_same(had, made_of):
-                return kept
-        made = Matcher(estate, index, catalogue)
+        made_of = (catalogue, index, *Matcher.made_of(estate))
+        for one in tuple(self._matchers):
+            if _is_same(one[0], made_of):
+                with contextlib.suppress(ValueError):
+                    # what was not asked for the longest stands first, and goes first
+                    self._matchers.remove(one)
+                self._matchers.append(one)
+                return one[1] if one[1].estate is estate else one[1].under(estate)
+        made = Matcher(estate, index, catalogue, [kept for _, kept in tuple(self._matchers)])
         self._matchers.append((made_of, made))
         return made
 
@@ -127,7 +132,9 @@ class Foresight:
         world = self.world()
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
-        appearing, settled = self._turns(before, after, seen.rulesets, world, regrouping.groups)
+        now, seen_in = self._found_of(before, revision) or (self._find(before, world), world)
+        then = self._find(after, seen_in.once(regrouping.groups))
+        had, has = ({item.id for item in found.items} for found in (now, then))
         with self._store.reading() as connection:
             rhythms = device_lists.rhythms(connection)
         return Preview(
@@ -141,8 +148,8 @@ class Foresight:
             verdicts=seen.verdicts,
             effects=seen.effects,
             losses=seen.losses,
-            appearing=appearing,
-            settled=settled,
+            appearing=tuple(item for item in then.items if item.id not in had),
+            settled=tuple(item for item in now.items if item.id not in has),
             hindrances=self._hindrances(after, seen, regrouping),
             taking_hold=taking_hold((rhythms.get(member.id) for member in seen.touched), self._clock()),
         )
@@ -152,37 +159,38 @@ class Foresight:
         matchers = [self.matcher(estate).seeing(index) for index in indexes]
         return look_at_hosts(hosts, estate, matchers, self.world())
 
-    def _turns(
-        self, before: Estate, after: Estate, rulesets: set[str], world: World, moved: Mapping[str, Groups]
-    ) -> tuple[tuple[Finding, ...], tuple[Finding, ...]]:
-        """The findings that appear, and those that go."""
-        now, then = self._find(before, world, rulesets), self._find(after, world.once(moved), rulesets)
-        had, has = ({item.id for item in found.items} for found in (now, then))
-        appearing = tuple(item for item in then.items if item.id not in had)
-        return appearing, tuple(item for item in now.items if item.id not in has)
-
     # --- findings ---
 
     def findings(self, estate: Estate, revision: int) -> Found:
         """What is to be settled now. What was found stays for a minute, unless the estate is another since; in a small
         fleet, unless a machine is.
         """
+        with self._finding:
+            known = self._found_of(estate, revision)
+            if known is None:
+                world = self.world()
+                known = self._find(estate, world), world
+                self._found = (self._state(estate, revision), *known)
+            return known[0]
+
+    def _found_of(self, estate: Estate, revision: int) -> tuple[Found, World] | None:
+        """What was found of an estate as things are, and what it was looked at in."""
+        known = self._found
+        return known[1:] if known is not None and _is_same(known[0], self._state(estate, revision)) else None
+
+    def _state(self, estate: Estate, revision: int) -> tuple[object, ...]:
         fleet = self._roster.fleet
         changes = fleet.changes if len(fleet) <= SMALL_FLEET else 0
         minute = int(self._clock() // KEPT_SECONDS)
-        state = (estate, revision, self._holdings.index_in_force, self._people.directory, changes, minute)
-        with self._finding:
-            if self._found is None or not _is_same(self._found[0], state):
-                self._found = (state, self._find(estate, self.world()))
-            return self._found[1]
+        return estate, revision, self._holdings.index_in_force, self._people.directory, changes, minute
 
-    def _find(self, estate: Estate, world: World, rulesets: set[str] | None = None) -> Found:
+    def _find(self, estate: Estate, world: World) -> Found:
         with self._store.reading() as connection:
             signing_in = administrators.names(connection)
         people = {name.casefold() for name in signing_in}
         people.update(user.casefold() for user in world.directory.users)
         people.update(user.casefold() for group in world.directory.user_groups for user in group.users)
-        return find_all(estate, world, people, rulesets)
+        return find_all(estate, world, people)
 
     def _hindrances(self, after: Estate, seen: Outlook, regrouping: Regrouping) -> tuple[Hindrance, ...]:
         obstacles, groups = Obstacles(after), self._roster.fleet.groups_of
@@ -196,6 +204,6 @@ class Foresight:
 
 def _is_same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
     """Whether two states are made of the same: numbers by what they are, all else by whether it is the very one."""
-    return all(
+    return len(one) == len(other) and all(
         mine is yours or (isinstance(mine, int) and mine == yours) for mine, yours in zip(one, other, strict=True)
     )

@@ -32,14 +32,13 @@ FEW = 6
 
 
 class Outlook(NamedTuple):
-    """What becomes of verdicts: the rows, the rulesets that are touched, the machines whose bundle would be another,
+    """What becomes of verdicts: the rows, the machines whose bundle would be another,
     and those on which more is stopped than before (by layer).
     """
 
     changes: tuple[Change, ...]
     verdicts: tuple[VerdictChange, ...]
     effects: dict[Effect, int]
-    rulesets: set[str]
     touched: list[Member]
     classes: int
     tightened: dict[Layer, dict[str, Member]]
@@ -62,7 +61,6 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
         changes=changes,
         verdicts=tuple(shifts.rows()[:MOST_ROWS]),
         effects=shifts.effects(),
-        rulesets=reached.rulesets(),
         touched=touched,
         classes=classes,
         tightened=shifts.tightened,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from copy import copy
 from itertools import count
 
@@ -42,6 +42,12 @@ class Bout:
         """All of them."""
         return [self.indicators, *self.others, *(contest for _, contest in self.sites)]
 
+    def reach(self) -> dict[Hashable, int]:
+        """Where each rule of each contest is in force, by all that counts of it."""
+        return {
+            (place, key): where for place, contest in enumerate(self.contests) for key, where in contest.reach().items()
+        }
+
     def on(self, where: int) -> Bout:
         """The same contests on some sorts of devices alone."""
         other = copy(self)
@@ -49,3 +55,11 @@ class Bout:
         other.others = [contest.on(where) for contest in self.others]
         other.sites = [(pattern, contest.on(where)) for pattern, contest in self.sites]
         return other
+
+
+def differing(before: Mapping[Hashable, int], after: Mapping[Hashable, int]) -> int:
+    """The sorts of devices on which a rule is in force in one of two states alone."""
+    found = 0
+    for key in before.keys() | after.keys():
+        found |= before.get(key, 0) ^ after.get(key, 0)
+    return found

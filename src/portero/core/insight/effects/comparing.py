@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from portero.core.insight.effects.bouts import Bout
+from portero.core.insight.effects.bouts import Bout, differing
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.occasions import Occasions, Timeline
@@ -67,16 +67,9 @@ class Comparison:
 
     def _touched(self, before: Bout, after: Bout) -> int:
         """The sorts of devices on which something that counts for a subject is another."""
-        if before.shown != after.shown or len(before.contests) != len(after.contests):
+        if before.shown != after.shown:
             return -1
-        touched = self._elsewhere
-        for old, new in zip(before.contests, after.contests, strict=True):
-            reached, reaching = old.reach(), new.reach()
-            for key, where in reached.items():
-                touched |= where ^ reaching.pop(key, 0)
-            for where in reaching.values():
-                touched |= where
-        return touched
+        return self._elsewhere | differing(before.reach(), after.reach())
 
     def _differing_layers(self) -> int:
         before, after = self.rulings

@@ -7,7 +7,7 @@ Where and when it stands are two numbers, with a bit for each sort of devices an
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -107,11 +107,9 @@ class FleetContest:
         replacing = [one for one in self.replacing if any(target.where & where for target in one.targets)]
         return FleetContest(entrants, self.kind, replacing, self.started)
 
-    def reach(self) -> dict[object, int]:
-        """Where each of the rules is that meet, and what pushes out others, by all that counts of it: it is so of two
-        contests under two states of the estate.
-        """
-        found: dict[object, int] = {}
+    def reach(self) -> dict[Hashable, int]:
+        """Where each of the rules is in force that meet, and what pushes out others, by all that counts of it."""
+        found: dict[Hashable, int] = {}
         for one in self.entrants:
             key = (one.assigned.made_of, one.target.name, *msgspec.structs.astuple(one.contender)[1:])
             found[key] = one.target.where
@@ -139,8 +137,6 @@ class Kernel:
         self.sorts, self._estate, self._directory, self._now = sorts, estate, directory, now
         self._timeline = timeline or Timeline([estate], directory, now)
         self._windows = {schedule.key: Windows.of(schedule) for schedule in estate.schedules}
-        self.key = (estate.group_order, sorts.key)
-        """What all outcomes hang on: the groups in order, and what sorts of devices there are."""
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
         self._assigned: dict[str, list[_Assigned]] = defaultdict(list)
         self._replacing: dict[str, list[_Assigned]] = defaultdict(list)
@@ -180,21 +176,25 @@ class Kernel:
                 taken |= where
 
     def made_of(self, rulesets: Collection[str], dated: bool) -> MadeOf:
-        """On what it hangs, beside the rules themselves and `key`, what comes of contests over hosts and categories
+        """On what it hangs, beside the rules themselves and what sorts of devices there are, what comes of contests
         among rules of these rulesets. `dated`: some of the rules end.
         """
         assigned = [one for key in rulesets for one in self._assigned.get(key, ())]
-        replacing = [one for kind in ("category", "indicator") for one in self._replacing.get(kind, ())]
+        kinds = {self._estate.ruleset_by_key[key].kind for key in rulesets}
+        replacing = [one for kind in sorted(kinds) for one in self._replacing.get(kind, ())]
         several = sorted({one.place: one for one in (*assigned, *replacing)}.values(), key=lambda one: one.place)
         schedules = [
             self._estate.schedule_by_key[key] for key in sorted({one.header.schedule or "" for one in several}) if key
         ]
         gated = any(one.is_gated for one in several)
-        dated = dated or gated or any(one.decides_until not in (NEVER, FOR_EVER) for one in several)
-        told = tuple((id(one.assignment), one.header.feed, one.decides_until) for one in several)
+        dated = dated or gated or any(one.hold_back is not None for one in several)
+        dated = dated or any(one.decides_until not in (NEVER, FOR_EVER) for one in several)
+        told = tuple((one.header.feed, one.decides_until) for one in several)
         minute = int(self._now.timestamp() // 60) if dated else None
         return MadeOf(
-            (told, tuple(map(id, schedules)), id(self._directory) if gated else None, minute),
+            tuple(id(one.assignment) for one in several),
+            (told, tuple(map(id, schedules)), tuple(one.targets for one in several)),
+            (id(self._directory) if gated else None, minute),
             (*(one.assignment for one in several), *schedules, self._directory),
         )
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from datetime import UTC, datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from portero.core.insight.effects.subjects import Showing, Shown, Subject
 from portero.core.matching.categories import CategoryIndex
@@ -21,6 +21,9 @@ from portero.core.resolving.deciding import content_met, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
+
+Found = TypeVar("Found")
+MOST_FOUND = 8
 
 
 class Contested(NamedTuple):
@@ -43,30 +46,64 @@ class Contested(NamedTuple):
 class Matcher:
     """Finds the rules of an estate that concern a subject. Made once for an estate, asked often."""
 
-    def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
+    def __init__(
+        self,
+        estate: Estate,
+        index: CategoryIndex,
+        catalogue: Mapping[str, frozenset[str]],
+        beside: Iterable[Matcher] = (),
+    ) -> None:
+        """`beside` are others of which one may show subjects alike."""
         self.estate = estate
         self._catalogue = catalogue
-        self._showing = Showing(estate, index, catalogue)
-        self._in_force = [assignment for assignment in estate.assignments if assignment.state is State.ACTIVE]
-        used = dict.fromkeys(assignment.ruleset for assignment in self._in_force)
+        alike = (one.showing for one in beside if one.showing.is_of(estate, index, catalogue))
+        self.showing: Showing = next(alike, None) or Showing(estate, index, catalogue)
+        used = dict.fromkeys(one.ruleset for one in estate.assignments if one.state is State.ACTIVE)
         # every ruleset in use, once and without conditions
         once = [Assignment.model_construct(key=key, ruleset=key, to=(WHOLE_FLEET,)) for key in used]
         bundle = compile_bundle(estate.replacing(assignments=tuple(once), layer_modes=()), (WHOLE_FLEET,))
-        self._hold_backs = [HoldBack.of(one) for one in self._in_force if one.hold_back is not None]
+        self._hold_backs = _hold_backs(estate)
         self._whole = Policy(bundle)
         self._keys = [assignment.ruleset for assignment in bundle.assignments]
         # rules match in play or not: the situation does not count
         self._frame = self._whole.frame(Situation(datetime.fromtimestamp(0, UTC)))
+        self._found: dict[Hashable, Any] = {}
+
+    @staticmethod
+    def made_of(estate: Estate) -> tuple[object, ...]:
+        """What of an estate a matcher is made of, to be told by identity: assignments count no further than that they
+        put rulesets in force.
+        """
+        used = {assignment.ruleset for assignment in estate.assignments if assignment.state is State.ACTIVE}
+        rulesets = tuple(ruleset for ruleset in estate.rulesets if ruleset.key in used)
+        parts = (estate.services, estate.application_sets, estate.corrections, estate.application_corrections)
+        return (len(rulesets), *rulesets, *parts, estate.coverage, estate.settings)
+
+    def under(self, estate: Estate) -> Matcher:
+        """The same rules, where they are put in force otherwise."""
+        other = copy(self)
+        other.estate, other._hold_backs = estate, _hold_backs(estate)
+        return other
+
+    def once(self, key: Hashable, find: Callable[[], Found]) -> Found:
+        """What was found of these rules, by all else that it hangs on; that of the last few times is kept."""
+        found: Found | None = self._found.get(key)
+        if found is None:
+            found = find()
+            while len(self._found) >= MOST_FOUND:
+                self._found.pop(next(iter(self._found)), None)
+            self._found[key] = found
+        return found
 
     def seeing(self, index: CategoryIndex) -> Matcher:
         """The same rules, where hosts are in the categories of another index."""
         other = copy(self)
-        other._showing = Showing(self.estate, index, self._catalogue)
+        other.showing, other._found = Showing(self.estate, index, self._catalogue), {}
         return other
 
     def show(self, subject: Subject) -> Shown:
         """The subject as rules look at it."""
-        return self._showing.show(subject)
+        return self.showing.show(subject)
 
     def meet(self, shown: Shown) -> Contested:
         """The rules that match what is shown, in play or not, each ruleset's once and without its conditions."""
@@ -123,3 +160,7 @@ class Matcher:
             visited and bool(visited.searched),
             visited and visited.media_type,
         )
+
+
+def _hold_backs(estate: Estate) -> list[HoldBack]:
+    return [HoldBack.of(one) for one in estate.assignments if one.state is State.ACTIVE and one.hold_back is not None]

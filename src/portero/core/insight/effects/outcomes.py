@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Hashable
 from threading import Lock
 from typing import Any, NamedTuple
 
@@ -10,17 +10,33 @@ MOST_KEPT, MOST_NAMED = 50_000, 100
 
 
 class MadeOf(NamedTuple):
-    """What something was made of, to be compared, and the objects whose identity counts there."""
+    """What something was made of: the assignments in order, what else counts of them, and the objects whose identity
+    counts there.
+    """
 
-    key: Hashable
+    assignments: tuple[int, ...]
+    more: Hashable
+    moment: Hashable
     objects: tuple[object, ...]
+
+    @property
+    def key(self) -> Hashable:
+        """To be compared."""
+        return self[:3]
+
+    def is_alike(self, other: MadeOf) -> bool:
+        """Whether it differs in assignments alone, and those that both have stand in the same order."""
+        if self.moment != other.moment:
+            return False
+        own, theirs = set(self.assignments), set(other.assignments)
+        return [one for one in self.assignments if one in theirs] == [one for one in other.assignments if one in own]
 
 
 class Outcomes:
-    """Outcomes by what they were made of; those that were asked for last stay. Safe to use from several threads."""
+    """Outcomes by what they are about; those that were asked for last stay. Safe to use from several threads."""
 
     def __init__(self) -> None:
-        self._known: dict[Hashable, tuple[Any, tuple[object, ...]]] = {}
+        self._known: dict[Hashable, Any] = {}
         self._names: dict[Hashable, int] = {}
         self._named = 0
         self._alone = Lock()
@@ -36,18 +52,18 @@ class Outcomes:
                 known = self._names[key] = self._named
             return known
 
-    def get(self, made_of: MadeOf, make: Callable[[], Any]) -> Any:
-        """What comes of it; worked out where that is not known."""
+    def get(self, key: Hashable) -> Any:
+        """What is kept there; None where nothing is."""
         with self._alone:
             # taken out and put in again: what was not asked for the longest stands first
-            known = self._known.pop(made_of.key, None)
+            known = self._known.pop(key, None)
             if known is not None:
-                self._known[made_of.key] = known
-                return known[0]
-        found = make()
+                self._known[key] = known
+            return known
+
+    def keep(self, key: Hashable, outcome: object) -> None:
+        """Keep something in place of what is there."""
         with self._alone:
             while len(self._known) >= MOST_KEPT:
                 del self._known[next(iter(self._known))]
-            # the objects are kept with it: as long as they are there nothing else has their identity
-            self._known[made_of.key] = (found, made_of.objects)
-        return found
+            self._known[key] = outcome

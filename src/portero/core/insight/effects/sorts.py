@@ -30,13 +30,23 @@ class Sort(NamedTuple):
     zone: str | None
     gateways: tuple[bool, ...]
     is_server: bool = False
+    moved: bool = False
+    """Whether they are devices that have other groups than in the fleet as it is."""
 
 
 class Crowd:
     """A fleet sorted once, under some states of the estate."""
 
-    def __init__(self, estates: Sequence[Estate], classes: Mapping[Any, list[Member]]) -> None:
-        """`classes` has the devices by a tuple of their groups under each of the states."""
+    def __init__(
+        self,
+        estates: Sequence[Estate],
+        classes: Mapping[Any, list[Member]],
+        moved: Mapping[str, tuple[Groups, ...]] | None = None,
+    ) -> None:
+        """`classes` has the devices by a tuple of their groups under each of the states. `moved` gives the groups of
+        those that have others by now, by id: they are put in sorts of their own behind all others, so that of the
+        others the same can be said as before.
+        """
         self._networks = [[ip_network(network) for network in own.settings.gateway_networks] for own in estates]
         self._named = frozenset(name for estate in estates for name in estate.named_devices)
         self._by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
@@ -44,17 +54,24 @@ class Crowd:
         behind = lru_cache(maxsize=100_000)(self._gateways)
         nowhere = (False,) * len(estates)
         self.sorts: dict[Sort, list[Member]] = {}
+        came: dict[Sort, list[Member]] = {}
+        self.left: set[Sort] = set()
         for groups, members in classes.items():
-            if not (self._named or self._by_zone or self._by_kind or any(self._networks)):
+            if not (moved or self._named or self._by_zone or self._by_kind or any(self._networks)):
                 self.sorts[Sort(groups, "", None, nowhere)] = members
                 continue
-            apart: dict[tuple[str, str | None, tuple[bool, ...], bool], list[Member]] = defaultdict(list)
             for member in members:
                 alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
                 gateways = behind(member.facts.addresses) if any(self._networks) else nowhere
                 zone = member.facts.zone if self._by_zone else None
-                apart[alone, zone, gateways, self._by_kind and member.facts.kind == Kind.SERVER].append(member)
-            self.sorts.update((Sort(groups, *more), some) for more, some in apart.items())
+                sort = Sort(groups, alone, zone, gateways, self._by_kind and member.facts.kind == Kind.SERVER)
+                # one that all have left stays, with nobody in it
+                own = self.sorts.setdefault(sort, [])
+                if moved and (then := moved.get(member.id)) is not None:
+                    self.left.add(sort)
+                    own = came.setdefault(sort._replace(groups=then, moved=True), [])
+                own.append(member)
+        self.sorts.update(came)
 
     def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
         return tuple(
@@ -78,8 +95,12 @@ class Sorts:
         self._members = list(crowd.sorts.values())
         self._numbers: dict[int, int] = {}
         self._groups = [sort.groups[state] for sort in crowd.sorts]
-        self.key = tuple(crowd.sorts)
-        """What sorts there are, in order: what is said of one fleet by these bits holds of another with the same."""
+        self.key = tuple(sort for sort in crowd.sorts if not sort.moved)
+        """What sorts there are in the fleet as it is, in order: what is said by their bits holds of each fleet that has
+        the same.
+        """
+        self.disturbed = 0
+        """Those that devices have left, and those of devices that have moved."""
         self.behind_gateway = 0
         """Those that leave filtering to a gateway when they are on-site."""
         self._holding: dict[str, int] = defaultdict(int)
@@ -87,6 +108,10 @@ class Sorts:
         sides: dict[tuple[str | None, bool], int] = defaultdict(int)
         for place, (sort, members) in enumerate(crowd.sorts.items()):
             bit = 1 << place
+            if sort.moved or sort in crowd.left:
+                self.disturbed |= bit
+            if not members:
+                continue
             sides[sort.zone, sort.is_server] |= bit
             self.behind_gateway |= bit if sort.gateways[state] else 0
             for group in sort.groups[state]:

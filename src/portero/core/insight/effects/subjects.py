@@ -27,6 +27,7 @@ ELSEWHERE = "any-other-site.test"
 OTHER_PROGRAM = Application(file="any-other-program")
 MOST_PROGRAMS = 200
 """How many programs are looked at for one application set."""
+MOST_SHOWN = 50_000
 
 
 class Subject(NamedTuple):
@@ -231,6 +232,8 @@ class Showing:
     """Shows subjects under one estate: its corrections, its search pages."""
 
     def __init__(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> None:
+        self._made_of = self._parts(estate, index, catalogue)
+        self._known: dict[Subject, Shown] = {}
         self._index, self._catalogue = index, catalogue
         self._corrections = {correction.host: correction.categories for correction in estate.corrections}
         self._corrected_programs = estate.corrected_programs
@@ -238,8 +241,25 @@ class Showing:
         for page in estate.settings.search_pages:
             self._pages[page.host] = (*self._pages.get(page.host, ()), page.parameter)
 
+    @staticmethod
+    def _parts(estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> tuple[object, ...]:
+        return index, catalogue, estate.corrections, estate.application_corrections, estate.settings
+
+    def is_of(self, estate: Estate, index: CategoryIndex, catalogue: Mapping[str, frozenset[str]]) -> bool:
+        """Whether it would show everything alike under another estate."""
+        parts = self._parts(estate, index, catalogue)
+        return all(mine is theirs for mine, theirs in zip(self._made_of, parts, strict=True))
+
     def show(self, subject: Subject) -> Shown:
         """The subject as rules look at it. BadUrl where its URL is none, which no valid rule makes."""
+        known = self._known.get(subject)
+        if known is None:
+            if len(self._known) >= MOST_SHOWN:
+                self._known.clear()
+            known = self._known[subject] = self._show(subject)
+        return known
+
+    def _show(self, subject: Subject) -> Shown:
         if subject.program is not None:
             started = Started.of(subject.program, self._catalogue, self._corrected_programs)
             return Shown(None, started, is_essential(subject.program, None))

@@ -100,14 +100,6 @@ class Touched:
         self._changes, self._moved = changes, set(moved)
         self._changed = changed_keys(changes, before, after)
 
-    def rulesets(self) -> set[str]:
-        """The rulesets that are changed, or put into force otherwise than before."""
-        found = set(self._changed.get("ruleset", ()))
-        for estate in self._estates:
-            found.update(assignment.ruleset for assignment in touched_assignments(estate, self._changed))
-            found.update(assignment.ruleset for assignment in estate.assignments if self._concerns(assignment))
-        return found
-
     def subjects(self) -> Iterator[Subject]:
         """Each subject, some of them several times; those that the change names first."""
         yield from self._of_changed_rules()

@@ -50,6 +50,11 @@ class World:
     """What was worked out before, under this state or another."""
     sorted: Mapping[Groups, list[Member]] | None = None
     """The devices by their groups, where somebody has sorted them already."""
+    base: Mapping[Groups, list[Member]] | None = None
+    """The devices by their groups before some of them have `moved`."""
+    moved: Mapping[str, Groups] = field(default_factory=dict)
+    state: object = field(default_factory=object)
+    """The same wherever the devices of the fleet as it is and their facts are the same."""
 
     @cached_property
     def classes(self) -> Mapping[Groups, list[Member]]:
@@ -80,4 +85,6 @@ class World:
             self,
             groups=lambda id: moved.get(id) or self.groups(id),
             sorted=None if moved else self.classes,
+            base=self.classes,
+            moved=moved,
         )

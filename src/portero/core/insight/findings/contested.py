@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterator, Sequence
 from typing import NamedTuple
 
 from portero.core.insight.effects.matcher import Contested, Matcher
@@ -64,27 +64,30 @@ class Arena:
     def _is_contest(self, contest: Sequence[Contender]) -> bool:
         return len(contest) > 1 or any(len(self.by_ruleset[self._matcher.ruleset_of(met)]) > 1 for met in contest)
 
-    def likeness(self, subject: Subject, shown: Shown, met: Contested) -> object:
+    def likeness(self, subject: Subject, shown: Shown, met: Contested) -> Hashable:
         """What is equal for subjects over which the same becomes of rules, slot by slot."""
-        if subject.is_start or (met.sites and subject.kind == "category"):
-            return subject
-        if met.sites:
-            # which pattern is inside which other one is not told by their weight alone
-            return frozenset((one.assignment, one.rule) for one in met.rules()), self._matcher.likeness(shown)
+        others = tuple(tuple((*self._slot(one), one.narrowness) for one in some) for some in met.others)
+        if subject.is_start:
+            # the sets that hold a program, and since when one has held it
+            categories = shown.started.categories if shown.started is not None else frozenset()
+            return subject, categories, others, tuple(tuple(one.rule for one in some) for some in met.others)
         order = sorted({one.narrowness for one in met.indicators})
         indicators = tuple((*self._slot(one), order.index(one.narrowness)) for one in met.indicators)
         of_host = is_of_host(subject)
-        if of_host and not self.warns(met):
+        # which pattern is inside which other one is not told by their weight alone
+        sites = tuple((pattern, *self._slot(one), one.rule) for pattern, one in met.sites)
+        if of_host and not self.warns(met) and not sites:
             return indicators
-        others = tuple(tuple((*self._slot(one), one.narrowness) for one in some) for some in met.others)
-        return indicators, others, of_host
+        return indicators, others, of_host, sites
 
     def _slot(self, one: Contender) -> tuple[object, ...]:
         return self._matcher.ruleset_of(one), one.action, one.until, one.broad
 
-    def keys(self, met: Contested) -> Iterator[tuple[str, int]]:
-        """The rules by assignment and number."""
-        return ((key, one.rule) for one in met.rules() for key in self.by_ruleset[self._matcher.ruleset_of(one)])
+    @property
+    def key(self) -> Hashable:
+        """What of the assignments counts for what is contested: which put a ruleset in force twice, which warn."""
+        twice = frozenset(key for key, several in self.by_ruleset.items() if len(several) > 1)
+        return frozenset(self.by_ruleset), twice, frozenset(self._warning)
 
 
 class MetOver(NamedTuple):
@@ -95,31 +98,36 @@ class MetOver(NamedTuple):
     rules: Contested
 
 
-def contested(
-    estate: Estate,
-    world: World,
-    matcher: Matcher,
-    rulesets: Collection[str] | None,
-    alone: set[tuple[str, int]],
-) -> list[tuple[object, MetOver, Shape]]:
-    """What is contested among the rules in force: in what it is alike, a subject that shows it, and all that have the
-    same shape. Rules that win as they meet nobody over some subject are put with those that are `alone`, by assignment
-    and number.
+class Field(NamedTuple):
+    """What is contested: in what it is alike, a subject that shows it, and all that have the same shape. And the rules
+    that win as they meet nobody over some subject, by ruleset and number.
     """
-    known = KnownSubjects.of([estate], world.programs, world.catalogue)
+
+    shapes: list[tuple[object, MetOver, Shape]]
+    alone: frozenset[tuple[str, int]]
+
+
+def contested(estate: Estate, world: World, matcher: Matcher, rulesets: Collection[str] | None = None) -> Field:
+    """What is contested among the rules in force, or among those of some rulesets and all others."""
     arena = Arena(estate, matcher)
     wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
+    looks_at_programs = any(ruleset.kind == "startup" and ruleset.key in wanted for ruleset in estate.rulesets)
+    programs = world.programs() if looks_at_programs else None
+    # kept with what is found, so that nothing else has its identity
+    key = (frozenset(wanted), arena.key, id(programs))
+    return matcher.once(key, lambda: (_field(estate, world, matcher, arena, wanted), programs))[0]
+
+
+def _field(estate: Estate, world: World, matcher: Matcher, arena: Arena, wanted: Collection[str]) -> Field:
+    known = KnownSubjects.of([estate], world.programs, world.catalogue)
     found: dict[object, tuple[MetOver, Shape]] = {}
-    looked: set[Subject] = set()
     seen: set[object] = set()
-    for subject in generic_subjects(estate, wanted, known, arena, alone):
-        if subject in looked:
-            continue
-        looked.add(subject)
+    alone: set[tuple[str, int]] = set()
+    for subject in dict.fromkeys(generic_subjects(estate, wanted, known, arena, alone)):
         shown = matcher.show(subject)
         met = matcher.meet(shown)
         if not arena.is_contested(met):
-            alone.update(arena.keys(met))
+            alone.update((matcher.ruleset_of(one), one.rule) for one in met.rules())
             continue
         key, rules = arena.likeness(subject, shown, met), tuple(one.rule for one in met.rules())
         # of hosts and pages at which the same rules meet one is named for each choice of categories
@@ -130,7 +138,7 @@ def contested(
         _, shape = found.setdefault(key, (MetOver(subject, shown, met), Shape()))
         shape.subjects.append(subject)
         shape.rules.append(rules)
-    return [(key, met, shape) for key, (met, shape) in found.items()]
+    return Field([(key, met, shape) for key, (met, shape) in found.items()], frozenset(alone))
 
 
 def generic_subjects(
@@ -143,7 +151,7 @@ def generic_subjects(
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):
             if arena.is_alone(ruleset, rule):
-                alone.add((arena.by_ruleset[ruleset.key][0], number))
+                alone.add((ruleset.key, number))
                 continue
             yield from subjects_of(ruleset.kind, rule.selector, known)
             yield from _within(ruleset.kind, rule)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from functools import cached_property
+from typing import Literal, NamedTuple, TypeVar
 
 from portero.core.insight.effects.sorts import Sorts
 from portero.core.insight.effects.subjects import Subject
@@ -45,6 +46,10 @@ class Shape:
         """For each subject the numbers, in their rulesets, of the rules that meet."""
         self._numbers: dict[int, frozenset[int]] = {}
 
+    def is_as(self, other: Shape) -> bool:
+        """Whether it holds the same."""
+        return self.rules == other.rules and self.subjects == other.subjects
+
     def numbers(self, slot: int) -> frozenset[int]:
         """The rules of a slot; asked for once all subjects are there."""
         known = self._numbers.get(slot)
@@ -53,37 +58,81 @@ class Shape:
         return known
 
 
-class Tally:
-    """On which sorts of devices something is so, and of which rules in which shapes: by their slots there."""
+class Pair(NamedTuple):
+    """Two assignments that meet, each by way of one target."""
 
-    def __init__(self) -> None:
-        self.where = 0
-        self.about: dict[tuple[Shape, int, int], int] = {}
+    winner: str
+    winner_target: str | None
+    loser: str
+    loser_target: str | None
 
-    def subjects(self) -> Iterator[Subject]:
-        """About what it is so."""
-        for shape in dict.fromkeys(shape for shape, _, _ in self.about):
-            yield from shape.subjects
-
-    def rules(self) -> Iterator[tuple[int, int]]:
-        """The numbers of the rules that won and lost."""
-        for shape, winner, loser in self.about:
-            yield from ((rules[winner], rules[loser]) for rules in shape.rules)
+    @classmethod
+    def of(cls, meeting: Meeting) -> Pair:
+        """The assignments of two rules that met."""
+        winner, loser = meeting.winner, meeting.loser
+        return cls(winner.assignment, winner.target, loser.assignment, loser.target)
 
 
+Kind = Literal["met", "softened", "disagreeing"]
 About = dict[tuple[Meeting, int, int], int]
 """Meetings, with the slots of who won and who lost, and the sorts of devices where."""
+Parted = tuple[Shape, About]
+"""Meetings over the subjects of a shape."""
 
 
 @dataclass
 class ShapeOutcome:
-    """What came of the contests over subjects of one shape: rules by assignment and slot, with sorts of devices."""
+    """What came of the contests over subjects of one shape: rules by assignment and slot, with sorts of devices.
+
+    Of meetings are kept those that findings are made of: of two targets that say different things, of a group that a
+    weaker one opens, and all that rules lost which did not win there.
+    """
 
     in_play: dict[tuple[str, int], int] = field(default_factory=lambda: defaultdict(int))
-    won: set[tuple[str, int]] = field(default_factory=set)
+    won: dict[tuple[str, int], int] = field(default_factory=lambda: defaultdict(int))
     met: About = field(default_factory=lambda: defaultdict(int))
     softened: About = field(default_factory=lambda: defaultdict(int))
+    """A warn of an indicator, and the category block that it sets aside."""
     disagreeing: About = field(default_factory=lambda: defaultdict(int))
+    """A site list's block, and the indicator's allow that it makes idle."""
+
+    def changed(self, touched: int, there: ShapeOutcome) -> ShapeOutcome | None:
+        """This, with what came of the contests on the touched sorts of devices in place of what did before. None where
+        that does not say all: where a rule wins nowhere any more, all that it lost counts.
+        """
+        made = ShapeOutcome(
+            *(_replaced(getattr(self, part), getattr(there, part), touched) for part in self.__dataclass_fields__)
+        )
+        return made if self.won.keys() <= made.won.keys() | (self.won.keys() - made.in_play.keys()) else None
+
+    @cached_property
+    def by_pair(self) -> Mapping[Kind, Mapping[Pair, About]]:
+        """Its meetings by kind, and by which assignments meet."""
+        found: dict[Kind, dict[Pair, About]] = {"met": {}, "softened": {}, "disagreeing": {}}
+        for kind, pairs in found.items():
+            about: About = getattr(self, kind)
+            for (meeting, winner, loser), where in about.items():
+                pairs.setdefault(Pair.of(meeting), {})[meeting, winner, loser] = where
+        return found
+
+    @cached_property
+    def by_loser(self) -> Mapping[str, About]:
+        """What rules lost to others, by the assignment of those that lost."""
+        found: dict[str, About] = {}
+        for (meeting, winner, loser), where in self.met.items():
+            found.setdefault(meeting.loser.assignment, {})[meeting, winner, loser] = where
+        return found
+
+
+Part = TypeVar("Part", bound=Hashable)
+
+
+def _replaced(before: Mapping[Part, int], there: Mapping[Part, int], touched: int) -> dict[Part, int]:
+    """What is so where, on the touched sorts of devices as it is so there."""
+    found = {key: left for key, where in before.items() if (left := where & ~touched)}
+    for key, where in there.items():
+        found[key] = found.get(key, 0) | where
+    return found
 
 
 @dataclass
@@ -91,39 +140,55 @@ class Contests:
     """What came of all contests."""
 
     sorts: Sorts
-    met: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
-    """Those that findings are made of: of two targets that say different things, of a group that a weaker one opens,
-    and all that rules lost which did not win there.
-    """
-    softened: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
-    """A warn of an indicator, and the category block that it sets aside."""
-    disagreeing: dict[Meeting, Tally] = field(default_factory=lambda: defaultdict(Tally))
-    """A site list's block, and the indicator's allow that it makes idle."""
-    in_play: dict[tuple[str, int], int] = field(default_factory=lambda: defaultdict(int))
-    """Rules by assignment and number, with the sorts of devices on which they counted."""
-    winning: set[tuple[str, int]] = field(default_factory=set)
+    fleet: int
+    """Names what sorts of devices there are in the fleet as it is."""
+    alone: frozenset[tuple[str, int]]
+    """Rules that win as they meet nobody over some subject, by ruleset and number."""
+    held: list[tuple[Shape, ShapeOutcome]] = field(default_factory=list)
+    """What came of the contests over the subjects of each shape."""
+    _devices: dict[int, HeldMembers] = field(default_factory=dict)
 
-    def add(self, shape: Shape, outcome: ShapeOutcome) -> None:
-        """What came of a shape's contests is so for each of its subjects."""
-        for (assignment, slot), where in outcome.in_play.items():
-            wins = (assignment, slot) in outcome.won
-            for rules in shape.rules:
-                self.in_play[assignment, rules[slot]] |= where
-                if wins:
-                    self.winning.add((assignment, rules[slot]))
-        for tallies, about in (
-            (self.met, outcome.met),
-            (self.softened, outcome.softened),
-            (self.disagreeing, outcome.disagreeing),
-        ):
-            for (meeting, winner, loser), where in about.items():
-                tally = tallies[meeting]
-                tally.where |= where
-                tally.about[shape, winner, loser] = where
+    def pairs(self, kind: Kind) -> dict[Pair, list[Parted]]:
+        """The meetings of a kind by which assignments meet, shape by shape."""
+        found: dict[Pair, list[Parted]] = defaultdict(list)
+        for shape, outcome in self.held:
+            for pair, about in outcome.by_pair[kind].items():
+                found[pair].append((shape, about))
+        return found
 
-    def devices(self, where: Iterable[int]) -> HeldMembers:
-        """The devices of some sorts together."""
-        together = 0
-        for one in where:
-            together |= one
-        return HeldMembers(self.sorts.members(together))
+    def lost(self) -> dict[str, list[Parted]]:
+        """What rules lost to others, by the assignment of those that lost, shape by shape."""
+        found: dict[str, list[Parted]] = defaultdict(list)
+        for shape, outcome in self.held:
+            for assignment, about in outcome.by_loser.items():
+                found[assignment].append((shape, about))
+        return found
+
+    def losing(self, ruleset_of: Mapping[str, str]) -> dict[str, dict[int, int]]:
+        """The rules that count somewhere and win nowhere: by assignment and number, with the sorts of devices. Given
+        the ruleset of each assignment.
+        """
+        found: dict[str, dict[int, int]] = defaultdict(dict)
+        for shape, outcome in self.held:
+            for (assignment, slot), where in outcome.in_play.items():
+                if (assignment, slot) not in outcome.won:
+                    rules = found[assignment]
+                    for number in shape.numbers(slot):
+                        rules[number] = rules.get(number, 0) | where
+        for shape, outcome in self.held if found else ():
+            for assignment, slot in outcome.won:
+                if rules := found.get(assignment, {}):
+                    for number in rules.keys() & shape.numbers(slot):
+                        del rules[number]
+        for assignment, rules in found.items():
+            ruleset = ruleset_of[assignment]
+            for number in [number for number in rules if (ruleset, number) in self.alone]:
+                del rules[number]
+        return {assignment: rules for assignment, rules in found.items() if rules}
+
+    def devices(self, where: int) -> HeldMembers:
+        """The devices of some sorts."""
+        known = self._devices.get(where)
+        if known is None:
+            known = self._devices[where] = HeldMembers(self.sorts.members(where))
+        return known

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from functools import cached_property
 from itertools import chain, islice
 from typing import NamedTuple
 
@@ -32,6 +33,11 @@ class HeldMembers(Collection[Member]):
         self.lists = list(lists)
         self._size = sum(map(len, self.lists))
 
+    @cached_property
+    def examples(self) -> tuple[str, ...]:
+        """The hostnames of a few of them."""
+        return examples_of(self)
+
     def __len__(self) -> int:
         return self._size
 
@@ -40,6 +46,11 @@ class HeldMembers(Collection[Member]):
 
     def __contains__(self, member: object) -> bool:
         return any(member in some for some in self.lists)
+
+
+def examples_of(devices: Iterable[Member]) -> tuple[str, ...]:
+    """The hostnames of a few devices."""
+    return tuple(sorted(device.facts.hostname for device in islice(devices, MOST_SORTED))[:FEW])
 
 
 def finding(
@@ -73,7 +84,7 @@ def finding(
         hosts=tuple(hosts),
         browsers=tuple(browsers),
         devices=len(devices),
-        examples=tuple(sorted(device.facts.hostname for device in islice(devices, MOST_SORTED))[:FEW]),
+        examples=devices.examples if isinstance(devices, HeldMembers) else examples_of(devices),
         remedies=tuple(
             Remedy(key=key, sentence=sentences.remedy(key, **names))
             for key, names in remedies

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.subjects import Subject
-from portero.core.insight.effects.world import World
+from portero.core.insight.effects.world import Groups, World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
 from portero.core.matching.members import Member
@@ -36,7 +38,8 @@ class _Word(NamedTuple):
     mode: LayerMode
 
 
-class Undone(NamedTuple):
+@dataclass(frozen=True)
+class Undone:
     """Looks at the estate for what is decided and undone elsewhere. `puts` are its assignments."""
 
     estate: Estate
@@ -85,11 +88,22 @@ class Undone(NamedTuple):
             uniform = len(groups) == 1 and some is self.world.classes.get(next(iter(groups)))
             for member in some[:1] if uniform else some:
                 own = self.world.groups(member.id)
-                word = _Word(self.estate.mode_given_by(layer, own), layer, self.estate.mode_of(layer, own))
+                word = self._word_over(layer, own)
                 told = put.assignment.mandatory if word.by != ESTATE else layer != "startup"
                 if word.mode is not LayerMode.ENFORCING and told:
                     found[word] += some if uniform else [member]
         return found
+
+    def _word_over(self, layer: LayerName, groups: Groups) -> _Word:
+        known = self._words.get((layer, groups))
+        if known is None:
+            by, mode = self.estate.mode_given_by(layer, groups), self.estate.mode_of(layer, groups)
+            known = self._words[layer, groups] = _Word(by, layer, mode)
+        return known
+
+    @cached_property
+    def _words(self) -> dict[tuple[LayerName, Groups], _Word]:
+        return {}
 
     def _told(self, word: _Word, puts: Sequence[Put], members: Sequence[Member]) -> Told:
         mandatory = [put for put in puts if put.assignment.mandatory]
@@ -121,10 +135,13 @@ class Undone(NamedTuple):
     def _beaten(self, stopping: Sequence[Put]) -> Iterator[Told]:
         """Indicators' allows of hosts that a mandatory category rule stops for all: two kinds, one ladder."""
         stronger = [put for put in stopping if put.ruleset.kind == "category" and _is_always(put.assignment)]
+        holding = [(other, {id(some) for some in other.devices.lists}) for other in stronger]
         for put in self.puts if stronger else ():
+            if put.ruleset.kind != "indicator" or put.assignment.mandatory or not self._is_in_force(put):
+                continue
             allows = [(number, rule) for number, rule in enumerate(put.ruleset.rules, 1) if _allows(put, rule)]
-            if allows and self._is_in_force(put) and not put.assignment.mandatory:
-                over = [other for other in stronger if _holds_all(other, put)]
+            if allows:
+                over = [other for other, held in holding if _holds_all(other, held, put)]
                 yield from self._beaten_by(put, allows, over)
 
     def _beaten_by(self, put: Put, allows: Sequence[tuple[int, Rule]], over: Sequence[Put]) -> Iterator[Told]:
@@ -181,9 +198,8 @@ def _is_always(assignment: Assignment) -> bool:
     return assignment.mandatory and assignment.place == "anywhere" and not any(bound)
 
 
-def _holds_all(other: Put, put: Put) -> bool:
-    """Whether the other assignment is on all devices of this one."""
-    held = {id(some) for some in other.devices.lists}
+def _holds_all(other: Put, held: Collection[int], put: Put) -> bool:
+    """Whether the other assignment is on all devices of this one; `held` are the ids of the lists of its own."""
     rest = [some for some in put.devices.lists if id(some) not in held]
     if not rest:
         return True

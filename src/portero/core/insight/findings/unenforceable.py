@@ -93,11 +93,8 @@ class Unenforceable:
 
     def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""
-        rules = list(enumerate(put.ruleset.rules, 1))
-        stops = [(number, rule) for number, rule in rules if rule.action in STOPPING]
-        paths = [number for number, rule in stops if rule.names_path]
-        contents = [number for number, rule in stops if rule.search_term or rule.media_type]
-        kind = put.ruleset.kind
+        kind, rules = put.ruleset.kind, put.ruleset.rules
+        stops, paths, contents = self._numbers(put.ruleset)
         if paths:
             yield "path-hidden", paths, self._those(put, self._host_only)
         if contents:
@@ -108,6 +105,20 @@ class Unenforceable:
                 yield code, [], self._those(put, test)
         if kind == "startup" and stops and put.assignment.action != "log":
             yield "startup-observing", [], self._those(put, self._starts_free)
+
+    def _numbers(self, ruleset: Ruleset) -> tuple[list[int], list[int], list[int]]:
+        """The rules that stop something; of these those that name a path, and those that look at content."""
+        known = self._looked.get(ruleset.key)
+        if known is None:
+            stops = [(number, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.action in STOPPING]
+            paths = [number for number, rule in stops if rule.names_path]
+            contents = [number for number, rule in stops if rule.search_term or rule.media_type]
+            known = self._looked[ruleset.key] = ([number for number, _ in stops], paths, contents)
+        return known
+
+    @cached_property
+    def _looked(self) -> dict[str, tuple[list[int], list[int], list[int]]]:
+        return {}
 
     @cached_property
     def _host_only(self) -> Callable[[Member], bool]:

@@ -1,0 +1,320 @@
+"""Findings about rules that meet: made of what came of contests."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
+from typing import Literal, NamedTuple
+
+from portero.core import sentences, wording
+from portero.core.insight.effects.subjects import Subject
+from portero.core.insight.effects.world import World
+from portero.core.insight.findings.alone import Put
+from portero.core.insight.findings.meetings import Contests, InForce, Kind, Meeting, Pair, Parted, Shape
+from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
+from portero.core.nouns.action import STOPPING, Action
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import FindingKind, RuleAt, Severity
+from portero.core.nouns.group import BUILT_IN
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.nouns.verdict import Rung
+
+
+class _Over(NamedTuple):
+    """Rules that met over the subjects of a shape, by their slots there, and on which sorts of devices."""
+
+    shape: Shape
+    meeting: Meeting
+    winner: int
+    loser: int
+    where: int
+
+
+class _Kept(NamedTuple):
+    """Findings, and what they were made of."""
+
+    state: object
+    disturbed: int
+    objects: Sequence[object]
+    facts: Hashable
+    parts: Sequence[Parted]
+    told: Sequence[Told]
+
+    def is_of(self, other: _Kept) -> bool:
+        """Whether the same is made of the other one."""
+        if self.state != other.state or self.facts != other.facts or len(self.parts) != len(other.parts):
+            return False
+        if any(mine is not theirs for mine, theirs in zip(self.objects, other.objects, strict=True)):
+            return False
+        for (shape, about), (other_shape, other_about) in zip(self.parts, other.parts, strict=True):
+            if shape is not other_shape or (about is not other_about and about != other_about):
+                return False
+        disturbed = self.disturbed | other.disturbed
+        # of other machines, wherever some have moved
+        return not disturbed or not any(where & disturbed for _, about in self.parts for where in about.values())
+
+
+class Met:
+    """Makes findings of what came of contests. Those of which nothing is another are kept."""
+
+    def __init__(self, estate: Estate, world: World, puts: Sequence[Put], contests: Contests) -> None:
+        self._estate, self._outcomes, self._contests = estate, world.outcomes, contests
+        self._state = (contests.fleet, world.state)
+        self._puts = {put.assignment.key: put for put in puts}
+        self._rank = {key: place for place, key in enumerate(estate.group_order)}
+        self._times = Counter(assignment.ruleset for assignment in estate.assignments)
+        self._told: dict[Subject, str] = {}
+        self._rules_told: dict[tuple[str, int], RuleAt] = {}
+        self._parts: dict[tuple[str, str], bool] = {}
+        self._classes: dict[str, set[tuple[str, ...]]] = defaultdict(set)
+        for groups in world.classes:
+            for key in groups:
+                self._classes[key].add(groups)
+
+    def find(self) -> Iterator[Told]:
+        """All of them."""
+        yield from self._of_pairs("met", self._opposed)
+        yield from self._of_pairs("softened", self._softened)
+        yield from self._of_pairs("disagreeing", self._disagreeing)
+        yield from self._shadowed()
+
+    def _of_pairs(self, kind: Kind, make: Callable[[Pair, Sequence[_Over]], Iterable[Told]]) -> Iterator[Told]:
+        for pair, parts in self._contests.pairs(kind).items():
+            rulesets = self._puts[pair.winner].ruleset, self._puts[pair.loser].ruleset
+            facts = self._is_part(pair), self._is_weaker(pair)
+            yield from self._kept((kind, pair), rulesets, facts, parts, lambda over: make(pair, over))  # noqa: B023
+
+    def _kept(
+        self,
+        about: Hashable,
+        objects: Sequence[object],
+        facts: Hashable,
+        parts: Sequence[Parted],
+        make: Callable[[list[_Over]], Iterable[Told]],
+    ) -> Sequence[Told]:
+        """Findings; made anew only where something of which it is made is another: `objects` are told by identity,
+        `facts` by value.
+        """
+        # beside the fleet as it is, what it would be is kept by itself
+        key = ("finding", about, bool(self._contests.sorts.disturbed))
+        made_of = _Kept(self._state, self._contests.sorts.disturbed, objects, facts, parts, ())
+        known: _Kept | None = self._outcomes.get(key)
+        if known is None or not made_of.is_of(known):
+            over = [
+                _Over(shape, meeting, winner, loser, where)
+                for shape, met in parts
+                for (meeting, winner, loser), where in met.items()
+            ]
+            known = made_of._replace(told=tuple(make(over)))
+            self._outcomes.keep(key, known)
+        return known.told
+
+    def _opposed(self, pair: Pair, over: Sequence[_Over]) -> Iterator[Told]:
+        """Of two assignments that say different things."""
+        if not self._is_part(pair) and (met := [one for one in over if _is_opposed(one.meeting)]):
+            yield self._contradiction(pair, met)
+        if self._is_weaker(pair) and (met := [one for one in over if _is_opening(one.meeting)]):
+            yield self._opened(pair, met)
+
+    # --- contradictions ---
+
+    def _contradiction(self, pair: Pair, met: Sequence[_Over]) -> Told:
+        winner, loser = met[0].meeting.winner, met[0].meeting.loser
+        devices, subjects = self._joined(met)
+        hard = [one for one in met if Action.ALLOW in (one.meeting.winner.action, one.meeting.loser.action)]
+        first = (hard or met)[0].meeting
+        return finding(
+            FindingKind.CONTRADICTION,
+            Severity.MEDIUM if hard else Severity.LOW,
+            _about(pair),
+            sentences.contradiction(
+                _words(winner),
+                _words(loser),
+                first.winner.action.value,
+                first.loser.action.value,
+                subjects,
+                len(devices),
+            ),
+            assignments=(pair.winner, pair.loser),
+            rulesets=tuple(dict.fromkeys((winner.ruleset, loser.ruleset))),
+            groups=tuple(key for key in (pair.winner_target, pair.loser_target) if key),
+            rules=self._rules(met, "winner", "loser"),
+            devices=devices,
+            remedies=[*_raising(pair), ("pause-assignment", {"assignment": pair.winner})],
+        )
+
+    def _is_part(self, pair: Pair) -> bool:
+        """Whether the stronger target is a part of the weaker one, so that it may well say something else."""
+        stronger, weaker = pair.winner_target, pair.loser_target
+        if stronger is None or weaker is None or stronger == weaker or weaker in BUILT_IN:
+            return True
+        known = self._parts.get((stronger, weaker))
+        if known is None:
+            known = self._parts[stronger, weaker] = self._classes[stronger] <= self._classes[weaker]
+        return known
+
+    # --- a group that a weaker one opens ---
+
+    def _opened(self, pair: Pair, met: Sequence[_Over]) -> Told:
+        winner, loser = met[0].meeting.winner, met[0].meeting.loser
+        devices, subjects = self._joined(met)
+        return finding(
+            FindingKind.OPENED_BY_WEAKER,
+            Severity.HIGH,
+            _about(pair),
+            sentences.opened(_words(loser), _words(winner), subjects, len(devices)),
+            assignments=(pair.loser, pair.winner),
+            rulesets=(loser.ruleset, winner.ruleset),
+            groups=tuple(key for key in (pair.loser_target, pair.winner_target) if key),
+            rules=self._rules(met, "loser", "winner"),
+            devices=devices,
+            remedies=[("replace-weaker", {"assignment": pair.loser})],
+        )
+
+    def _is_weaker(self, pair: Pair) -> bool:
+        """Whether the winner is put on a weaker group than the loser."""
+        if pair.winner_target is None:
+            return False
+        return pair.loser_target is None or self._rank[pair.winner_target] > self._rank[pair.loser_target]
+
+    # --- a warn that softens a block; layers that disagree ---
+
+    def _softened(self, pair: Pair, met: Sequence[_Over]) -> Iterator[Told]:
+        winner, loser = met[0].meeting.winner, met[0].meeting.loser
+        devices, subjects = self._joined(met)
+        yield finding(
+            FindingKind.SOFTENED,
+            Severity.MEDIUM,
+            _about(pair),
+            sentences.softened(_words(winner), _words(loser), subjects, len(devices)),
+            assignments=(pair.winner, pair.loser),
+            rulesets=(winner.ruleset, loser.ruleset),
+            # the warns alone: the remedies change those
+            rules=self._rules(met, "winner"),
+            devices=devices,
+            remedies=[("block-too", {"ruleset": winner.ruleset}), ("remove-rules", {"ruleset": winner.ruleset})],
+        )
+
+    def _disagreeing(self, pair: Pair, met: Sequence[_Over]) -> Iterator[Told]:
+        listing, allowing = met[0].meeting.winner, met[0].meeting.loser
+        devices, subjects = self._joined(met)
+        yield finding(
+            FindingKind.LAYERS_DISAGREE,
+            Severity.MEDIUM,
+            _about(pair),
+            sentences.layers_disagree(_words(listing), _words(allowing), subjects, len(devices)),
+            assignments=(pair.winner, pair.loser),
+            rulesets=(listing.ruleset, allowing.ruleset),
+            rules=self._rules(met, "loser"),
+            devices=devices,
+            remedies=[("remove-allow", {"ruleset": allowing.ruleset})],
+        )
+
+    # --- what can never win ---
+
+    def _shadowed(self) -> Iterator[Told]:
+        losing = self._contests.losing({key: put.ruleset.key for key, put in self._puts.items()})
+        lost = self._contests.lost() if losing else {}
+        for key, rules in losing.items():
+            put = self._puts[key]
+            facts = tuple(sorted(rules.items())), self._times[put.ruleset.key] == 1
+            yield from self._kept(
+                ("losing", key),
+                (put.assignment, put.ruleset),
+                facts,
+                lost.get(key, ()),
+                lambda over: self._never_winning(put, rules, over),  # noqa: B023
+            )
+
+    def _never_winning(self, put: Put, rules: Mapping[int, int], over: Sequence[_Over]) -> Iterator[Told]:
+        deciding = [number for number, rule in enumerate(put.ruleset.rules, 1) if rule.action is not Action.LOG]
+        whole = set(deciding) <= set(rules)
+        beaten: Counter[tuple[str, Rung]] = Counter()
+        for one in over:
+            if number := len(rules.keys() & one.shape.numbers(one.loser)):
+                devices = self._contests.sorts.number(one.where)
+                beaten[_words(one.meeting.winner), one.meeting.rung] += number * devices
+        held = self._contests.devices(_together(rules.values()))
+        numbers = sorted(rules)
+        words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
+        removing = ("remove-rules", {"ruleset": put.ruleset.key})
+        # what is idle here may count where its ruleset is assigned beside
+        is_once = self._times[put.ruleset.key] == 1
+        yield finding(
+            FindingKind.SHADOWED,
+            Severity.MEDIUM if whole else Severity.LOW,
+            (put.assignment.key,),
+            sentences.shadowed(put.words, words, whole, [one for one, _ in beaten.most_common(3)], len(held)),
+            assignments=(put.assignment.key,),
+            rulesets=(put.ruleset.key,),
+            groups=put.assignment.groups,
+            rules=[self._rule_at(put.ruleset, number) for number in numbers],
+            devices=held,
+            remedies=put.removing if whole else [removing] if is_once else [],
+        )
+
+    def _joined(self, met: Sequence[_Over]) -> tuple[HeldMembers, list[str]]:
+        subjects = dict.fromkeys(
+            subject for shape in dict.fromkeys(one.shape for one in met) for subject in shape.subjects
+        )
+        words = dict.fromkeys(map(self._subject_words, subjects))
+        return self._contests.devices(_together(one.where for one in met)), list(words)
+
+    def _subject_words(self, subject: Subject) -> str:
+        known = self._told.get(subject)
+        if known is None:
+            known = self._told[subject] = sentences.subject_words(subject.kind, subject.name)
+        return known
+
+    def _rules(self, met: Sequence[_Over], *sides: Literal["winner", "loser"]) -> list[RuleAt]:
+        """The rules of a side, as many as a finding names."""
+        found: dict[tuple[str, int], None] = {}
+        for one in met:
+            for numbers in one.shape.rules:
+                for side in sides:
+                    found[getattr(one.meeting, side).ruleset, numbers[getattr(one, side)]] = None
+                if len(found) >= MOST_RULES:
+                    break
+        return [self._rule_at(self._estate.ruleset_by_key[ruleset], number) for ruleset, number in found]
+
+    def _rule_at(self, ruleset: Ruleset, number: int) -> RuleAt:
+        known = self._rules_told.get((ruleset.key, number))
+        if known is None:
+            known = self._rules_told[ruleset.key, number] = rule_at(ruleset, number)
+        return known
+
+
+def _words(in_force: InForce) -> str:
+    return wording.on(in_force.ruleset, in_force.target)
+
+
+def _is_opposed(meeting: Meeting) -> bool:
+    """Whether two targets, the stronger of which wins, say different things of the same."""
+    winner, loser = meeting.winner, meeting.loser
+    opposed = meeting.rung is Rung.TARGET and winner.action is not loser.action
+    return opposed and not winner.mandatory and not loser.mandatory
+
+
+def _is_opening(meeting: Meeting) -> bool:
+    """Whether a narrower rule opens what a rule on everything stops."""
+    winner, loser = meeting.winner, meeting.loser
+    if winner.action is not Action.ALLOW or loser.action not in STOPPING or winner.mandatory or loser.mandatory:
+        return False
+    return loser.closes and meeting.rung in (Rung.SELECTOR, Rung.BROWSER)
+
+
+def _raising(pair: Pair) -> list[tuple[str, Mapping[str, str]]]:
+    if pair.winner_target is None or pair.loser_target in (None, *BUILT_IN):
+        return []
+    return [("raise-group", {"group": str(pair.loser_target), "other": pair.winner_target})]
+
+
+def _about(pair: Pair) -> tuple[str, ...]:
+    return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
+
+
+def _together(masks: Iterable[int]) -> int:
+    found = 0
+    for mask in masks:
+        found |= mask
+    return found
