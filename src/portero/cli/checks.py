@@ -3,86 +3,34 @@
 from __future__ import annotations
 
 import argparse
-import json
-import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable
 from datetime import UTC, datetime
-from itertools import islice
-from typing import Any, TextIO
+from typing import Any
 
 from rich.text import Text
 
 from portero.cli import output
+from portero.cli.batches import check_batch
 from portero.cli.command import (
     DONE,
-    FAILED,
     NOT_AS_EXPECTED,
     CommandProblem,
     Commands,
     Context,
     present,
-    read_bytes,
-    read_documents,
 )
+from portero.cli.documents import add_documents, offline
 from portero.cli.moments import Moments
 from portero.core import sentences, wording
-from portero.core.insight.check_batches import judge_line, unjudged
-from portero.core.insight.offline import OfflineEstate, UnknownDevice
-from portero.core.matching.applications import CannotFreeze
-from portero.core.matching.categories import EMPTY_INDEX, CategoryIndex
+from portero.core.insight.offline import UnknownDevice
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.ground import ground_words
 from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference, Unjudged
+from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.formats.category_index import read_index
-from portero.formats.estate_document import read_estate, read_facts
-from portero.formats.places import BadDocument
 
-AT_ONCE = 500
-"""Lines of a batch that go to the service together."""
 PROGRAM = ("file", "product", "vendor", "version", "signer", "certificate", "sha256", "path")
-
-
-def read_or_tell(name: str, read: Callable[[], Any]) -> Any:
-    """What `read` reads of the file of that name. CommandProblem with each problem of the document and its place."""
-    try:
-        return read()
-    except BadDocument as problem:
-        lines = [f"{name}: {fault}" if not fault.file else f"{name}/{fault}" for fault in problem.problems[:20]]
-        if len(problem.problems) > 20:
-            lines.append(f"{name}: and {len(problem.problems) - 20} more")
-        raise CommandProblem("\n".join(lines)) from problem
-
-
-def estate_in(name: str) -> Estate:
-    """The estate of a document, or of a folder of them. CommandProblem where it does not read as one."""
-    estate: Estate = read_or_tell(name, lambda: read_estate(read_documents(name)))
-    return estate
-
-
-def offline(options: argparse.Namespace) -> OfflineEstate | None:
-    """What --estate, --facts and --index name; None where none is given, and the service is to answer."""
-    if not (options.estate or options.facts or options.index):
-        return None
-    if not options.estate:
-        raise CommandProblem("--facts and --index go with --estate FILE")
-    if not options.facts:
-        raise CommandProblem("--estate needs --facts FILE too: the devices that attempts are made on")
-    estate = estate_in(options.estate)
-    facts = read_or_tell(options.facts, lambda: read_facts(read_bytes(options.facts)))
-    index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
-    return alone(estate, facts, index)
-
-
-def alone(estate: Estate, facts: FactsDocument, index: CategoryIndex) -> OfflineEstate:
-    """What judges by documents alone. CommandProblem where a set is to be frozen that cannot be."""
-    try:
-        return OfflineEstate(estate, facts, index, datetime.now(UTC))
-    except CannotFreeze as problem:
-        raise CommandProblem(str(problem)) from problem
 
 
 def _judge(context: Context, tried: dict[str, Any]) -> int:
@@ -124,51 +72,6 @@ def check_start(context: Context) -> int:
 def _attempt(options: argparse.Namespace, tried: dict[str, Any], moments: Moments) -> Attempt:
     at = moments.read("--at", options.at) if options.at else datetime.now(UTC).replace(microsecond=0)
     return Attempt.model_validate({"device": options.device, "at": at, **tried})
-
-
-# --- batches ---
-
-
-def check_batch(context: Context) -> int:
-    """The verdict on each line; in the same order, a verdict or a problem a line."""
-    options, documents = context.options, offline(context.options)
-    with _opened(options.file) as lines:
-        filled = (line for line in lines if line.strip())
-        if documents is not None:
-            answers: Iterable[Explanation | Unjudged] = (judge_line(line, documents.explain) for line in filled)
-        else:
-            answers = _asked(context, filled)
-        failed = False
-        for answer in answers:
-            sys.stdout.write(answer.model_dump_json() + "\n")
-            failed = failed or isinstance(answer, Unjudged)
-    return FAILED if failed else DONE
-
-
-def _opened(name: str) -> TextIO:
-    if name == "-":
-        return sys.stdin
-    try:
-        return open(name, encoding="utf-8", errors="replace")
-    except OSError as problem:
-        raise CommandProblem(f"{name} cannot be read: {problem.strerror}") from problem
-
-
-def _asked(context: Context, lines: Iterator[str]) -> Iterator[Explanation | Unjudged]:
-    with context.client() as portero:
-        while some := list(islice(lines, AT_ONCE)):
-            values = [_value(line) for line in some]
-            answers = iter(portero.checks.check_batch([value for value in values if isinstance(value, dict)]))
-            for value in values:
-                yield value if isinstance(value, Unjudged) else next(answers)
-
-
-def _value(line: str) -> dict[str, Any] | Unjudged:
-    try:
-        value = json.loads(line)
-    except (ValueError, RecursionError) as problem:
-        return unjudged(None, "bad-request", f"not JSON: {problem}")
-    return value if isinstance(value, dict) else unjudged(None, "invalid", "an attempt is a mapping")
 
 
 # --- in words ---
@@ -229,16 +132,6 @@ def _tell_layer(layer: LayerVerdict) -> None:
 # --- declaring ---
 
 
-def add_documents(parser: argparse.ArgumentParser) -> None:
-    """The options that name documents in place of the service."""
-    group = parser.add_argument_group("without a service")
-    group.add_argument(
-        "--estate", metavar="FILE", help="estate document, YAML or JSON, or a folder of them; - reads standard input"
-    )
-    group.add_argument("--facts", metavar="FILE", help="facts document of the devices")
-    group.add_argument("--index", metavar="FILE", help="category index as CSV: host, categories")
-
-
 def _add_common(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", metavar="DEVICE", help="hostname or id")
     parser.add_argument("--user", help="who tries it")
@@ -284,4 +177,10 @@ def register(commands: Commands) -> None:
         json=False,
     )
     batch.add_argument("file", metavar="FILE", help="an attempt a line; - reads standard input")
+    batch.add_argument(
+        "--jobs",
+        metavar="N",
+        type=int,
+        help="from documents: how many processes judge; one for each core where left out",
+    )
     add_documents(batch)

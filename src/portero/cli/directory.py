@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from portero.cli import output
-from portero.cli.checks import read_or_tell
 from portero.cli.command import Commands, Context, present, read_bytes
+from portero.cli.documents import read_or_tell
 from portero.client.errors import NotFound
 from portero.core import sentences, wording
 from portero.core.nouns.directory import DirectoryState

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from portero.cli import output
-from portero.cli.checks import alone, estate_in, read_or_tell
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
@@ -18,6 +17,7 @@ from portero.cli.command import (
     present,
     read_bytes,
 )
+from portero.cli.documents import alone, estate_in, read_or_tell
 from portero.cli.previews import tell_preview
 from portero.client import Previewed
 from portero.core import wording

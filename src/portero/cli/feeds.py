@@ -5,13 +5,8 @@ from __future__ import annotations
 import argparse
 import getpass
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
-
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from portero.cli import output
 from portero.cli.command import (
@@ -30,7 +25,7 @@ from portero.cli.lookups import listing_aside
 from portero.cli.previews import tell_verdicts
 from portero.client import Portero
 from portero.core import wording
-from portero.core.nouns.feed import FORMATS, Feed, FeedCredential, FeedProgress, FeedSummary
+from portero.core.nouns.feed import FORMATS, Feed, FeedCredential, FeedSummary
 from portero.core.nouns.feed_comparison import FeedComparison
 
 MOST_TOLD = 12
@@ -108,25 +103,9 @@ def _minutes(text: str) -> int | None:
     return int(number) * sizes[unit]
 
 
-@contextmanager
-def _bar(what: str) -> Iterator[Any]:
-    """Notes progress on a terminal's standard error; silent elsewhere."""
-    if not sys.stderr.isatty():
-        yield lambda _progress: None
-        return
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[told]}"), TimeElapsedColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
-        task = progress.add_task(what, total=None, told="")
-
-        def note(now: FeedProgress) -> None:
-            progress.update(task, description=now.stage, told=f"{now.lines:,} lines")
-
-        yield note
-
-
 def _finish(context: Context, portero: Portero, key: str) -> int:
-    with _bar(f"Reading {key}") as note:
-        found = portero.feeds.finished(key, note)
+    with output.progress(f"Reading {key}") as note:
+        found = portero.feeds.finished(key, lambda now: note(doing=now.stage, told=f"{now.lines:,} lines"))
     present(context, found, lambda: _tell_feed(found))
     return FAILED if found.last_poll and found.last_poll.result == "failed" else DONE
 

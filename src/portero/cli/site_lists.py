@@ -9,7 +9,6 @@ from datetime import UTC, datetime
 from typing import get_args
 
 from portero.cli import output
-from portero.cli.checks import add_documents, estate_in, offline
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
@@ -21,6 +20,7 @@ from portero.cli.command import (
     present,
     write_bytes,
 )
+from portero.cli.documents import add_documents, estate_in, offline
 from portero.client import NotFound, Portero
 from portero.client.connection import fields_of
 from portero.core import wording

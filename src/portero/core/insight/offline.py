@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
+from typing import NamedTuple
 
 from portero.core.insight.newcomers import with_known_members
 from portero.core.insight.site_lists import (
@@ -38,12 +39,21 @@ class UnknownDevice(LookupError):
     """The facts document has no device of that name."""
 
 
+class Standing(NamedTuple):
+    """A device of the facts document as attempts find it: its policy, and all that is known beside it."""
+
+    hostname: str
+    policy: Policy
+    case: Case
+    groups: tuple[str, ...]
+
+
 class OfflineEstate:
     """An estate with the facts of its devices. Each device is taken to have applied the newest bundle."""
 
     def __init__(self, estate: Estate, facts: FactsDocument, index: CategoryIndex, now: datetime) -> None:
         """`now` counts for attempts that name no time. CannotFreeze where a set is to be frozen that cannot be."""
-        self._now, self._index, self._directory = now, index, facts.directory
+        self.now, self.index, self._directory = now, index, facts.directory
         applications = [application for device in facts.devices for application in _applications(device)]
         self._catalogue = catalogue_of(applications)
         frozen = with_frozen_members(estate, applications)
@@ -66,7 +76,7 @@ class OfflineEstate:
         if known is None:
             device = self._devices[hostname]
             member = Member(hostname, facts_from(device), device.labels)
-            known = self._membership.groups_of(member, at or self._now)
+            known = self._membership.groups_of(member, at or self.now)
             if not self._membership.names_time:
                 self._groups[hostname] = known
         return known
@@ -99,7 +109,7 @@ class OfflineEstate:
         if not classes:
             classes = {(groups, ()): [] for groups in self._groups_with_sites({ruleset.key for ruleset in sites})}
         for (groups, names), facts in classes.items():
-            merged = list_in_force(self._estate, groups, names, self._now)
+            merged = list_in_force(self._estate, groups, names, self.now)
             browsers = governed_browsers(facts, table) or any_browsers(table)
             found += told_of_list(merged, browsers, rules=False) if merged.settled else ()
         return list(dict.fromkeys(found))
@@ -112,10 +122,10 @@ class OfflineEstate:
             if name not in self._estate.group_order and name not in BUILT_IN:
                 known = [*self._devices, *self._estate.group_order, *BUILT_IN]
                 raise UnknownDevice(unknown_word("device or group", name, known))
-            merged = list_in_force(self._estate, groups_alone(name), (), self._now)
+            merged = list_in_force(self._estate, groups_alone(name), (), self.now)
             return browser_list(name, merged, table, browser, platform or "linux")
         facts = facts_from(device)
-        merged = list_in_force(self._estate, self.groups_of(device.hostname), self._own(device.hostname), self._now)
+        merged = list_in_force(self._estate, self.groups_of(device.hostname), self._own(device.hostname), self.now)
         return browser_list(
             device.hostname, merged, table, browser, platform or platform_of(facts.platform), facts.browsers
         )
@@ -129,18 +139,27 @@ class OfflineEstate:
         for key in sorted(targets):
             yield groups_alone(key)
 
-    def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
-        """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""
+    @property
+    def groups_name_time(self) -> bool:
+        """Whether it hangs on the moment which groups a device is in."""
+        return self._membership.names_time
+
+    def standing(self, attempt: Attempt) -> Standing:
+        """How an attempt finds its device. UnknownDevice."""
         device = self._devices.get(attempt.device.casefold().rstrip("."))
         if device is None:
             raise UnknownDevice(unknown_word("device", attempt.device, self._devices) + " in the facts document")
-        at = attempt.at or self._now
+        at = attempt.at or self.now
         groups = self.groups_of(device.hostname, at)
-        machine = self._machine(device, groups)
-        policy = self._policy(groups, device.hostname)
         filled = attempt.model_copy(update={"at": at, "place": attempt.place or device.place})
-        whole = self._policy(groups, device.hostname, whole=True) if left_aside else None
-        return explain(policy, Case(filled, self._index, machine, self._user_groups(attempt.user)), whole=whole)
+        case = Case(filled, self.index, self._machine(device, groups), self._user_groups(attempt.user))
+        return Standing(device.hostname, self._policy(groups, device.hostname), case, groups)
+
+    def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
+        """The whole answer to an attempt. UnknownDevice or BadUrl where it cannot be judged."""
+        hostname, policy, case, groups = self.standing(attempt)
+        whole = self._policy(groups, hostname, whole=True) if left_aside else None
+        return explain(policy, case, whole=whole)
 
     def _user_groups(self, user: str | None) -> frozenset[str]:
         if user is None:

@@ -24,7 +24,7 @@ from portero.core.nouns.urls import Visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
 from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Settled, is_broad, narrowness, settle
-from portero.core.resolving.situations import Gates, Situation
+from portero.core.resolving.situations import WHOLE_MINUTES, Gates, Situation
 
 MOST_KEPT = 20_000
 """How many situations, and how many combinations of assignments in play, are remembered."""
@@ -124,6 +124,14 @@ class Policy:
         if rule.selector_kind == "application_set":
             return SetTest(self._sets[rule.selector_value], self._sets)
         return None
+
+    def is_steady(self, begin: float, end: float) -> bool:
+        """Whether no more than people and places tell situations apart within the same minute: nothing begins or ends
+        in it, given in seconds.
+        """
+        if self.gates.ends_at_restarts or begin < WHOLE_MINUTES:
+            return False
+        return bisect_right(self._instants, begin) == bisect_right(self._instants, end)
 
     def frame(self, situation: Situation) -> Frame:
         """What is in play in a situation. One that differs in nothing that counts is not worked out again."""

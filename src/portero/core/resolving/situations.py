@@ -20,7 +20,7 @@ ITSELF = -1
 """Rung 4: the device itself stands above all of its groups."""
 
 
-_WHOLE_MINUTES = 200_000_000.0
+WHOLE_MINUTES = 200_000_000.0
 """Since then (1976) every zone is whole minutes from UTC."""
 _MOST_MINUTES = 50_000
 
@@ -61,12 +61,17 @@ class Gates:
         self._opened: dict[tuple[float, str | None], tuple[bool, ...]] = {}
         self._facts_needed = {fact for place in self._gated for fact in self.facts_needed(place)}
 
+    @property
+    def ends_at_restarts(self) -> bool:
+        """Whether some assignment holds until the machine restarts."""
+        return bool(self._until_restart)
+
     def moments(self, situation: Situation, seconds: float) -> tuple[bool, ...]:
         """What of a situation changes with time alone: which schedules are open, and what a restart has ended."""
         opened: tuple[bool, ...] = ()
         if self.windows:
             # windows open and close with a minute, wherever zones are whole minutes from UTC
-            asked = (seconds // 60 if seconds > _WHOLE_MINUTES else seconds, situation.zone)
+            asked = (seconds // 60 if seconds > WHOLE_MINUTES else seconds, situation.zone)
             known = self._opened.get(asked)
             opened = self._look_at_clocks(situation, asked) if known is None else known
         if not self._until_restart:
