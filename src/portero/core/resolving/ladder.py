@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from itertools import starmap
 from typing import NamedTuple, Protocol, TypeVar
 
@@ -122,6 +122,29 @@ def settle(contenders: Iterable[Contender], people: PeopleRungs, at: float) -> S
         if people[contender.assignment] < REPLACED and (contender.until is None or at < contender.until)
     ]
     return next((settled for settled, _, _ in settle_where(playing, people, 1)), NOBODY)
+
+
+class Ranking:
+    """Contenders in the order of their strength, once for each place on the people rung that they may have: who is the
+    strongest in some situation then costs a look at those before it.
+    """
+
+    def __init__(self, contenders: Iterable[Contender], rungs_of: Callable[[int], Iterable[int]]) -> None:
+        """`rungs_of` gives the places on the people rung that an assignment may have where it counts."""
+        placed = [(rung, one) for one in contenders if one.looseness <= 0 for rung in rungs_of(one.assignment)]
+        placed.sort(key=lambda entry: entry[1].strength({entry[1].assignment: entry[0]}))
+        self._sides = tuple([entry for entry in placed if entry[1].mandatory is side] for side in (False, True))
+
+    def strongest(self, people: PeopleRungs, at: float) -> Iterator[Contender]:
+        """Those in play on whom it hangs who wins: of the ordinary and of the mandatory ones the strongest, and where
+        that is a feed's also the strongest that is not.
+        """
+        for side in self._sides:
+            for rung, one in side:
+                if people[one.assignment] == rung and (one.until is None or at < one.until):
+                    yield one
+                    if not one.feed:
+                        break
 
 
 class InPlay(NamedTuple):
@@ -252,8 +275,13 @@ def lost_on(loser: Contender, winner: Contender, people: PeopleRungs) -> Rung:
     loosens = loser.feed and not winner.feed and winner.looseness < loser.looseness
     if loosens and loser.strength(people) < winner.strength(people):
         return Rung.ORIGIN
-    rungs = (Rung.SELECTOR, Rung.PEOPLE, Rung.TARGET, Rung.ORIGIN, Rung.ACTION)
-    for rung, one, other in zip(rungs, loser.strength(people), winner.strength(people), strict=False):
-        if one != other:
-            return rung
-    return Rung.IDENTITY
+    # in the order of `Contender.strength`
+    if loser.narrowness != winner.narrowness:
+        return Rung.SELECTOR
+    if people[loser.assignment] != people[winner.assignment]:
+        return Rung.PEOPLE
+    if not loser.mandatory and loser.target != winner.target:
+        return Rung.TARGET
+    if not loser.mandatory and loser.feed != winner.feed:
+        return Rung.ORIGIN
+    return Rung.ACTION if loser.looseness != winner.looseness else Rung.IDENTITY

@@ -23,7 +23,7 @@ from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import Visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
-from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Settled, is_broad, narrowness, settle
+from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Ranking, Settled, is_broad, narrowness, settle
 from portero.core.resolving.situations import WHOLE_MINUTES, Gates, Situation
 
 MOST_KEPT = 20_000
@@ -52,6 +52,7 @@ class Policy:
         self.bundle, self.device = bundle, device
         self.gates = Gates(bundle)
         self.categories: dict[str, list[Contender]] = {}
+        self._rankings: dict[str, Ranking] = {}
         self.terms: TermTable[Contender] = TermTable()
         self.media: dict[str, list[Contender]] = {}
         self.indicators: IndicatorTable[Contender] = IndicatorTable(
@@ -111,6 +112,14 @@ class Policy:
             broad,
             rule.until,
         )
+
+    def ranking(self, category: str) -> Ranking:
+        """The rules on a category, ranked."""
+        found = self._rankings.get(category)
+        if found is None:
+            found = Ranking(self.categories.get(category, ()), self.gates.rungs_of)
+            self._rankings[category] = found
+        return found
 
     def sites_met(self, visit: Visit) -> Iterator[tuple[Pattern, Contender]]:
         """The site patterns that hold a visit, in play or not, each as often as it is named."""
@@ -199,7 +208,8 @@ class Frame:
         """The contest for a category, settled."""
         found = self._categories.get(key)
         if found is None:
-            found = self._categories[key] = self.settle(self.policy.categories.get(key, ()))
+            strongest = self.policy.ranking(key).strongest(self.people, self.at)
+            found = self._categories[key] = settle(strongest, self.people, self.at)
         return found
 
     def held(self, known: ProgramRule, program: Started) -> Held | None:

@@ -100,6 +100,10 @@ class Gates:
         self._replace(people, seconds)
         return tuple(people)
 
+    def rungs_of(self, place: int) -> Sequence[int]:
+        """The places on the people rung that an assignment may have where it counts."""
+        return (THIS_PERSON, THEIR_GROUP) if self.assignments[place].names_people else (EVERYONE,)
+
     def replacers(self, people: Sequence[int], seconds: float) -> dict[str, int]:
         """For each kind of ruleset the strongest assignment in play that replaces weaker ones, if there is one."""
         strongest: dict[str, int] = {}

@@ -22,8 +22,8 @@ from portero.core.resolving.ladder import REPLACED, Contender, Settled, lost_on
 from portero.core.resolving.policy import Frame, Policy
 from portero.core.resolving.situations import Situation
 
-MOST_LAYERS = 5_000
-"""How many different outcomes a policy remembers having told."""
+MOST_LAYERS, MOST_LOSSES = 5_000, 50_000
+"""How many different outcomes, and how many rules that lost to others, a policy remembers having told."""
 
 
 def _ground_of(rule: BundleRule) -> str | None:
@@ -38,6 +38,7 @@ class Teller:
     def __init__(self, policy: Policy) -> None:
         self._policy = policy
         self._references: dict[tuple[int, int], RuleReference] = {}
+        self._losses: dict[tuple[int, int, int, int, Rung], LostRule] = {}
         self._known: dict[Hashable, LayerVerdict] = {}
         self._starts: dict[Hashable, tuple[LayerVerdict, frozenset[str]]] = {}
 
@@ -62,18 +63,27 @@ class Teller:
         return known
 
     def _lost(self, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
-        lost, won = self.reference(loser), self.reference(winner)
-        return LostRule(**dict(lost), rung=rung, to=won, why=sentences.lost_because(lost, won, rung))
+        key = (loser.assignment, loser.rule, winner.assignment, winner.rule, rung)
+        known = self._losses.get(key)
+        if known is None:
+            lost, won = self.reference(loser), self.reference(winner)
+            if len(self._losses) >= MOST_LOSSES:
+                self._losses.clear()
+            why = sentences.lost_because(lost, won, rung)
+            known = self._losses[key] = LostRule(**dict(lost), rung=rung, to=won, why=why)
+        return known
 
     def _losers(self, frame: Frame, contenders: Iterable[Contender], settled: Settled) -> Iterator[LostRule]:
         """Everybody who lost within a contest: to their own side's winner, and that one to the winner who stands."""
+        people, winner = frame.people, settled.winner
         for contender in contenders:
-            if contender.action == Action.LOG or contender is settled.winner or not frame.counts(contender):
+            # what only logs is looser than all that decides
+            if contender.looseness > 0 or contender is winner or not frame.counts(contender):
                 continue
             own = settled.mandatory if contender.mandatory else settled.ordinary
-            to = settled.winner if contender is own else own
+            to = winner if contender is own else own
             if to is not None:
-                yield self._lost(contender, to, lost_on(contender, to, frame.people))
+                yield self._lost(contender, to, lost_on(contender, to, people))
 
     def _replaced(self, frame: Frame, contenders: Iterable[Contender]) -> Iterator[LostRule]:
         """The rules that an assignment which replaces weaker ones pushed out."""
