@@ -80,7 +80,7 @@ def test_each_line_is_answered_as_by_itself(part):
         # people come back, at other times
         for one in (*some, *chance.sample(ODD, 6), *chance.choices(some, k=200)):
             meant = judge_line(one, documents.explain).model_dump_json().encode()
-            assert judge.answer(one) == meant, (seed, one)
+            assert b"".join(judge.answer(one)) == meant, (seed, one)
         kept += remembered(judge)
     assert kept > 150
 
@@ -92,5 +92,5 @@ def test_what_cannot_be_judged_is_told_as_ever(one):
     judge = LineJudge(documents)
     meant = judge_line(one, documents.explain)
     for _ in range(2):
-        assert judge.answer(one) == meant.model_dump_json().encode()
+        assert b"".join(judge.answer(one)) == meant.model_dump_json().encode()
     assert judge.failed == hasattr(meant, "problem")

@@ -26,7 +26,7 @@ from portero.core.nouns.verdict import Unjudged
 AT_ONCE = 500
 """Lines that go to the service together."""
 MOST_JOBS = 256
-A_CHUNK = 2_000
+A_CHUNK = 500
 """Lines that a process judges before it hands their answers back."""
 _AHEAD = 3
 """How many chunks wait for each process."""
@@ -49,13 +49,15 @@ def check_batch(context: Context) -> int:
     if not 1 <= jobs <= MOST_JOBS:
         raise UsageProblem(f"--jobs takes 1 to {MOST_JOBS} processes")
     failed = False
+    sys.stdout.flush()
+    write = sys.stdout.buffer.write if hasattr(sys.stdout, "buffer") else lambda told: sys.stdout.write(told.decode())
     with ExitStack() as stack:
         file, size = _opened(options.file, stack)
         note = stack.enter_context(output.progress("Judging", size))
         lines = (line for line in _lines(file) if line.strip())
         found = _asked(context, lines) if documents is None else _judged(documents, lines, jobs)
         for answered in found:
-            sys.stdout.write(answered.answers.decode())
+            write(answered.answers)
             failed = failed or answered.failed
             note(answered.read)
     return FAILED if failed else DONE
@@ -128,8 +130,11 @@ def _in_a_process(lines: list[bytes]) -> Answered:
 
 def _answered(judge: LineJudge, lines: list[bytes]) -> Answered:
     judge.failed = False
-    answers = b"".join([judge.answer(line) + b"\n" for line in lines])
-    return Answered(answers, sum(map(len, lines)), judge.failed)
+    pieces: list[bytes] = []
+    for line in lines:
+        pieces += judge.answer(line)
+        pieces.append(b"\n")
+    return Answered(b"".join(pieces), sum(map(len, lines)), judge.failed)
 
 
 # --- by the service ---

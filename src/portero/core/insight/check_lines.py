@@ -7,6 +7,7 @@ URL is looked at.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -70,32 +71,30 @@ class LineJudge:
         self.failed = False
         """Whether some line could not be judged."""
 
-    def answer(self, line: bytes) -> bytes:
-        """The answer to a line, or the problem with it; without the line's end."""
+    def answer(self, line: bytes) -> Sequence[bytes]:
+        """The answer to a line, or the problem with it, in pieces; without the line's end."""
         try:
             tried = self._read(line) if len(line) <= MAX_LINE else None
         except (msgspec.MsgspecError, UnicodeDecodeError):
             tried = None
         if tried is None:
-            return self._at_length(line)
+            return (self._at_length(line),)
         who = (tried.device, tried.user, tried.browser, tried.place)
         seat = self._seats.get(who)
         seen = self._urls.get(tried.url)
         moment = self._moments.get(tried.at)
         if seat is None or seen is None or moment is None:
             seat, seen, moment = self._seat(tried), self._seen(tried.url), self._moment(tried.at)
-            if seat is None or seen is None or moment is None or not _is_name(tried.id):
-                return self._at_length(line)
-        elif not _is_name(tried.id):
-            return self._at_length(line)
+            if seat is None or seen is None or moment is None:
+                return (self._at_length(line),)
+        if not _is_name(tried.id):
+            return (self._at_length(line),)
         frame = self._frame(seat, moment[0])
         known = seat.by_host.get((frame, seen.visit.scheme, seen.visit.host))
         id = b"null" if tried.id is None else _TO_JSON(tried.id)
         own = b"" if tried.id is None else b'"id":%b,' % id
         head = b'{"id":%b,"attempt":{%b%b%b,"at":"%b"%b' % (id, own, seat.head, seen.json, moment[1], seat.rear)
-        if known is not None:
-            return b"".join((head, *known))
-        return self._explained(line, seat, frame, seen.visit, head)
+        return (head, *known) if known is not None else self._explained(line, seat, frame, seen.visit, head)
 
     def _at_length(self, line: bytes) -> bytes:
         found = judge_line(line, self._documents.explain)
@@ -158,10 +157,10 @@ class LineJudge:
 
     # --- what is new ---
 
-    def _explained(self, line: bytes, seat: _Seat, frame: Frame, visit: Visit, head: bytes) -> bytes:
+    def _explained(self, line: bytes, seat: _Seat, frame: Frame, visit: Visit, head: bytes) -> Sequence[bytes]:
         policy = seat.policy
         if policy.indicators.looks_at_pages(visit.host) or visit.host in policy.search_pages or policy.sites:
-            return self._at_length(line)
+            return (self._at_length(line),)
         entry = categories_of(policy, self._documents.index, visit.host)
         met = policy.indicators.met_by(visit, address_of(visit.host), True)
         outcome = (frame, visit.scheme, entry.categories, entry.source, tuple(map(id, met)))
@@ -169,14 +168,14 @@ class LineJudge:
         if said is None:
             whole = self._at_length(line)
             if not whole.startswith(head + of_host):
-                return whole
+                return (whole,)
             said = whole[len(head) + len(of_host) :]
             said = self._same.setdefault(said, said)
             _bound(seat.by_outcome, MOST_ANSWERS)
             seat.by_outcome[outcome] = said
         _bound(seat.by_host, MOST_ANSWERS)
         seat.by_host[frame, visit.scheme, visit.host] = (of_host, said)
-        return b"".join((head, of_host, said))
+        return head, of_host, said
 
 
 def _seat(standing: Standing) -> _Seat:
