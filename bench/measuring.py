@@ -63,12 +63,13 @@ def in_turns(rounds: int, *measurements: Measurement) -> list[Timing]:
 
 @dataclass(frozen=True)
 class Row:
-    """One line of the table. `goal` is the highest ratio (to the floor) that is good enough."""
+    """One line of the table. `goal` is the highest ratio (to the floor) that is good enough; `aim`, what is aimed at."""
 
     what: str
     timing: Timing
     floor: float | None = None
     goal: float | None = None
+    aim: float | None = None
     steady: float | None = None
     """The highest p99 ÷ median that is good enough."""
     at_least: float | None = None
@@ -141,6 +142,8 @@ def print_rows(rows: Sequence[Row | Figure]) -> None:
         goal = f"≤ {row.goal:g}" if row.goal else f"≤ {row.most_ms:g} ms" if row.most_ms else ""
         if row.at_least:
             goal = f"≥ {row.at_least:g}"
+        if row.aim:
+            goal += f", aim {row.aim:g}"
         if row.steady:
             goal += f", p99 ≤ {row.steady:g} × median"
         lines.append(

@@ -55,7 +55,7 @@ def check_batch(context: Context) -> int:
         file, size = _opened(options.file, stack)
         note = stack.enter_context(output.progress("Judging", size))
         lines = (line for line in _lines(file) if line.strip())
-        found = _asked(context, lines) if documents is None else _judged(documents, lines, jobs)
+        found = _asked(context, lines) if documents is None else judged(documents, lines, jobs)
         for answered in found:
             write(answered.answers)
             failed = failed or answered.failed
@@ -94,8 +94,8 @@ def _lines(file: BinaryIO) -> Iterator[bytes]:
 # --- from documents ---
 
 
-def _judged(documents: OfflineEstate, lines: Iterator[bytes], jobs: int) -> Iterator[Answered]:
-    """By as many processes, the answers in the order of the lines."""
+def judged(documents: OfflineEstate, lines: Iterator[bytes], jobs: int) -> Iterator[Answered]:
+    """The answers to lines in their order, by as many processes."""
     judge = LineJudge(documents)
     first, second = (list(islice(lines, A_CHUNK)) for _ in range(2))
     if jobs == 1 or not second or "fork" not in multiprocessing.get_all_start_methods():

@@ -42,6 +42,11 @@ class Teller:
         self._known: dict[Hashable, LayerVerdict] = {}
         self._starts: dict[Hashable, tuple[LayerVerdict, frozenset[str]]] = {}
 
+    def forget(self) -> None:
+        """Tell every outcome anew from now on."""
+        self._known.clear()
+        self._starts.clear()
+
     def reference(self, contender: Contender) -> RuleReference:
         """A rule of the bundle, named so that people find it."""
         known = self._references.get(contender.place)
