@@ -63,7 +63,7 @@ def in_turns(rounds: int, *measurements: Measurement) -> list[Timing]:
 
 @dataclass(frozen=True)
 class Row:
-    """One line of the table. `goal` is the highest ratio (to the floor) that is good enough; `aim`, what is aimed at."""
+    """One line of the table. `goal` is the highest ratio (to the floor) that is good enough, `aim` a better one."""
 
     what: str
     timing: Timing
@@ -72,8 +72,6 @@ class Row:
     aim: float | None = None
     steady: float | None = None
     """The highest p99 ÷ median that is good enough."""
-    at_least: float | None = None
-    """The lowest ratio that is good enough, where the floor is ours and the row somebody else's."""
     most_ms: float | None = None
     """The most milliseconds that are good enough, where a person waits."""
 
@@ -87,8 +85,6 @@ class Row:
         """Whether the goals are met; empty for a row without one."""
         if self.most_ms is not None:
             return "met" if self.timing.median * 1000 <= self.most_ms else "NOT MET"
-        if self.at_least is not None and self.ratio is not None:
-            return "met" if self.ratio >= self.at_least else "NOT MET"
         if self.goal is None or self.ratio is None:
             return ""
         good = self.ratio <= self.goal and (not self.steady or self.timing.p99 <= self.steady * self.timing.median)
@@ -140,8 +136,6 @@ def print_rows(rows: Sequence[Row | Figure]) -> None:
             lines.append(row.line)
             continue
         goal = f"≤ {row.goal:g}" if row.goal else f"≤ {row.most_ms:g} ms" if row.most_ms else ""
-        if row.at_least:
-            goal = f"≥ {row.at_least:g}"
         if row.aim:
             goal += f", aim {row.aim:g}"
         if row.steady:

@@ -6,7 +6,7 @@ import json
 
 import pytest
 
-from conftest import assignment, run_portero
+from conftest import assignment, run_portero, start
 from made_estates import INDEX, Maker
 from made_programs import portable_executable
 from portero.cli import assignments
@@ -84,6 +84,36 @@ def test_a_line_that_cannot_be_judged_has_a_problem_and_the_batch_exits_with_1(f
     assert [bool(one) for one in told] == [False, True, True, True, True, True, True, False]
     assert "did you mean" in told[1] or "there is no device" in told[1].lower()
     assert set(answers[1]["problem"]) == {"type", "title", "detail"}
+
+
+def test_several_processes_answer_in_the_same_order(files):
+    lines = (files / "attempts.jsonl").read_text().splitlines() * 8
+    (files / "many.jsonl").write_text("\n".join(lines))
+    called = ("portero.cli.main", "check", "batch", files / "many.jsonl", *documents(files), "--jobs")
+    alone, together = (start(*called, jobs).stdout.splitlines() for jobs in (1, 3))
+    # what names no moment is tried now
+    alone, together = ([_timeless(line) for line in told] for told in (alone, together))
+    assert len(alone) == 1600
+    assert alone == together
+    assert [answer["id"] for answer in alone] == list(range(200)) * 8
+
+
+def _timeless(line: str) -> dict:
+    answer = json.loads(line)
+    del answer["attempt"]["at"]
+    return answer
+
+
+def test_a_batch_keeps_to_its_bounds(files):
+    long = f'{{"id": "a", "device": "kiosk-1", "url": "http://play.example/{"a" * 200_000}"}}'
+    short = '{"id": "b", "device": "kiosk-1", "url": "http://play.example/"}'
+    done = run_portero("check", "batch", "-", *documents(files), input=f"{long}\n{short}\n", expect=1)
+    first, second = map(json.loads, done.stdout.splitlines())
+    assert first["problem"]["detail"] == "The line is over 64 kB."
+    assert second["id"] == "b"
+    for jobs in (0, 1000):
+        told = run_portero("check", "batch", "-", *documents(files), "--jobs", jobs, input=short, expect=2)
+        assert "--jobs takes 1 to 256 processes" in told.stderr
 
 
 def test_a_start_is_explained_from_documents(files):

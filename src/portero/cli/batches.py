@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import multiprocessing
 import os
 import sys
@@ -18,7 +17,7 @@ from typing import Any, BinaryIO, NamedTuple
 from portero.cli import output
 from portero.cli.command import DONE, FAILED, CommandProblem, Context, UsageProblem
 from portero.cli.documents import offline
-from portero.core.insight.check_batches import MAX_LINE, unjudged
+from portero.core.insight.check_batches import MAX_LINE, unjudged, value_of
 from portero.core.insight.check_lines import LineJudge
 from portero.core.insight.offline import OfflineEstate
 from portero.core.nouns.verdict import Unjudged
@@ -151,10 +150,5 @@ def _asked(context: Context, lines: Iterator[bytes]) -> Iterator[Answered]:
 
 
 def _value(line: bytes) -> dict[str, Any] | Unjudged:
-    if len(line) > MAX_LINE:
-        return unjudged(None, "bad-request", f"the line is over {MAX_LINE // 1000} kB")
-    try:
-        value = json.loads(line)
-    except (ValueError, RecursionError) as problem:
-        return unjudged(None, "bad-request", f"not JSON: {problem}")
-    return value if isinstance(value, dict) else unjudged(None, "invalid", "an attempt is a mapping")
+    value = value_of(line)
+    return value if isinstance(value, dict | Unjudged) else unjudged(None, "invalid", "an attempt is a mapping")

@@ -22,13 +22,18 @@ _TITLES = {"bad-request": "The line cannot be read", "invalid": "Not valid", "no
 
 def judge_line(line: str | bytes, judge: Callable[[Attempt], Explanation]) -> Explanation | Unjudged:
     """The answer to a line of JSON, or the problem with it. `judge` may raise UnknownDevice and BadUrl."""
+    value = value_of(line)
+    return value if isinstance(value, Unjudged) else judge_value(value, judge)
+
+
+def value_of(line: str | bytes) -> Any:
+    """A line of JSON as plain values, or the problem with it."""
     if len(line) > MAX_LINE:
         return unjudged(None, "bad-request", f"the line is over {MAX_LINE // 1000} kB")
     try:
-        value = json.loads(line)
+        return json.loads(line)
     except (ValueError, RecursionError) as problem:
         return unjudged(None, "bad-request", f"not JSON: {problem}")
-    return judge_value(value, judge)
 
 
 def judge_value(value: Any, judge: Callable[[Attempt], Explanation]) -> Explanation | Unjudged:

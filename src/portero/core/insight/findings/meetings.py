@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple, TypeVar
 from portero.core.insight.effects.sorts import Sorts
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.findings.told import HeldMembers
-from portero.core.nouns.action import Action
+from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.verdict import Rung
 
 
@@ -35,6 +35,20 @@ class Meeting(NamedTuple):
     winner: InForce
     loser: InForce
     rung: Rung
+
+    @property
+    def opposes(self) -> bool:
+        """Whether two targets, the stronger of which wins, say different things of the same."""
+        opposed = self.rung is Rung.TARGET and self.winner.action is not self.loser.action
+        return opposed and not self.winner.mandatory and not self.loser.mandatory
+
+    @property
+    def opens(self) -> bool:
+        """Whether a narrower rule opens what a rule on everything stops."""
+        winner, loser = self.winner, self.loser
+        if winner.action is not Action.ALLOW or loser.action not in STOPPING or winner.mandatory or loser.mandatory:
+            return False
+        return loser.closes and self.rung in (Rung.SELECTOR, Rung.BROWSER)
 
 
 class Shape:
@@ -107,12 +121,13 @@ class ShapeOutcome:
 
     @cached_property
     def by_pair(self) -> Mapping[Kind, Mapping[Pair, About]]:
-        """Its meetings by kind, and by which assignments meet."""
+        """Its meetings that say something of two assignments, by kind and by the two."""
         found: dict[Kind, dict[Pair, About]] = {"met": {}, "softened": {}, "disagreeing": {}}
         for kind, pairs in found.items():
             about: About = getattr(self, kind)
             for (meeting, winner, loser), where in about.items():
-                pairs.setdefault(Pair.of(meeting), {})[meeting, winner, loser] = where
+                if kind != "met" or meeting.opposes or meeting.opens:
+                    pairs.setdefault(Pair.of(meeting), {})[meeting, winner, loser] = where
         return found
 
     @cached_property

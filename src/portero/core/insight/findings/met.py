@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
-from typing import Literal, NamedTuple
+from functools import partial
+from typing import Any, Literal, NamedTuple
 
 from portero.core import sentences, wording
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.meetings import Contests, InForce, Kind, Meeting, Pair, Parted, Shape
-from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
-from portero.core.nouns.action import STOPPING, Action
+from portero.core.insight.findings.told import MOST_RULES, Told, finding, rule_at
+from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, RuleAt, Severity
 from portero.core.nouns.group import BUILT_IN
@@ -63,7 +64,7 @@ class Met:
         self._puts = {put.assignment.key: put for put in puts}
         self._rank = {key: place for place, key in enumerate(estate.group_order)}
         self._times = Counter(assignment.ruleset for assignment in estate.assignments)
-        self._told: dict[Subject, str] = {}
+        self._subjects: dict[Subject, str] = {}
         self._rules_told: dict[tuple[str, int], RuleAt] = {}
         self._parts: dict[tuple[str, str], bool] = {}
         self._classes: dict[str, set[tuple[str, ...]]] = defaultdict(set)
@@ -111,35 +112,28 @@ class Met:
 
     def _opposed(self, pair: Pair, over: Sequence[_Over]) -> Iterator[Told]:
         """Of two assignments that say different things."""
-        if not self._is_part(pair) and (met := [one for one in over if _is_opposed(one.meeting)]):
+        if not self._is_part(pair) and (met := [one for one in over if one.meeting.opposes]):
             yield self._contradiction(pair, met)
-        if self._is_weaker(pair) and (met := [one for one in over if _is_opening(one.meeting)]):
+        if self._is_weaker(pair) and (met := [one for one in over if one.meeting.opens]):
             yield self._opened(pair, met)
 
     # --- contradictions ---
 
     def _contradiction(self, pair: Pair, met: Sequence[_Over]) -> Told:
         winner, loser = met[0].meeting.winner, met[0].meeting.loser
-        devices, subjects = self._joined(met)
         hard = [one for one in met if Action.ALLOW in (one.meeting.winner.action, one.meeting.loser.action)]
         first = (hard or met)[0].meeting
-        return finding(
+        actions = first.winner.action.value, first.loser.action.value
+        return self._told(
             FindingKind.CONTRADICTION,
             Severity.MEDIUM if hard else Severity.LOW,
-            _about(pair),
-            sentences.contradiction(
-                _words(winner),
-                _words(loser),
-                first.winner.action.value,
-                first.loser.action.value,
-                subjects,
-                len(devices),
-            ),
+            pair,
+            met,
+            partial(sentences.contradiction, _words(winner), _words(loser), *actions),
             assignments=(pair.winner, pair.loser),
             rulesets=tuple(dict.fromkeys((winner.ruleset, loser.ruleset))),
             groups=tuple(key for key in (pair.winner_target, pair.loser_target) if key),
             rules=self._rules(met, "winner", "loser"),
-            devices=devices,
             remedies=[*_raising(pair), ("pause-assignment", {"assignment": pair.winner})],
         )
 
@@ -157,17 +151,16 @@ class Met:
 
     def _opened(self, pair: Pair, met: Sequence[_Over]) -> Told:
         winner, loser = met[0].meeting.winner, met[0].meeting.loser
-        devices, subjects = self._joined(met)
-        return finding(
+        return self._told(
             FindingKind.OPENED_BY_WEAKER,
             Severity.HIGH,
-            _about(pair),
-            sentences.opened(_words(loser), _words(winner), subjects, len(devices)),
+            pair,
+            met,
+            partial(sentences.opened, _words(loser), _words(winner)),
             assignments=(pair.loser, pair.winner),
             rulesets=(loser.ruleset, winner.ruleset),
             groups=tuple(key for key in (pair.loser_target, pair.winner_target) if key),
             rules=self._rules(met, "loser", "winner"),
-            devices=devices,
             remedies=[("replace-weaker", {"assignment": pair.loser})],
         )
 
@@ -181,34 +174,48 @@ class Met:
 
     def _softened(self, pair: Pair, met: Sequence[_Over]) -> Iterator[Told]:
         winner, loser = met[0].meeting.winner, met[0].meeting.loser
-        devices, subjects = self._joined(met)
-        yield finding(
+        warning = {"ruleset": winner.ruleset}
+        yield self._told(
             FindingKind.SOFTENED,
             Severity.MEDIUM,
-            _about(pair),
-            sentences.softened(_words(winner), _words(loser), subjects, len(devices)),
+            pair,
+            met,
+            partial(sentences.softened, _words(winner), _words(loser)),
             assignments=(pair.winner, pair.loser),
             rulesets=(winner.ruleset, loser.ruleset),
             # the warns alone: the remedies change those
             rules=self._rules(met, "winner"),
-            devices=devices,
-            remedies=[("block-too", {"ruleset": winner.ruleset}), ("remove-rules", {"ruleset": winner.ruleset})],
+            remedies=[("block-too", warning), ("remove-rules", warning)],
         )
 
     def _disagreeing(self, pair: Pair, met: Sequence[_Over]) -> Iterator[Told]:
         listing, allowing = met[0].meeting.winner, met[0].meeting.loser
-        devices, subjects = self._joined(met)
-        yield finding(
+        yield self._told(
             FindingKind.LAYERS_DISAGREE,
             Severity.MEDIUM,
-            _about(pair),
-            sentences.layers_disagree(_words(listing), _words(allowing), subjects, len(devices)),
+            pair,
+            met,
+            partial(sentences.layers_disagree, _words(listing), _words(allowing)),
             assignments=(pair.winner, pair.loser),
             rulesets=(listing.ruleset, allowing.ruleset),
             rules=self._rules(met, "loser"),
-            devices=devices,
             remedies=[("remove-allow", {"ruleset": allowing.ruleset})],
         )
+
+    def _told(
+        self,
+        kind: FindingKind,
+        severity: Severity,
+        pair: Pair,
+        met: Sequence[_Over],
+        say: Callable[[list[str], int], str],
+        **more: Any,
+    ) -> Told:
+        """A finding about two assignments; `say` says it of some subjects on so many machines."""
+        shapes = dict.fromkeys(one.shape for one in met)
+        words = dict.fromkeys(self._subject_words(subject) for shape in shapes for subject in shape.subjects)
+        devices = self._contests.devices(_together(one.where for one in met))
+        return finding(kind, severity, _about(pair), say(list(words), len(devices)), devices=devices, **more)
 
     # --- what can never win ---
 
@@ -253,17 +260,10 @@ class Met:
             remedies=put.removing if whole else [removing] if is_once else [],
         )
 
-    def _joined(self, met: Sequence[_Over]) -> tuple[HeldMembers, list[str]]:
-        subjects = dict.fromkeys(
-            subject for shape in dict.fromkeys(one.shape for one in met) for subject in shape.subjects
-        )
-        words = dict.fromkeys(map(self._subject_words, subjects))
-        return self._contests.devices(_together(one.where for one in met)), list(words)
-
     def _subject_words(self, subject: Subject) -> str:
-        known = self._told.get(subject)
+        known = self._subjects.get(subject)
         if known is None:
-            known = self._told[subject] = sentences.subject_words(subject.kind, subject.name)
+            known = self._subjects[subject] = sentences.subject_words(subject.kind, subject.name)
         return known
 
     def _rules(self, met: Sequence[_Over], *sides: Literal["winner", "loser"]) -> list[RuleAt]:
@@ -286,21 +286,6 @@ class Met:
 
 def _words(in_force: InForce) -> str:
     return wording.on(in_force.ruleset, in_force.target)
-
-
-def _is_opposed(meeting: Meeting) -> bool:
-    """Whether two targets, the stronger of which wins, say different things of the same."""
-    winner, loser = meeting.winner, meeting.loser
-    opposed = meeting.rung is Rung.TARGET and winner.action is not loser.action
-    return opposed and not winner.mandatory and not loser.mandatory
-
-
-def _is_opening(meeting: Meeting) -> bool:
-    """Whether a narrower rule opens what a rule on everything stops."""
-    winner, loser = meeting.winner, meeting.loser
-    if winner.action is not Action.ALLOW or loser.action not in STOPPING or winner.mandatory or loser.mandatory:
-        return False
-    return loser.closes and meeting.rung in (Rung.SELECTOR, Rung.BROWSER)
 
 
 def _raising(pair: Pair) -> list[tuple[str, Mapping[str, str]]]:

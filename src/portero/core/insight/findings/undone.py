@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
@@ -135,13 +135,13 @@ class Undone:
     def _beaten(self, stopping: Sequence[Put]) -> Iterator[Told]:
         """Indicators' allows of hosts that a mandatory category rule stops for all: two kinds, one ladder."""
         stronger = [put for put in stopping if put.ruleset.kind == "category" and _is_always(put.assignment)]
-        holding = [(other, {id(some) for some in other.devices.lists}) for other in stronger]
+        holding = [_Holding(other) for other in stronger]
         for put in self.puts if stronger else ():
             if put.ruleset.kind != "indicator" or put.assignment.mandatory or not self._is_in_force(put):
                 continue
             allows = [(number, rule) for number, rule in enumerate(put.ruleset.rules, 1) if _allows(put, rule)]
             if allows:
-                over = [other for other, held in holding if _holds_all(other, held, put)]
+                over = [one.put for one in holding if one.holds_all(put)]
                 yield from self._beaten_by(put, allows, over)
 
     def _beaten_by(self, put: Put, allows: Sequence[tuple[int, Rule]], over: Sequence[Put]) -> Iterator[Told]:
@@ -198,13 +198,20 @@ def _is_always(assignment: Assignment) -> bool:
     return assignment.mandatory and assignment.place == "anywhere" and not any(bound)
 
 
-def _holds_all(other: Put, held: Collection[int], put: Put) -> bool:
-    """Whether the other assignment is on all devices of this one; `held` are the ids of the lists of its own."""
-    rest = [some for some in put.devices.lists if id(some) not in held]
-    if not rest:
-        return True
-    ids = {member.id for member in other.devices}
-    return all(member.id in ids for some in rest for member in some)
+class _Holding:
+    """An assignment with all devices that it is on."""
+
+    def __init__(self, put: Put) -> None:
+        self.put, self._lists = put, {id(some) for some in put.devices.lists}
+
+    @cached_property
+    def _ids(self) -> set[str]:
+        return {member.id for member in self.put.devices}
+
+    def holds_all(self, other: Put) -> bool:
+        """Whether it is on all devices of another one."""
+        rest = [some for some in other.devices.lists if id(some) not in self._lists]
+        return all(member.id in self._ids for some in rest for member in some)
 
 
 def _meets(rule: Rule, visited: Visited) -> bool:
