@@ -103,6 +103,15 @@ def test_an_exception_for_one_machine_is_a_target_of_its_own():
     assert row.outcomes[0].verdict == "allow"
 
 
+def test_hosts_of_a_list_that_fare_alike_are_one_row():
+    hosts = [{"host": f"h{number}.example", "action": "block"} for number in range(3000)]
+    estate = assigned((rules("indicator", *hosts, {"host": "own.example", "action": "warn"}), "weak"))
+    fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})
+    blocked, warned = sorted(compared(estate, fleet, "weak").rows, key=lambda row: -row.alike)
+    assert (blocked.words, blocked.alike, len(blocked.alike_examples)) == ("h0.example", 2999, 12)
+    assert (warned.words, warned.alike, warned.outcomes[0].verdict) == ("own.example", 0, "warn")
+
+
 def test_what_is_typed_is_told_even_where_nobody_names_it():
     estate = assigned((rules("category", {"category": "games", "action": "block"}), "weak"))
     fleet = Fleet.of({"portero_facts": 1, "devices": [{"hostname": "pc"}]})

@@ -5,6 +5,7 @@ import { counted } from '@/lib/words'
 import { type OverlapAsked, type OverlapRow, useOverlap } from './useBoard'
 
 /** What chosen groups, or one machine's groups, each say of things, and what wins on the machines they share. */
+const MOST_OUTCOMES = 8
 const props = defineProps<{ asked: OverlapAsked; typed: string }>()
 const emit = defineEmits<{ type: [text: string]; why: [row: OverlapRow] }>()
 const { data, isPending, error, refetch } = useOverlap(() => props.asked)
@@ -71,7 +72,12 @@ const columns = computed(() =>
           >
           <BTbody>
             <BTr v-for="row in data.rows" :key="row.subject" :class="{ differs: row.differ }">
-              <BTh scope="row">{{ row.words }}</BTh>
+              <BTh scope="row"
+                >{{ row.words }}
+                <span v-if="row.alike" class="small dim"
+                  >and {{ row.alike.toLocaleString() }} more alike</span
+                ></BTh
+              >
               <BTd v-for="target in columns" :key="target">
                 <div v-for="one in saidBy(row, target)" :key="one.assignment + one.action" class="said">
                   <ActionMark :action="one.action" /> <span class="small">{{ one.ruleset }}</span>
@@ -80,10 +86,17 @@ const columns = computed(() =>
                 <span v-if="!saidBy(row, target).length" class="dim">–</span>
               </BTd>
               <BTd>
-                <div v-for="(outcome, number) in row.outcomes" :key="number" class="said">
+                <div
+                  v-for="(outcome, number) in row.outcomes.slice(0, MOST_OUTCOMES)"
+                  :key="number"
+                  class="said"
+                >
                   <ActionMark :action="outcome.verdict" />
                   <span v-if="outcome.when" class="small dim">{{ outcome.when }}</span>
                   <span v-if="outcome.by" class="small">by {{ outcome.by }}</span>
+                </div>
+                <div v-if="row.outcomes.length > MOST_OUTCOMES" class="small dim">
+                  and {{ row.outcomes.length - MOST_OUTCOMES }} more
                 </div>
               </BTd>
               <BTd class="text-end">

@@ -7,7 +7,7 @@ from portero.cli.command import Commands, Context, UsageProblem, present
 from portero.core import wording
 from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
 
-MOST_ROWS = 60
+MOST_ROWS, MOST_OUTCOMES = 60, 8
 
 
 def board(context: Context) -> int:
@@ -60,7 +60,9 @@ def _tell_overlap(found: Overlap) -> None:
     output.say(f"{wording.joined(list(found.targets))} {verb} on {wording.counted(found.devices, 'machine')}.")
     if found.examples:
         output.say(f"such as {', '.join(found.examples[:4])}", indent=2)
-    rows = [(row.words, "\n".join(_said(row)), "\n".join(map(_outcome, row.outcomes))) for row in found.rows]
+    rows = [
+        (wording.and_more(row.words, row.alike), "\n".join(_said(row)), "\n".join(_outcomes(row))) for row in found.rows
+    ]
     if rows:
         output.print_table(("WHAT", "EACH SAYS", "ON THOSE MACHINES"), rows[:MOST_ROWS])
     else:
@@ -75,6 +77,11 @@ def _said(row: OverlapRow) -> list[str]:
         + (f", {contribution.conditions}" if contribution.conditions else "")
         for contribution in row.contributions
     ] or ["-"]
+
+
+def _outcomes(row: OverlapRow) -> list[str]:
+    more = len(row.outcomes) - MOST_OUTCOMES
+    return [*map(_outcome, row.outcomes[:MOST_OUTCOMES]), *([f"and {more:,} more"] if more > 0 else [])]
 
 
 def _outcome(overlap_outcome: OverlapOutcome) -> str:

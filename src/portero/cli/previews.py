@@ -78,8 +78,7 @@ def tell_verdicts(verdicts: Sequence[VerdictChange]) -> None:
 
 
 def _subject(verdict_change: VerdictChange) -> str:
-    others = 0 if verdict_change.summed else verdict_change.alike
-    return f"{verdict_change.words} and {others:,} more" if others else verdict_change.words
+    return wording.and_more(verdict_change.words, 0 if verdict_change.summed else verdict_change.alike)
 
 
 def _tell_findings(verb: str, found: tuple[Finding, ...]) -> None:

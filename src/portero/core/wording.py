@@ -24,6 +24,11 @@ def counted(number: int, noun: str, plural: str | None = None) -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def and_more(words: str, more: int) -> str:
+    """The words for one of several: “reef.example and 2,999 more”."""
+    return f"{words} and {more:,} more" if more else words
+
+
 def as_sentence(words: str) -> str:
     """The words with a capital in front, unless a URL, host or file stands there, and a stop behind."""
     first = words.partition(" ")[0].rstrip(".:,")

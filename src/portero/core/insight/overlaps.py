@@ -9,7 +9,7 @@ from itertools import combinations
 from portero.core import sentences, wording
 from portero.core.insight.effects.bouts import Bout
 from portero.core.insight.effects.kernel import Kernel
-from portero.core.insight.effects.matcher import Matcher
+from portero.core.insight.effects.matcher import Matcher, once_each_alike
 from portero.core.insight.effects.occasions import together
 from portero.core.insight.effects.rulings import Rulings
 from portero.core.insight.effects.sorts import Crowd, Sorts, names_of
@@ -34,7 +34,6 @@ from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
 
 FEW = 12
-MOST_OUTCOMES = 8
 
 
 def typed_subjects(visit: str | None, program: str | None, programs: Sequence[Application]) -> Iterator[Subject]:
@@ -75,18 +74,20 @@ def overlap(
 
     With `typed` subjects, of those alone.
     """
-    subjects, matcher = list(typed) or list(_named_by(estate, world, targets)), world.matcher(estate)
+    matcher = world.matcher(estate)
+    alike: Mapping[Subject, Sequence[Subject]] = dict.fromkeys(typed, ())
+    alike = alike or once_each_alike(_named_by(estate, world, targets), [matcher])
     saying = [_Saying(estate, matcher, target, members) for target in targets]
     held = {member.id for member in members}
     classes = {(groups,): [member for member in some if member.id in held] for groups, some in world.classes.items()}
     sorts = Sorts(Crowd([estate], {groups: some for groups, some in classes.items() if some}))
     kernel = Kernel(estate, sorts, world.directory, world.now)
     rulings, rows = Rulings(kernel, matcher), []
-    for subject in dict.fromkeys(subjects):
+    for subject, others in alike.items():
         bout = rulings.bout(subject)
         said = [contribution for target in saying for contribution in target.of(bout.shown)]
         if said or typed:
-            rows.append(_row(subject, said, _merged(_outcomes(rulings, bout))))
+            rows.append(_row(subject, others, said, _merged(_outcomes(rulings, bout))))
     rows.sort(key=lambda row: (not row.differ, row.subject))
     return Overlap(
         targets=tuple(targets),
@@ -108,7 +109,7 @@ def _named_by(estate: Estate, world: World, targets: Sequence[str]) -> Iterator[
         subject
         for ruleset in estate.rulesets
         if ruleset.key in used
-        for rule in ruleset.rules[:500]
+        for rule in ruleset.rules
         for subject in subjects_of(ruleset.kind, rule.selector, known)
     ]
     order = {key: place for place, key in enumerate(TAXONOMY.categories)}
@@ -181,10 +182,12 @@ def _merged(outcomes: Iterable[OverlapOutcome]) -> list[OverlapOutcome]:
         key = (outcome.verdict, outcome.when, outcome.by)
         known = found.get(key)
         found[key] = outcome if known is None else known.model_copy(update={"devices": known.devices + outcome.devices})
-    return sorted(found.values(), key=lambda row: -row.devices)[:MOST_OUTCOMES]
+    return sorted(found.values(), key=lambda row: -row.devices)
 
 
-def _row(subject: Subject, said: Sequence[Contribution], outcomes: Sequence[OverlapOutcome]) -> OverlapRow:
+def _row(
+    subject: Subject, others: Sequence[Subject], said: Sequence[Contribution], outcomes: Sequence[OverlapOutcome]
+) -> OverlapRow:
     by_target: Mapping[str, set[Action]] = defaultdict(set)
     for contribution in said:
         by_target[contribution.target].add(contribution.action)
@@ -192,6 +195,8 @@ def _row(subject: Subject, said: Sequence[Contribution], outcomes: Sequence[Over
     return OverlapRow(
         subject=f"{subject.kind} {subject.name}",
         words=sentences.subject_words(subject.kind, subject.name),
+        alike=len(others),
+        alike_examples=tuple(other.name for other in others[:FEW]),
         url=subject.url,
         contributions=tuple(said),
         outcomes=tuple(outcomes),

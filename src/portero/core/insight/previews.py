@@ -12,7 +12,7 @@ from portero.core import sentences, wording
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.circumstances import Circumstance
 from portero.core.insight.effects.comparing import Comparison, Shift
-from portero.core.insight.effects.matcher import Matcher
+from portero.core.insight.effects.matcher import Matcher, once_each_alike
 from portero.core.insight.effects.occasions import Occasions, together
 from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject
@@ -53,7 +53,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     reached = Touched(before, after, changes, moved_groups(moved, world), known)
     states = (before, after)
     matchers = [world.matcher(estate) for estate in states]
-    subjects = _once_each_alike(reached.subjects(), matchers)
+    subjects = once_each_alike(reached.subjects(), matchers)
     shifts = _Shifts(subjects, {ruleset.key for ruleset in (*before.rulesets, *after.rulesets) if ruleset.feed})
     if subjects:
         shifts.look_at(Comparison(states, matchers, pairs, world))
@@ -80,7 +80,7 @@ class Shifted(NamedTuple):
 
 def look_at_hosts(hosts: Iterable[str], estate: Estate, matchers: Sequence[Matcher], world: World) -> Shifted:
     """What becomes of hosts under the same estate with one category index and with another, a matcher each."""
-    subjects = _once_each_alike(map(host_subject, hosts), matchers)
+    subjects = once_each_alike(map(host_subject, hosts), matchers)
     shifts = _Shifts(subjects, ())
     if subjects:
         shifts.look_at(Comparison((estate, estate), matchers, world.moving({}), world))
@@ -129,26 +129,6 @@ def _touched_devices(
         classes += 1
         found.update((member.id, member) for member in members)
     return list(found.values()), classes
-
-
-# --- subjects ---
-
-
-def _once_each_alike(subjects: Iterable[Subject], matchers: Sequence[Matcher]) -> dict[Subject, list[Subject]]:
-    """One subject for all those of which the same becomes, with the others."""
-    first: dict[object, Subject] = {}
-    alike: dict[Subject, list[Subject]] = {}
-    for subject in dict.fromkeys(subjects):
-        # categories are told one by one; the others of a list of thousands are told together
-        key: object = subject
-        if subject.kind not in ("category", "program"):
-            key = (subject.kind, *(matcher.likeness(matcher.show(subject)) for matcher in matchers))
-        same = first.setdefault(key, subject)
-        if same is subject:
-            alike[subject] = []
-        else:
-            alike[same].append(subject)
-    return alike
 
 
 # --- shifts of verdicts ---

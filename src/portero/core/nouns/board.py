@@ -90,9 +90,11 @@ class OverlapRow(Noun):
 
     subject: str
     words: str
+    alike: Annotated[int, Field(description="How many others of the same kind fare alike.")] = 0
+    alike_examples: Annotated[tuple[str, ...], Field(description="Some of them, by name.")] = ()
     url: str | None = None
     contributions: tuple[Contribution, ...]
-    outcomes: tuple[OverlapOutcome, ...]
+    outcomes: Annotated[tuple[OverlapOutcome, ...], Field(description="The most machines first.")]
     differ: Annotated[bool, Field(description="Whether they say different things of it.")]
 
 

@@ -164,3 +164,20 @@ class Matcher:
 
 def _hold_backs(estate: Estate) -> list[HoldBack]:
     return [HoldBack.of(one) for one in estate.assignments if one.state is State.ACTIVE and one.hold_back is not None]
+
+
+def once_each_alike(subjects: Iterable[Subject], matchers: Sequence[Matcher]) -> dict[Subject, list[Subject]]:
+    """One subject for all those of which the same becomes, with the others."""
+    first: dict[object, Subject] = {}
+    alike: dict[Subject, list[Subject]] = {}
+    for subject in dict.fromkeys(subjects):
+        # categories are told one by one; the others of a list of thousands are told together
+        key: object = subject
+        if subject.kind not in ("category", "program"):
+            key = (subject.kind, *(matcher.likeness(matcher.show(subject)) for matcher in matchers))
+        same = first.setdefault(key, subject)
+        if same is subject:
+            alike[subject] = []
+        else:
+            alike[same].append(subject)
+    return alike
