@@ -15,6 +15,7 @@ from bench.content import index_rows, indicator_rows
 from bench.estates import make_estate, make_index, make_situations, make_traffic
 from bench.fleet import membership_rows, store_rows
 from bench.foresight import foresight_rows
+from bench.growth import growth_rows
 from bench.guard import guard_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
 from bench.programs import catalogue_rows, inventory_rows
@@ -157,6 +158,7 @@ def main() -> int:
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
+    rows += growth_rows(min(rounds, 2))
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
     rows += inventory_rows(600 if options.quick else 3_000)
     rows += catalogue_rows(2_000 if options.quick else 20_000, rounds)

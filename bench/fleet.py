@@ -274,6 +274,12 @@ def _store_rows(keepers: Keepers, bare: sqlite3.Connection, count: int, rounds: 
             counted,
             150,
         ),
+        (
+            "readiness by unit",
+            lambda: readiness.unit_readiness(keepers.store, estate, keepers.now(), "north"),
+            counted,
+            150,
+        ),
         ("preview of a group", lambda: preview_group(keepers.fleet.members, group, NOW), counted, 150),
         ("one group changed, to its bundles", changed_group, counted, 200),
     ]

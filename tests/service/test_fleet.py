@@ -375,7 +375,12 @@ def test_readiness_counts_each_machine_once_where_it_is_lost(portero, service):
             made = portero.groups.preview(Group(key="caught", members=blocker.group_rule))
             assert made.devices >= blocker.devices
     assert [(one.unit, one.devices) for one in portero.readiness.units(unit)] == []
-    assert unit in [one.unit for one in portero.readiness.units("brackwater")]
+    by_unit = {one.unit: one for one in portero.readiness.units("brackwater")}
+    assert unit in by_unit
+    for one in by_unit.values():
+        alone = portero.readiness.fleet(unit=one.unit)
+        enforcing = {layer.layer: layer.enforcing for layer in alone.layers}
+        assert (one.devices, one.uncovered, one.enforcing) == (alone.devices, alone.uncovered, enforcing)
 
 
 def test_a_machine_that_reports_better_is_counted_better_at_once(portero, service):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 from portero.core import sentences
@@ -121,17 +122,31 @@ def _forks(units: list[str], below: str | None) -> list[str]:
 def unit_readiness(store: Store, estate: Estate, now: float, below: str | None) -> list[UnitReadiness]:
     """How each unit below another one stands, where they first fork; of all where none is named."""
     with store.reading() as connection:
-        known = counting.units(connection)
-    names = _forks(known, below)
-    rows = []
-    for name in names:
-        found = fleet_readiness(store, estate, now, name, None)
-        rows.append(
-            UnitReadiness(
-                unit=name,
-                devices=found.devices,
-                uncovered=found.uncovered,
-                enforcing={layer.layer: layer.enforcing for layer in found.layers},
-            )
+        names = _forks(counting.units(connection), below)
+        counts = counting.unit_counts(connection, now)
+    own: dict[str, str] = {}
+    for unit in {count.unit for count in counts.classes}:
+        inside = next((name for name in names if unit == name or unit.startswith(f"{name}/")), None)
+        if inside is not None:
+            own[unit] = inside
+    devices, uncovered, enforcing = Counter[str](), Counter[str](), Counter[tuple[str, str]]()
+    for count in counts.classes:
+        if count.unit in own:
+            name = own[count.unit]
+            devices[name] += count.all
+            uncovered[name] += count.never_joined
+            for layer in LAYERS:
+                meant = estate.mode_of(layer, count.groups) is LayerMode.ENFORCING
+                enforcing[name, layer] += count.heard if meant else 0
+    for (unit, kept_from), number in counts.kept.items():
+        if unit in own:
+            enforcing[own[unit], kept_from] -= number
+    return [
+        UnitReadiness(
+            unit=name,
+            devices=devices[name],
+            uncovered=uncovered[name],
+            enforcing={layer: enforcing[name, layer] for layer in LAYERS},
         )
-    return rows
+        for name in names
+    ]

@@ -118,6 +118,63 @@ def obstacle_counts(
     return ObstacleCounts({(BlockerCode(code), layer): number for (code, layer), number in every.items()}, lost)
 
 
+class UnitCount(NamedTuple):
+    """The devices of one class in one unit."""
+
+    unit: str
+    groups: tuple[str, ...]
+    all: int
+    heard: int
+    """Those that are heard of, so that what they report counts."""
+    never_joined: int
+
+
+class UnitCounts(NamedTuple):
+    """How devices stand, unit by unit; those that are in no unit left out."""
+
+    classes: list[UnitCount]
+    kept: Counter[tuple[str, str]]
+    """By unit and layer: those that are heard of and kept from enforcing it by their own facts."""
+
+
+def unit_counts(connection: sqlite3.Connection, now: float) -> UnitCounts:
+    """All devices, each looked at once however many units there are."""
+    where, values = _scoped(DeviceFilter(), now)
+    where += " AND unit IS NOT NULL AND class IS NOT NULL"
+    totals = connection.execute(
+        f"SELECT unit, class, count(*) FROM device WHERE {where} GROUP BY unit, class", values
+    ).fetchall()
+    gone: Counter[tuple[str, int]] = Counter()
+    never_joined: Counter[tuple[str, int]] = Counter()
+    unheard: set[str] = set()
+    for row in connection.execute(
+        f"SELECT id, unit, class, revoked, {_SILENT} AS silent, {MACHINE_BLOCKERS_SELECT} AS machine_blockers"
+        f" FROM device WHERE {where} AND ({EXCEPTIONAL})",
+        values,
+    ):
+        place, codes = (row["unit"], row["class"]), machine_blockers(row)
+        never_joined[place] += BlockerCode.NEVER_JOINED in codes
+        shut_out = BlockerCode.NEVER_JOINED in codes or BlockerCode.CREDENTIAL_REVOKED in codes
+        gone[place] += shut_out or (row["silent"] and not row["revoked"])
+        if row["silent"] or row["revoked"]:
+            unheard.add(row["id"])
+    groups = {id: tuple(json.loads(own)) for id, own in connection.execute("SELECT id, groups FROM class")}
+    harmless = ", ".join(f"'{code}'" for code in sorted(_HARMLESS))
+    kept = connection.execute(
+        "SELECT DISTINCT obstacle.device, obstacle.layer, device.unit FROM obstacle"
+        f" CROSS JOIN device ON device.id = obstacle.device WHERE {where}"
+        f" AND obstacle.layer <> '' AND obstacle.code NOT IN ({harmless})",
+        values,
+    )
+    return UnitCounts(
+        [
+            UnitCount(unit, groups[id], number, number - gone[unit, id], never_joined[unit, id])
+            for unit, id, number in totals
+        ],
+        Counter((unit, layer) for device, layer, unit in kept if device not in unheard),
+    )
+
+
 def units(connection: sqlite3.Connection) -> list[str]:
     """Every unit that some device is in, in order."""
     rows = connection.execute(

@@ -176,7 +176,7 @@ def settle_where(in_play: Iterable[InPlay], people: PeopleRungs, ever: int) -> I
     mandatory = _winners(sides[True], people, ever)
     for above, when, where in mandatory:
         for below, then, there in ordinary:
-            if (both := when & then) and (at := where & there):
+            if (at := where & there) and (both := when & then):
                 yield Settled(below, above, stands(above, below)), both, at
     for above, when, where in mandatory:
         for then, there in _beyond(when, where, ordinary):
@@ -206,7 +206,7 @@ def _winners(side: list[InPlay], people: PeopleRungs, ever: int) -> list[InPlay]
         found += (
             InPlay(by_hand_too, both, at)
             for by_hand_too, then, there in stricter
-            if (both := best.when & then) and (at := best.where & there)
+            if (at := best.where & there) and (both := best.when & then)
         )
         found += (InPlay(best.contender, *left) for left in _beyond(best.when, best.where, stricter))
     return found
@@ -214,13 +214,28 @@ def _winners(side: list[InPlay], people: PeopleRungs, ever: int) -> list[InPlay]
 
 def first_where(ranked: Iterable[tuple[Ranked, int, int]], ever: int) -> Iterator[tuple[Ranked, int, int]]:
     """Each when and where none before it is."""
+    rows = list(ranked)
+    if len(rows) > _FEW and len({when for _, when, _ in rows}) > len({where for _, _, where in rows}):
+        # what is left is kept by what there are fewer of
+        turned = _first([(one, where, when) for one, when, where in rows], -1, ever)
+        yield from ((one, when, where) for one, where, when in turned)
+    else:
+        yield from _first(rows, ever, -1)
+
+
+_FEW = 8
+"""Of so many it is not worth looking how they are kept best."""
+
+
+def _first(ranked: Iterable[tuple[Ranked, int, int]], ever: int, everywhere: int) -> Iterator[tuple[Ranked, int, int]]:
     # where something is left, by when
-    left: dict[int, int] = {ever: -1}
+    left: dict[int, int] = {ever: everywhere}
     for one, when, where in ranked:
         after: dict[int, int] = {}
         for then, there in left.items():
-            won, at = then & when, there & where
-            if not won or not at:
+            won = then & when
+            at = there & where if won else 0
+            if not at:
                 after[then] = after.get(then, 0) | there
                 continue
             yield one, won, at
@@ -241,8 +256,9 @@ def without(pieces: list[tuple[int, int]], others: Iterable[tuple[int, int]]) ->
     for then, there in others:
         left: list[tuple[int, int]] | None = None
         for place, (when, where) in enumerate(pieces):
-            both, at = when & then, where & there
-            if not both or not at:
+            at = where & there
+            both = when & then if at else 0
+            if not both:
                 if left is not None:
                     left.append((when, where))
                 continue

@@ -62,7 +62,7 @@ class Comparison:
             was, then = (ruling.rule(bout, occasions, side) for ruling, bout in zip(self.rulings, bouts, strict=True))
             for old, on, where in was:
                 for new, whenever, there in then:
-                    if old.word is not new.word and (both := on & whenever) and (at := where & there):
+                    if old.word is not new.word and (at := where & there) and (both := on & whenever):
                         yield Shift(old, new, both, at, occasions)
 
     def _touched(self, before: Bout, after: Bout) -> int:

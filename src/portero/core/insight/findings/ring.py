@@ -81,7 +81,8 @@ class Ring:
             if loser.action == Action.LOG:
                 continue
             for winner, then, there in winners if self._key(loser) not in won else opposing.of(entrant):
-                if when & then and (both := where & there) and winner is not loser:
+                # occasions are many more than sorts, where many people are named
+                if (both := where & there) and when & then and winner is not loser:
                     self._lost[winner, loser] |= both
 
     def _meet(self, winner: Contender, loser: Contender, rung: Rung, where: int) -> None:
