@@ -172,6 +172,23 @@ def ruled(both: Both, subject: Subject) -> Iterator:
                     yield (was, then), both_when, at
 
 
+@pytest.mark.parametrize("part", range(2))
+def test_nothing_that_gets_another_word_is_left_out(part):
+    """What is looked at where something that counts is another, beside everything everywhere."""
+    for seed in range(part, ESTATES, 2):
+        both, chance = generated(seed)
+        for _, subject in subjects(both, chance):
+            shifts = list(both.compared.shifts(subject))
+            for member in both.fleet.members:
+                found = {
+                    (one.was.word, one.then.word)
+                    for one in shifts
+                    if any(member in some for some in both.compared.members(one.where))
+                }
+                meant = {pair for pair in words(both, subject, member) if pair[0] is not pair[1]}
+                assert found == meant, (seed, subject, member.id)
+
+
 def test_pieces_are_put_together_by_when():
     chance = Random(7)
     for _ in range(200):

@@ -18,6 +18,7 @@ from portero.core.insight.offline import OfflineEstate, Standing, UnknownDevice
 from portero.core.matching.categories import Entry
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import rfc3339
+from portero.core.nouns.patterns import hosts_above
 from portero.core.nouns.urls import BadUrl, Visit, address_of, parse_visit
 from portero.core.nouns.verdict import Unjudged
 from portero.core.resolving.explaining import Case, categories_of
@@ -56,6 +57,14 @@ class _Seat:
         self.frames: dict[int, Frame] = {}
         self.by_host: dict[tuple[Frame, str, str], tuple[bytes, bytes]] = {}
         self.by_outcome: dict[tuple[object, ...], bytes] = {}
+        self._paged = {one.host for one, _ in self.policy.sites if one.path or one.query or one.port is not None}
+
+    def looks_at_pages(self, host: str) -> bool:
+        """Whether more of a visit to a host may count than its scheme and the host."""
+        policy, paged = self.policy, self._paged
+        if policy.indicators.looks_at_pages(host) or host in policy.search_pages:
+            return True
+        return bool(paged) and any(above in paged for above in hosts_above(host))
 
 
 class LineJudge:
@@ -159,17 +168,20 @@ class LineJudge:
 
     def _explained(self, line: bytes, seat: _Seat, frame: Frame, visit: Visit, head: bytes) -> Sequence[bytes]:
         policy = seat.policy
-        if policy.indicators.looks_at_pages(visit.host) or visit.host in policy.search_pages or policy.sites:
+        if seat.looks_at_pages(visit.host):
             return (self._at_length(line),)
         entry = categories_of(policy, self._documents.index, visit.host)
         met = policy.indicators.met_by(visit, address_of(visit.host), True)
-        outcome = (frame, visit.scheme, entry.categories, entry.source, tuple(map(id, met)))
+        # what browsers make of a list hangs on the host itself
+        listed = visit.host if policy.sites else None
+        outcome = (frame, visit.scheme, listed, entry.categories, entry.source, tuple(map(id, met)))
         of_host, said = _of_host(visit.host, entry), seat.by_outcome.get(outcome)
         if said is None:
             whole = self._at_length(line)
             if not whole.startswith(head + of_host):
                 return (whole,)
             said = whole[len(head) + len(of_host) :]
+            _bound(self._same, MOST_ANSWERS)
             said = self._same.setdefault(said, said)
             _bound(seat.by_outcome, MOST_ANSWERS)
             seat.by_outcome[outcome] = said

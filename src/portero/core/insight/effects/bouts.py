@@ -6,7 +6,7 @@ from collections.abc import Hashable, Iterable, Mapping, Sequence
 from copy import copy
 from itertools import count
 
-from portero.core.insight.effects.kernel import Entrant, FleetContest, Kernel
+from portero.core.insight.effects.kernel import RUNGS, Entrant, FleetContest, Kernel
 from portero.core.insight.effects.matcher import Contested, Matcher
 from portero.core.insight.effects.subjects import Shown
 from portero.core.nouns.patterns import Pattern
@@ -55,6 +55,39 @@ class Bout:
         other.others = [contest.on(where) for contest in self.others]
         other.sites = [(pattern, contest.on(where)) for pattern, contest in self.sites]
         return other
+
+
+def touched_in(before: FleetContest, after: FleetContest) -> int:
+    """The sorts of devices on which something else may come of a contest than under another state: where a rule is in
+    force in one of the two alone, unless a stronger one always stands above it under both.
+    """
+    touched = differing(before.pushing(), after.pushing())
+    is_pushed = bool(before.replacing or after.replacing)
+    for own, other in ((before, after), (after, before)):
+        for key, one in own.entered.items():
+            there = other.entered.get(key)
+            if where := one.target.where & ~(there.target.where if there is not None else 0):
+                touched |= where & ~_above(one, where, own, other, is_pushed)
+    return touched
+
+
+def _above(one: Entrant, where: int, own: FleetContest, other: FleetContest, is_pushed: bool) -> int:
+    """Where a rule never wins, as a stronger one that is in force under both states always counts."""
+    rule, found = one.contender, 0
+    if rule.looseness > 0 or one.may_be_held:
+        return 0
+    strength = rule.strength(RUNGS)
+    for key, above in own.entered.items():
+        stronger = above.contender
+        # a feed's rule does not keep one written by hand from standing
+        if stronger.mandatory is not rule.mandatory or stronger.looseness > 0 or (stronger.feed and not rule.feed):
+            continue
+        if not above.always_counts or (is_pushed and not stronger.mandatory):
+            continue
+        if above.target.where & where & ~found and stronger.strength(RUNGS) < strength:
+            there = other.entered.get(key)
+            found |= above.target.where & (there.target.where if there is not None else 0)
+    return found
 
 
 def differing(before: Mapping[Hashable, int], after: Mapping[Hashable, int]) -> int:

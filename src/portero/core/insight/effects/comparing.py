@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from portero.core.insight.effects.bouts import Bout, differing
+from portero.core.insight.effects.bouts import Bout, touched_in
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.occasions import Occasions, Timeline
@@ -67,9 +67,12 @@ class Comparison:
 
     def _touched(self, before: Bout, after: Bout) -> int:
         """The sorts of devices on which something that counts for a subject is another."""
-        if before.shown != after.shown:
+        if before.shown != after.shown or len(before.contests) != len(after.contests):
             return -1
-        return self._elsewhere | differing(before.reach(), after.reach())
+        touched = self._elsewhere
+        for old, new in zip(before.contests, after.contests, strict=True):
+            touched |= touched_in(old, new)
+        return touched
 
     def _differing_layers(self) -> int:
         before, after = self.rulings

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
+from functools import cached_property
 from typing import NamedTuple
 
 import msgspec
@@ -85,6 +86,11 @@ class Entrant(NamedTuple):
     """Whether it names everything."""
     may_be_held: bool
 
+    @property
+    def always_counts(self) -> bool:
+        """Whether it counts at all times, in all places and for all people, unless it is pushed out."""
+        return not self.assigned.is_gated and self.contender.until is None and not self.may_be_held
+
 
 class FleetContest:
     """All rules in force that meet over one thing, and by what it is told apart when they count."""
@@ -109,14 +115,23 @@ class FleetContest:
 
     def reach(self) -> dict[Hashable, int]:
         """Where each of the rules is in force that meet, and what pushes out others, by all that counts of it."""
-        found: dict[Hashable, int] = {}
-        for one in self.entrants:
-            key = (one.assigned.made_of, one.target.name, *msgspec.structs.astuple(one.contender)[1:])
-            found[key] = one.target.where
-        for other in self.replacing:
-            for target in other.targets:
-                found[other.made_of, other.decides_until, target.name, target.rank] = target.where
-        return found
+        return {key: one.target.where for key, one in self.entered.items()} | self.pushing()
+
+    @cached_property
+    def entered(self) -> dict[Hashable, Entrant]:
+        """Those that enter, by all that counts of them but where."""
+        return {
+            (one.assigned.made_of, one.target.name, *msgspec.structs.astuple(one.contender)[1:]): one
+            for one in self.entrants
+        }
+
+    def pushing(self) -> dict[Hashable, int]:
+        """Where what pushes out others is in force, by all that counts of it."""
+        return {
+            (other.made_of, other.decides_until, target.name, target.rank): target.where
+            for other in self.replacing
+            for target in other.targets
+        }
 
 
 class Playing(NamedTuple):
