@@ -215,7 +215,7 @@ def _winners(side: list[InPlay], people: PeopleRungs, ever: int) -> list[InPlay]
 def first_where(ranked: Iterable[tuple[Ranked, int, int]], ever: int) -> Iterator[tuple[Ranked, int, int]]:
     """Each when and where none before it is."""
     rows = list(ranked)
-    if len(rows) > _FEW and len({when for _, when, _ in rows}) > len({where for _, _, where in rows}):
+    if len(rows) > _FEW and len({when for _, when, _ in rows}) > 4 * len({where for _, _, where in rows}):
         # what is left is kept by what there are fewer of
         turned = _first([(one, where, when) for one, when, where in rows], -1, ever)
         yield from ((one, when, where) for one, where, when in turned)
@@ -232,17 +232,19 @@ def _first(ranked: Iterable[tuple[Ranked, int, int]], ever: int, everywhere: int
     left: dict[int, int] = {ever: everywhere}
     for one, when, where in ranked:
         after: dict[int, int] = {}
+        pieces: dict[int, int] = {}
         for then, there in left.items():
             won = then & when
             at = there & where if won else 0
             if not at:
                 after[then] = after.get(then, 0) | there
                 continue
-            yield one, won, at
+            pieces[at] = pieces.get(at, 0) | won
             if beside := there & ~at:
                 after[then] = after.get(then, 0) | beside
             if otherwise := then & ~when:
                 after[otherwise] = after.get(otherwise, 0) | at
+        yield from ((one, won, at) for at, won in pieces.items())
         left = after
 
 

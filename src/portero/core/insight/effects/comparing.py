@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import product
 from typing import NamedTuple
 
 from portero.core.insight.effects.bouts import Bout, touched_in
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.matcher import Matcher
-from portero.core.insight.effects.occasions import Occasions, Timeline
-from portero.core.insight.effects.rulings import Ruling, Rulings
+from portero.core.insight.effects.occasions import Occasions, Timeline, together
+from portero.core.insight.effects.rulings import Ruled, Ruling, Rulings
 from portero.core.insight.effects.sorts import Crowd, Sorts
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import Groups, World
 from portero.core.matching.members import Member
+from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LAYERS, LayerMode
 
@@ -60,10 +62,8 @@ class Comparison:
                 continue
             occasions = self._kernel.occasions(contests, side)
             was, then = (ruling.rule(bout, occasions, side) for ruling, bout in zip(self.rulings, bouts, strict=True))
-            for old, on, where in was:
-                for new, whenever, there in then:
-                    if old.word is not new.word and (at := where & there) and (both := on & whenever):
-                        yield Shift(old, new, both, at, occasions)
+            for old, new, on, where in _shifting(was, then):
+                yield Shift(old, new, on, where, occasions)
 
     def _touched(self, before: Bout, after: Bout) -> int:
         """The sorts of devices on which something that counts for a subject is another."""
@@ -90,3 +90,46 @@ class Comparison:
     def number(self, where: int) -> int:
         """How many devices are of some sorts."""
         return self._kernel.sorts.number(where)
+
+
+def _shifting(was: Sequence[Ruled], then: Sequence[Ruled]) -> Iterator[tuple[Ruling, Ruling, int, int]]:
+    """Where and when one word gives way to another, and by which rulings."""
+    old, new = _by_word(was), _by_word(then)
+    for word, others in product(old, new):
+        if word is others:
+            continue
+        mine, theirs = old[word], new[others]
+        for on, where in _meeting(mine.merged, theirs.merged):
+            # nearly everywhere the word stays: only where it does not is looked at ruling by ruling
+            before, after = (_within(side.rulings, on, where) for side in (mine, theirs))
+            for one, when, there in before:
+                for other, whenever, at in after:
+                    if (both_at := there & at) and (both := when & whenever):
+                        yield one, other, both, both_at
+
+
+class _Said(NamedTuple):
+    """Where and when a word is said: by which rulings, and by any of them."""
+
+    rulings: list[Ruled]
+    merged: list[tuple[int, int]]
+
+
+def _by_word(ruled: Sequence[Ruled]) -> dict[Action, _Said]:
+    found: dict[Action, list[Ruled]] = {}
+    for one in ruled:
+        found.setdefault(one[0].word, []).append(one)
+    return {
+        word: _Said(some, [*together((when, where) for _, when, where in some).items()]) for word, some in found.items()
+    }
+
+
+def _meeting(some: Sequence[tuple[int, int]], others: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int]]:
+    for when, where in some:
+        for then, there in others:
+            if (at := where & there) and (both := when & then):
+                yield both, at
+
+
+def _within(ruled: Sequence[Ruled], on: int, where: int) -> list[Ruled]:
+    return [(one, both, at) for one, when, there in ruled if (at := there & where) and (both := when & on)]
