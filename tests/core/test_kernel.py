@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import replace
+from datetime import timedelta
 from random import Random
 
 import pytest
@@ -12,6 +13,7 @@ from slow_contests import InForce, Meeting
 from slow_contests import hold_contests as hold_slowly
 from worlds import Fleet, changed, made
 
+from made_estates import BASE
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.outcomes import Outcomes
 from portero.core.insight.effects.subjects import Subject
@@ -256,3 +258,16 @@ def test_findings_that_are_kept_are_what_they_would_be_made_anew():
             if step % 2:
                 estate = after
     assert moving > 10
+
+
+def test_what_is_kept_goes_with_what_begins_and_ends():
+    """Minutes, days and weeks later: what has begun or ended meanwhile counts, and nothing else is another."""
+    for seed in range(times(20, 300)):
+        _, estate, fleet = made(seed)
+        kept, state = Outcomes(), object()
+        for later in (timedelta(), timedelta(minutes=1), timedelta(days=1), timedelta(days=6), timedelta(days=40)):
+            world = replace(fleet.world(estate, BASE + later), outcomes=kept, state=state)
+            assert told(find_all(estate, world)) == told(find_all(estate, fleet.world(estate, BASE + later))), (
+                seed,
+                later,
+            )

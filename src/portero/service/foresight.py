@@ -132,7 +132,7 @@ class Foresight:
         world = self.world()
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
-        now, seen_in = self._found_of(before, revision) or (self._find(before, world), world)
+        now, seen_in = self._found_now(before, revision, world)
         then = self._find(after, seen_in.once(regrouping.groups))
         had, has = ({item.id for item in found.items} for found in (now, then))
         with self._store.reading() as connection:
@@ -166,12 +166,23 @@ class Foresight:
         fleet, unless a machine is.
         """
         with self._finding:
-            known = self._found_of(estate, revision)
-            if known is None:
+            found, _ = self._found_of(estate, revision) or (None, None)
+            if found is None:
                 world = self.world()
-                known = self._find(estate, world), world
-                self._found = (self._state(estate, revision), *known)
-            return known[0]
+                found = self._find(estate, world)
+                self._found = (self._state(estate, revision), found, world)
+            return found
+
+    def _found_now(self, estate: Estate, revision: int, world: World) -> tuple[Found, World]:
+        """What is to be settled under an estate, and what it was looked at in; kept where it is the one in force, as
+        far as that is known.
+        """
+        known, found = self._found, self._found_of(estate, revision)
+        if found is None:
+            found = self._find(estate, world), world
+            if known is None or known[0][0] is estate or known[0][1] != revision:
+                self._found = (self._state(estate, revision), *found)
+        return found
 
     def _found_of(self, estate: Estate, revision: int) -> tuple[Found, World] | None:
         """What was found of an estate as things are, and what it was looked at in."""

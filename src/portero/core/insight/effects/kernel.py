@@ -10,6 +10,7 @@ from collections import defaultdict
 from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import cached_property
+from itertools import chain
 from typing import NamedTuple
 
 import msgspec
@@ -67,6 +68,14 @@ class _Assigned(NamedTuple):
     """How long some rule of it decides something."""
     made_of: tuple[object, ...]
     """What it is made of beside its rules, by identity."""
+
+    def instants(self) -> Iterator[float]:
+        """When something of it begins or ends, in seconds."""
+        yield from (at for at in (self.header.starts, self.header.ends) if at is not None)
+        yield self.decides_until
+        hold_back = self.assignment.hold_back
+        if hold_back is not None:
+            yield from ((one.at + hold_back).timestamp() for one in self.assignment.came)
 
     def whens(self, occasions: Occasions) -> list[tuple[int, int]]:
         """When it counts, by its place on the people rung."""
@@ -190,9 +199,9 @@ class Kernel:
                 yield Target(group, self._rank[group], where)
                 taken |= where
 
-    def made_of(self, rulesets: Collection[str], dated: bool) -> MadeOf:
+    def made_of(self, rulesets: Collection[str], ends: Iterable[float]) -> MadeOf:
         """On what it hangs, beside the rules themselves and what sorts of devices there are, what comes of contests
-        among rules of these rulesets. `dated`: some of the rules end.
+        among rules of these rulesets. `ends` are the moments, in seconds, at which some of the rules end.
         """
         assigned = [one for key in rulesets for one in self._assigned.get(key, ())]
         kinds = {self._estate.ruleset_by_key[key].kind for key in rulesets}
@@ -201,17 +210,23 @@ class Kernel:
         schedules = [
             self._estate.schedule_by_key[key] for key in sorted({one.header.schedule or "" for one in several}) if key
         ]
-        gated = any(one.is_gated for one in several)
-        dated = dated or gated or any(one.hold_back is not None for one in several)
-        dated = dated or any(one.decides_until not in (NEVER, FOR_EVER) for one in several)
         told = tuple((one.header.feed, one.decides_until) for one in several)
-        minute = int(self._now.timestamp() // 60) if dated else None
         return MadeOf(
             tuple(id(one.assignment) for one in several),
             (told, tuple(map(id, schedules)), tuple(one.targets for one in several)),
-            (id(self._directory) if gated else None, minute),
+            (
+                id(self._directory) if any(one.is_gated for one in several) else None,
+                # what is open at all today, or on the days to come, is so the whole day
+                self._now.date() if schedules else None,
+                self._next(chain(ends, *(one.instants() for one in several))),
+            ),
             (*(one.assignment for one in several), *schedules, self._directory),
         )
+
+    def _next(self, instants: Iterable[float]) -> float | None:
+        """When the next of some things begins or ends: until then the same of them have."""
+        now = self._now.timestamp()
+        return min((at for at in instants if now < at < FOR_EVER), default=None)
 
     def in_mode(self, layer: str) -> dict[LayerMode, int]:
         """The sorts of devices on which a layer is to do what."""

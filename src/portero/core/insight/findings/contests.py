@@ -31,7 +31,8 @@ def hold_contests(estate: Estate, world: World, matcher: Matcher) -> Contests:
     found = Contests(kernel.sorts, fleet, field.alone)
     for likeness, met, shape in field.shapes:
         rules = list(met.rules.rules())
-        made_of = kernel.made_of({*map(matcher.ruleset_of, rules)}, any(one.until is not None for one in rules))
+        ends = [one.until for one in rules if one.until is not None]
+        made_of = kernel.made_of({*map(matcher.ruleset_of, rules)}, ends)
         key = ("contests", fleet, likeness)
         kept: _Kept | None = world.outcomes.get(key)
         same = kept.shape if kept is not None and shape.is_as(kept.shape) else shape
