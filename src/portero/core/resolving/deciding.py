@@ -82,9 +82,10 @@ def _other_contests(frame: Frame, visited: Visited) -> list[tuple[str, Sequence[
     return found
 
 
-def weigh(frame: Frame, visited: Visited) -> Outcome:
-    """What the filter's rules say of a visit."""
-    met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
+def weigh(frame: Frame, visited: Visited, met: Sequence[Contender] | None = None) -> Outcome:
+    """What the filter's rules say of a visit; `met` are the indicators that hold it, where that is known."""
+    if met is None:
+        met = frame.policy.indicators.met_by(visited.visit, visited.address, visited.page)
     indicator = frame.settle(met) if met else NOBODY
     lifting = lifting_of(indicator)
     best, contests = indicator.winner, []
@@ -100,8 +101,9 @@ def decide(frame: Frame, visited: Visited) -> Contender | None:
     """The rule that settles a visit at the filter; None where nothing does, and it is allowed."""
     policy = frame.policy
     by_content = (visited.searched and policy.terms) or (visited.media_type and policy.media)
-    if by_content or policy.indicators.met_by(visited.visit, visited.address, visited.page):
-        return weigh(frame, visited).winner
+    met = policy.indicators.met_by(visited.visit, visited.address, visited.page)
+    if by_content or met:
+        return weigh(frame, visited, met).winner
     # most visits meet no indicator and are settled by their categories alone
     best: Contender | None = None
     for key in visited.categories:

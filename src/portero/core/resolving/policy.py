@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -215,6 +215,13 @@ class Frame:
     def held(self, known: ProgramRule, program: Started) -> Held | None:
         """Why a rule that holds a program only logs it now; None where it is not held back."""
         return known.hold_back.look(program, self.at, self.is_server) if known.hold_back else None
+
+    def counting(self, contenders: Iterable[Contender]) -> list[Contender]:
+        """The rules that are in play."""
+        people, at = self.people, self.at
+        return [
+            one for one in contenders if people[one.assignment] < REPLACED and (one.until is None or at < one.until)
+        ]
 
     def counts(self, contender: Contender) -> bool:
         """Whether a rule is in play: its assignment is, and it is before its own end."""

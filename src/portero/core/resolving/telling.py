@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 
 from portero.core import sentences
 from portero.core.matching.applications import SetTest, Started
@@ -81,10 +81,7 @@ class Teller:
     def _losers(self, frame: Frame, contenders: Iterable[Contender], settled: Settled) -> Iterator[LostRule]:
         """Everybody who lost within a contest: to their own side's winner, and that one to the winner who stands."""
         people, winner = frame.people, settled.winner
-        for contender in contenders:
-            # what only logs is looser than all that decides
-            if contender.looseness > 0 or contender is winner or not frame.counts(contender):
-                continue
+        for contender in frame.counting([one for one in contenders if one.looseness <= 0 and one is not winner]):
             own = settled.mandatory if contender.mandatory else settled.ordinary
             to = winner if contender is own else own
             if to is not None:
@@ -93,7 +90,7 @@ class Teller:
     def _replaced(self, frame: Frame, contenders: Iterable[Contender]) -> Iterator[LostRule]:
         """The rules that an assignment which replaces weaker ones pushed out."""
         assignments = self._policy.bundle.assignments
-        for contender in contenders:
+        for contender in contenders if frame.replacers else ():
             if frame.people[contender.assignment] == REPLACED and contender.action != Action.LOG:
                 lost = self.reference(contender)
                 by = assignments[frame.replacers[assignments[contender.assignment].kind]]
@@ -101,11 +98,8 @@ class Teller:
                 yield LostRule(**dict(lost), rung=Rung.REPLACED, why=why)
 
     def _logged(self, frame: Frame, contenders: Iterable[Contender]) -> tuple[RuleReference, ...]:
-        own = {
-            contender.place: contender
-            for contender in contenders
-            if contender.action == Action.LOG and frame.counts(contender)
-        }
+        # what only logs is looser than all that decides
+        own = {one.place: one for one in frame.counting([one for one in contenders if one.looseness > 0])}
         return tuple(self.reference(own[place]) for place in sorted(own))
 
     def _layer(
@@ -140,7 +134,7 @@ class Teller:
             visited.searched if frame.policy.terms else None,
             visited.media_type if frame.policy.media else None,
         )
-        return self._kept(key, lambda: self._tell_filter(frame, visited))
+        return self._kept(key, lambda: self._tell_filter(frame, visited, met))
 
     def _kept(self, key: Hashable, tell: Callable[[], LayerVerdict]) -> LayerVerdict:
         known = self._known.get(key)
@@ -150,8 +144,8 @@ class Teller:
             known = self._known[key] = tell()
         return known
 
-    def _tell_filter(self, frame: Frame, visited: Visited) -> LayerVerdict:
-        outcome = weigh(frame, visited)
+    def _tell_filter(self, frame: Frame, visited: Visited, met: Sequence[Contender]) -> LayerVerdict:
+        outcome = weigh(frame, visited, met)
         winner, lifting = outcome.winner, outcome.lifting
         lost = list(self._losers(frame, outcome.met, outcome.indicator))
         if winner is not None and outcome.indicator.winner not in (None, winner):
