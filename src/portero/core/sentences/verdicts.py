@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from functools import lru_cache
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.device import Application
@@ -187,9 +188,14 @@ def _wins(winner: RuleReference) -> str:
     return f"{_named(winner)} {VERBS[winner.action]} it{', mandatory' if winner.mandatory else ''}"
 
 
+@lru_cache(maxsize=10_000)
+def _names_of(categories: tuple[str, ...]) -> str:
+    return joined([TAXONOMY.categories[key].name for key in categories if key in TAXONOMY.categories])
+
+
 def decided_because(winner: RuleReference | None, categories: Sequence[str], logged: Sequence[RuleReference]) -> str:
     """Why the filter layer says what it says, in one sentence."""
-    names = joined([TAXONOMY.categories[key].name for key in categories if key in TAXONOMY.categories])
+    names = _names_of(tuple(categories))
     if winner is None:
         return f"No rule decides {names} on this machine, so it is allowed{_recorded(logged)}."
     kind = winner.selector.partition(" ")[0]
