@@ -154,7 +154,7 @@ def main() -> int:
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
-    rows += growth_rows(min(rounds, 2))
+    rows += growth_rows(*((1, 1_000) if options.quick else (2, 2_000)))
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
     rows += inventory_rows(600 if options.quick else 3_000)
     rows += catalogue_rows(2_000 if options.quick else 20_000, rounds)

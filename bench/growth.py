@@ -33,7 +33,7 @@ class Size(NamedTuple):
     rules: int = 500
 
 
-def growth_rows(rounds: int) -> list[Row]:
+def growth_rows(rounds: int, people: int) -> list[Row]:
     """Of machines, groups (and with them classes), assignments, people, rules; and with people as many as they come."""
     base = Size()
     rows = []
@@ -42,9 +42,9 @@ def growth_rows(rounds: int) -> list[Row]:
         small, *grown = in_turns(rounds, *(_findings(size) for size in sizes))
         for times, size, taken in zip((4, 16), sizes[1:], grown, strict=True):
             rows.append(Row(f"findings, {getattr(size, what):,} {what}", taken, small.median, goal=times))
-    many = Size(machines=2_000, groups=300, assignments=100, people=2_000)
+    many = Size(machines=2_000, groups=300, assignments=100, people=people)
     (taken,) = in_turns(1, _findings(many))
-    rows.append(Row("findings, 2,000 people each with rules of their own, 300 groups", taken, most_ms=20_000.0))
+    rows.append(Row(f"findings, {people:,} people each with rules of their own, 300 groups", taken, most_ms=20_000.0))
     return rows
 
 
