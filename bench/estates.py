@@ -124,9 +124,3 @@ def make_traffic(index: MemoryIndex, visits: int, seed: int = 3) -> list[str]:
         path = "/".join(rng.choice(("a", "list", "item", "picture")) for _ in range(rng.randrange(4)))
         urls.append(f"{rng.choice(('http', 'https'))}://{host}/{path}" + ("?page=2" if rng.random() < 0.2 else ""))
     return urls
-
-
-def skewed(urls: list[str], visits: int, seed: int = 4) -> list[str]:
-    """Traffic as people make it: few hosts get most of the visits."""
-    rng = random.Random(seed)
-    return [urls[min(int(rng.paretovariate(0.9)) - 1, len(urls) - 1)] for _ in range(visits)]

@@ -125,7 +125,7 @@ def _contested(estate: Estate, world: World, matcher: Matcher) -> tuple[list[Sub
     alone: set[tuple[str, int]] = set()
     lonely: set[tuple[str, int]] = set()
     seen: set[object] = set()
-    for subject in dict.fromkeys(generic_subjects(estate, arena.by_ruleset.keys(), known, arena, lonely)):
+    for subject in dict.fromkeys(generic_subjects(estate, known, arena, lonely)):
         shown = matcher.show(subject)
         met, meets = arena.enter(shown)
         if not meets:

@@ -65,6 +65,8 @@ class Foresight:
     def world(self) -> World:
         """What a state of the estate is looked at in."""
         roster = self._roster
+        # before they are asked for: machines that come meanwhile are another state
+        state = roster.fleet.changes
         return World(
             members=roster.fleet.members(),
             groups=roster.fleet.groups_of,
@@ -76,7 +78,7 @@ class Foresight:
             list_use=self._list_use,
             having=self._having,
             outcomes=self._outcomes,
-            state=roster.fleet.changes,
+            state=state,
         )
 
     def _list_use(self, ruleset: str, is_allowed: IsAllowed) -> ListUse:
@@ -129,10 +131,10 @@ class Foresight:
 
     def preview(self, before: Estate, after: Estate, revision: int) -> Preview:
         """What making the estate `after` would do."""
-        world = self.world()
+        state, world = self._state(before, revision), self.world()
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
-        now, seen_in = self._found_now(before, revision, world)
+        now, seen_in = self._found_now(state, before, world)
         then = self._find(after, seen_in.once(regrouping.groups))
         had, has = ({item.id for item in found.items} for found in (now, then))
         with self._store.reading() as connection:
@@ -166,28 +168,33 @@ class Foresight:
         fleet, unless a machine is.
         """
         with self._finding:
-            found, _ = self._found_of(estate, revision) or (None, None)
-            if found is None:
+            # before it is looked at: what comes meanwhile is another state
+            state = self._state(estate, revision)
+            known = self._found_in(state)
+            if known is None:
                 world = self.world()
-                found = self._find(estate, world)
-                self._found = (self._state(estate, revision), found, world)
-            return found
+                known = self._keep(state, self._find(estate, world), world)
+            return known[0]
 
-    def _found_now(self, estate: Estate, revision: int, world: World) -> tuple[Found, World]:
+    def _found_now(self, state: tuple[object, ...], estate: Estate, world: World) -> tuple[Found, World]:
         """What is to be settled under an estate, and what it was looked at in; kept where it is the one in force, as
         far as that is known.
         """
-        known, found = self._found, self._found_of(estate, revision)
-        if found is None:
-            found = self._find(estate, world), world
-            if known is None or known[0][0] is estate or known[0][1] != revision:
-                self._found = (self._state(estate, revision), *found)
-        return found
+        known, found = self._found, self._found_in(state)
+        if found is not None:
+            return found
+        if known is None or known[0][0] is estate or known[0][1] != state[1]:
+            return self._keep(state, self._find(estate, world), world)
+        return self._find(estate, world), world
 
-    def _found_of(self, estate: Estate, revision: int) -> tuple[Found, World] | None:
-        """What was found of an estate as things are, and what it was looked at in."""
+    def _found_in(self, state: tuple[object, ...]) -> tuple[Found, World] | None:
+        """What was found in a state, and what it was looked at in."""
         known = self._found
-        return known[1:] if known is not None and _is_same(known[0], self._state(estate, revision)) else None
+        return known[1:] if known is not None and _is_same(known[0], state) else None
+
+    def _keep(self, state: tuple[object, ...], found: Found, world: World) -> tuple[Found, World]:
+        self._found = (state, found, world)
+        return found, world
 
     def _state(self, estate: Estate, revision: int) -> tuple[object, ...]:
         fleet = self._roster.fleet

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -21,8 +21,8 @@ from portero.core.nouns.base import rfc3339
 from portero.core.nouns.patterns import hosts_above
 from portero.core.nouns.urls import BadUrl, Visit, address_of, parse_visit
 from portero.core.nouns.verdict import Unjudged
-from portero.core.resolving.explaining import Case, categories_of
-from portero.core.resolving.policy import Frame, Policy
+from portero.core.resolving.explaining import categories_of
+from portero.core.resolving.policy import Frame
 
 MOST_URLS, MOST_MOMENTS, MOST_SEATS, MOST_ANSWERS = 300_000, 100_000, 20_000, 300_000
 """How many of each are remembered."""
@@ -51,9 +51,8 @@ class _Seen(NamedTuple):
 class _Seat:
     """Who tries it on which machine: what of an answer is the same for all that they visit."""
 
-    def __init__(self, standing: Standing, case: Case, head: bytes, rear: bytes) -> None:
-        self.policy: Policy = standing.policy
-        self.case, self.head, self.rear = case, head, rear
+    def __init__(self, standing: Standing, head: bytes, rear: bytes) -> None:
+        self.policy, self.case, self.head, self.rear = standing.policy, standing.case, head, rear
         self.frames: dict[int, Frame] = {}
         self.by_host: dict[tuple[Frame, str, str], tuple[bytes, bytes]] = {}
         self.by_outcome: dict[tuple[object, ...], bytes] = {}
@@ -73,9 +72,9 @@ class LineJudge:
     def __init__(self, documents: OfflineEstate) -> None:
         self._documents = documents
         self._read = msgspec.json.Decoder(_Line).decode
-        self._urls: dict[str, _Seen | None] = {}
+        self._urls: dict[str, _Seen] = {}
         self._moments: dict[str | None, tuple[datetime, bytes]] = {}
-        self._seats: dict[tuple[str, str | None, str | None, str | None], _Seat | None] = {}
+        self._seats: dict[tuple[str, str | None, str | None, str | None], _Seat] = {}
         self._same: dict[bytes, bytes] = {}
         self.failed = False
         """Whether some line could not be judged."""
@@ -196,7 +195,7 @@ def _seat(standing: Standing) -> _Seat:
     head = b'"device":%b,"user":%b,"browser":%b,"url":' % tuple(
         map(_TO_JSON, (attempt.device, attempt.user, attempt.browser))
     )
-    return _Seat(standing, standing.case, head, b',"place":%b}' % _TO_JSON(place))
+    return _Seat(standing, head, b',"place":%b}' % _TO_JSON(place))
 
 
 def _of_host(host: str, entry: Entry) -> bytes:
@@ -209,6 +208,6 @@ def _is_name(id: str | int | None) -> bool:
     return id is None or (isinstance(id, int) and abs(id) < 2**53) or (isinstance(id, str) and 0 < len(id) <= 255)
 
 
-def _bound(known: dict, most: int) -> None:  # type: ignore[type-arg]
+def _bound(known: dict[Any, Any], most: int) -> None:
     if len(known) >= most:
         known.clear()

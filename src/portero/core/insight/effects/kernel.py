@@ -308,9 +308,7 @@ class Kernel:
         if known is None:
             known = self._pushed[key] = []
             for one in contest.replacing:
-                whens = (
-                    [when for _, when in occasions.of(one.header, one.windows)] if one.is_gated else [occasions.ever]
-                )
+                whens = [when for _, when in one.whens(occasions)]
                 if one.decides_until != FOR_EVER:
                     whens = [when & occasions.before(one.decides_until) for when in whens]
                 known += ((target.rank, when, target.where) for when in whens for target in one.targets)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
-from functools import cached_property
+from functools import cached_property, reduce
 from itertools import chain, product
+from operator import or_
 from typing import NamedTuple
 
 import msgspec
@@ -55,10 +56,10 @@ class Everybody:
         if not assignment.names_people:
             yield EVERYONE, (1 << self.number) - 1
             return
-        own = _any(self._users.get(user, 0) for user in assignment.users)
+        own = any_of(self._users.get(user, 0) for user in assignment.users)
         if own:
             yield THIS_PERSON, own
-        if others := _any(self._groups.get(key, 0) for key in assignment.user_groups) & ~own:
+        if others := any_of(self._groups.get(key, 0) for key in assignment.user_groups) & ~own:
             yield THEIR_GROUP, others
 
     def of(self, people: int) -> Iterator[Person]:
@@ -122,7 +123,7 @@ class Occasions:
 
     def _spread(self, bits: Iterable[bool]) -> int:
         """Bits, each so far from the next that all people have room between them."""
-        return _any(1 << place * self._everybody.number for place, bit in enumerate(bits) if bit)
+        return any_of(1 << place * self._everybody.number for place, bit in enumerate(bits) if bit)
 
     # --- told apart again ---
 
@@ -152,14 +153,14 @@ class Occasions:
 
     def plainest(self, when: int) -> Circumstance:
         """The one of some occasions that shows them best."""
-        _, _, who, place, _, (moment, (_, restarted), _) = min(
-            (
-                (way[1], moment.since is not None, people & -people, way[0], moment.at, (moment, way, people))
-                for moment, way, people in self._blocks(when)
-            ),
-            key=lambda one: one[:5],
-        )
-        return Circumstance(moment, next(self._everybody.of(who)), place, restarted)
+        moment, (place, restarted), people = min(self._blocks(when), key=_plainness)
+        return Circumstance(moment, next(self._everybody.of(people)), place, restarted)
+
+
+def _plainness(block: tuple[Moment, tuple[str, bool], int]) -> tuple[object, ...]:
+    moment, (place, restarted), people = block
+    # of the people the first
+    return restarted, moment.since is not None, people & -people, place, moment.at
 
 
 class Lines(NamedTuple):
@@ -240,6 +241,11 @@ class Timeline:
         return known
 
 
+def any_of(masks: Iterable[int]) -> int:
+    """What is in any of some masks."""
+    return reduce(or_, masks, 0)
+
+
 def together(pieces: Iterable[tuple[int, int]]) -> dict[int, int]:
     """Where something is so, by when it is so there: of pieces that may be in the same places at other times."""
     found: dict[int, int] = {}
@@ -252,10 +258,3 @@ def together(pieces: Iterable[tuple[int, int]]) -> dict[int, int]:
                 rest &= ~both
         found[when] = found.get(when, 0) | rest
     return {when: where for when, where in found.items() if where}
-
-
-def _any(masks: Iterable[int]) -> int:
-    found = 0
-    for mask in masks:
-        found |= mask
-    return found

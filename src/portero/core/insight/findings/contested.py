@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from typing import NamedTuple
 
 from portero.core.insight.effects.matcher import Contested, Matcher
@@ -107,23 +107,21 @@ class Field(NamedTuple):
     alone: frozenset[tuple[str, int]]
 
 
-def contested(estate: Estate, world: World, matcher: Matcher, rulesets: Collection[str] | None = None) -> Field:
-    """What is contested among the rules in force, or among those of some rulesets and all others."""
+def contested(estate: Estate, world: World, matcher: Matcher) -> Field:
+    """What is contested among the rules in force."""
     arena = Arena(estate, matcher)
-    wanted = arena.by_ruleset.keys() if rulesets is None else arena.by_ruleset.keys() & set(rulesets)
-    looks_at_programs = any(ruleset.kind == "startup" and ruleset.key in wanted for ruleset in estate.rulesets)
+    looks_at_programs = any(one.kind == "startup" and one.key in arena.by_ruleset for one in estate.rulesets)
     programs = world.programs() if looks_at_programs else None
     # kept with what is found, so that nothing else has its identity
-    key = (frozenset(wanted), arena.key, id(programs))
-    return matcher.once(key, lambda: (_field(estate, world, matcher, arena, wanted), programs))[0]
+    return matcher.once((arena.key, id(programs)), lambda: (_field(estate, world, matcher, arena), programs))[0]
 
 
-def _field(estate: Estate, world: World, matcher: Matcher, arena: Arena, wanted: Collection[str]) -> Field:
+def _field(estate: Estate, world: World, matcher: Matcher, arena: Arena) -> Field:
     known = KnownSubjects.of([estate], world.programs, world.catalogue)
     found: dict[object, tuple[MetOver, Shape]] = {}
     seen: set[object] = set()
     alone: set[tuple[str, int]] = set()
-    for subject in dict.fromkeys(generic_subjects(estate, wanted, known, arena, alone)):
+    for subject in dict.fromkeys(generic_subjects(estate, known, arena, alone)):
         shown = matcher.show(subject)
         met = matcher.meet(shown)
         if not arena.is_contested(met):
@@ -142,12 +140,12 @@ def _field(estate: Estate, world: World, matcher: Matcher, arena: Arena, wanted:
 
 
 def generic_subjects(
-    estate: Estate, in_force: Collection[str], known: KnownSubjects, arena: Arena, alone: set[tuple[str, int]]
+    estate: Estate, known: KnownSubjects, arena: Arena, alone: set[tuple[str, int]]
 ) -> Iterator[Subject]:
     """What shows each rule in force: itself, and something within it that nothing else names. Rules that meet no other
     one, as nearly all of a feed's do, are put with those that are alone.
     """
-    rulesets = [ruleset for ruleset in estate.rulesets if ruleset.key in in_force]
+    rulesets = [ruleset for ruleset in estate.rulesets if ruleset.key in arena.by_ruleset]
     for ruleset in rulesets:
         for number, rule in enumerate(ruleset.rules, start=1):
             if arena.is_alone(ruleset, rule):

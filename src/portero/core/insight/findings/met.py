@@ -8,6 +8,7 @@ from functools import partial
 from typing import Any, Literal, NamedTuple
 
 from portero.core import sentences, wording
+from portero.core.insight.effects.occasions import any_of
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
@@ -214,7 +215,7 @@ class Met:
         """A finding about two assignments; `say` says it of some subjects on so many machines."""
         shapes = dict.fromkeys(one.shape for one in met)
         words = dict.fromkeys(self._subject_words(subject) for shape in shapes for subject in shape.subjects)
-        devices = self._contests.devices(_together(one.where for one in met))
+        devices = self._contests.devices(any_of(one.where for one in met))
         return finding(kind, severity, _about(pair), say(list(words), len(devices)), devices=devices, **more)
 
     # --- what can never win ---
@@ -241,7 +242,7 @@ class Met:
             if number := len(rules.keys() & one.shape.numbers(one.loser)):
                 devices = self._contests.sorts.number(one.where)
                 beaten[_words(one.meeting.winner), one.meeting.rung] += number * devices
-        held = self._contests.devices(_together(rules.values()))
+        held = self._contests.devices(any_of(rules.values()))
         numbers = sorted(rules)
         words = [sentences.selector_words(put.ruleset.rules[number - 1]) for number in numbers]
         removing = ("remove-rules", {"ruleset": put.ruleset.key})
@@ -296,10 +297,3 @@ def _raising(pair: Pair) -> list[tuple[str, Mapping[str, str]]]:
 
 def _about(pair: Pair) -> tuple[str, ...]:
     return pair.winner, pair.loser, pair.winner_target or "machine", pair.loser_target or "machine"
-
-
-def _together(masks: Iterable[int]) -> int:
-    found = 0
-    for mask in masks:
-        found |= mask
-    return found
