@@ -28,13 +28,14 @@ from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.searches import searched
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.urls import address_of, parse_visit
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.deciding import Visited, decide
 from portero.core.resolving.explaining import categories_of
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
 from portero.core.resolving.telling import teller_of
-from portero.formats.bundles import Manifest, key_to_text, new_signing_key, pack_bundle, sign_manifest
+from portero.formats.bundles import pack_bundle
+from portero.formats.manifests import Manifest, key_to_text, new_signing_key, sign_manifest
 
 
 def a_class(estate: Estate) -> tuple[str, ...]:

@@ -18,7 +18,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.urls import parse_visit
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.deciding import Visited, decide
 from portero.core.resolving.explaining import categories_of
 from portero.core.resolving.policy import Policy

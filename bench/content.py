@@ -25,10 +25,11 @@ from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Feed
 from portero.core.nouns.rule import Rule
-from portero.core.resolving.bundles import compile_bundle
-from portero.formats.bundles import pack_bundle, write_difference
+from portero.core.resolving.compiling import compile_bundle
+from portero.formats.bundles import pack_bundle
 from portero.formats.feed_files import lines_of
 from portero.formats.index_files import IndexFile, write_index
+from portero.formats.packing import write_difference
 from portero.service.feeds.reading import read_categories
 from portero.service.indicators import merged
 from portero.service.keepers import Keepers, open_keepers

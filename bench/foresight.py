@@ -18,7 +18,7 @@ from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import WHOLE_FLEET, Group
 from portero.core.nouns.ruleset import Ruleset
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.service.keepers import Keepers
 from portero.service.state import Snapshot
 

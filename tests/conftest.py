@@ -26,8 +26,10 @@ from portero.core.nouns.assignment import NewAssignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.group import Group
 from portero.core.nouns.ruleset import Ruleset
+from portero.core.resolving.documents import Shelf
 from portero.endpoint import main as endpoint
-from portero.formats.bundles import open_manifest, unpack_bundle
+from portero.formats.bundles import Reader
+from portero.formats.manifests import open_manifest
 
 sys.path.insert(0, str(Path(__file__).parent))
 
@@ -182,15 +184,21 @@ class Wire:
         self.http.headers["Authorization"] = "Bearer " + joined["credential"]
 
     def check_in(self, **message: object) -> httpx.Response:
-        return self.http.post("/check-in", json=message)
+        return self.http.post("/check-in", json={"manifests": [1, 2], "bundles": [1, 2, 3], **message})
 
     def sync(self):
         """Take what the service offers; the bundle."""
         offered = self.check_in().json()
-        packed = self.http.get("/bundle/" + offered["bundle"]).content
+        manifest = open_manifest(offered["manifest"], self.key)
+        packed = self.http.get("/bundle/" + manifest.bundle).content
         assert self.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
         assert open_manifest(offered["manifest"], self.key).bundle == offered["bundle"]
-        return unpack_bundle(packed, offered["bundle"]), offered
+        return self.reader.bundle(packed, manifest.bundle), offered
+
+    @property
+    def reader(self) -> Reader:
+        """Reads bundles, with their parts from the service."""
+        return Reader(Shelf(), lambda digest: self.http.get("/part/" + digest).content)
 
 
 class Ended(NamedTuple):

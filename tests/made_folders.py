@@ -5,9 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.endpoint.folder import Folder, Identity
-from portero.formats.bundles import Manifest, key_to_text, new_signing_key, pack_bundle, public_text_of, sign_manifest
+from portero.formats.bundles import pack_bundle
+from portero.formats.manifests import Manifest, key_to_text, new_signing_key, public_text_of, sign_manifest
 
 
 def joined_folder(path: Path, estate: Estate) -> Folder:

@@ -15,7 +15,7 @@ from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows
 from portero.core.nouns.device import Kind
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.policy import Frame, Policy
 from portero.core.resolving.situations import OFF_SITE
 

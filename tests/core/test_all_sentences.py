@@ -19,7 +19,7 @@ from portero.core.insight.taking_hold import hidden_content, hindrances
 from portero.core.insight.warnings import SeenBeside, warn_of_assignment, warn_of_ruleset
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case
 from portero.core.resolving.policy import Policy

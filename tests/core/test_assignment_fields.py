@@ -6,7 +6,7 @@ import pytest
 
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 
 OTHER = {
     "action": "warn",

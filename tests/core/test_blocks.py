@@ -10,7 +10,7 @@ from portero.core.insight.effects.subjects import KnownSubjects
 from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Facts, Lifecycle
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case
 from portero.core.resolving.policy import Policy

@@ -6,8 +6,8 @@ import gc
 import weakref
 
 from portero.core.nouns.estate import Estate
-from portero.core.resolving import bundles
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving import compiling
+from portero.core.resolving.compiling import compile_bundle
 
 CLASS = ("whole-fleet",)
 DOCUMENT = {
@@ -42,8 +42,8 @@ def test_what_was_compiled_goes_with_its_ruleset():
     estate = Estate.model_validate(DOCUMENT)
     compile_bundle(estate, CLASS)
     identity, gone = id(estate.rulesets[0]), weakref.ref(estate.rulesets[0])
-    assert identity in bundles._compiled_of
+    assert identity in compiling._of_ruleset
     del estate
     gc.collect()
     assert gone() is None
-    assert identity not in bundles._compiled_of
+    assert identity not in compiling._of_ruleset

@@ -18,7 +18,7 @@ from portero.core.matching.searches import searched
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.urls import parse_visit
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.deciding import Visited, decide, weigh
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation

@@ -15,7 +15,7 @@ from portero.core.nouns.coverage import SHIPPED_COVERAGE, CoverageRow, CoverageT
 from portero.core.nouns.device import Facts, Lifecycle
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LayerMode, Layers, LayerVersions
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy

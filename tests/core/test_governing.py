@@ -10,7 +10,7 @@ from portero.core.insight.governing import Governing, governing
 from portero.core.nouns.device import Device, Facts, Lifecycle
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import BUILT_IN
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 
 HOURS = {"key": "rest", "zone": "UTC", "windows": [{"days": ["mon"], "from": "18:00", "to": "22:00"}]}
 

@@ -22,7 +22,7 @@ from portero.core.nouns.device import Facts
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import Group
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.policy import Policy
 from portero.core.resolving.situations import Situation
 from thorough import times

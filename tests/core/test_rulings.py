@@ -21,7 +21,7 @@ from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, subjects_of
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.policy import Policy
 from thorough import times
 

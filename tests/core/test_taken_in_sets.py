@@ -10,7 +10,7 @@ from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 
 ONE, OTHER = "ab" * 32, "cd" * 32
 SETS = [
@@ -43,7 +43,7 @@ def test_a_set_holds_what_another_one_holds_less_its_own_exclusions(start, held)
 def test_what_a_set_takes_in_comes_with_the_bundle_and_a_change_of_it_touches_the_same_groups():
     blocking = rules("startup", {"application_set": "office", "action": "block"})
     before = assigned((blocking, "strong"), application_sets=SETS)
-    assert sorted(compile_bundle(before, ("strong",)).parts.application_sets) == ["mail", "office"]
+    assert sorted(compile_bundle(before, ("strong",)).references.application_sets) == ["mail", "office"]
     mail = ApplicationSet.model_validate({"key": "mail", "include": [{"vendor": "Others"}]})
     after = before.replacing(application_sets=(before.application_sets[0], mail))
     changes = list(differences(before, after))

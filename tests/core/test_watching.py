@@ -9,7 +9,7 @@ from portero.core.insight.watching import found_in_folders, is_below, with_found
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 
 A, B, C = ("a" * 64, "b" * 64, "c" * 64)
 
@@ -76,4 +76,4 @@ def test_a_frozen_set_watches_nothing_a_folder_is_whole_and_machines_are_not_tol
     estate = watching()
     told = sentences.application_set_sentence(estate.application_sets[0])
     assert told.endswith("takes in what is found later and what is put into /srv/unwanted/ on drop-01.")
-    assert "watches" not in compile_bundle(estate, ("whole-fleet",)).parts.application_sets["unwanted"]
+    assert "watches" not in compile_bundle(estate, ("whole-fleet",)).references.application_sets["unwanted"]

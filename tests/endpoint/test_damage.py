@@ -19,7 +19,7 @@ from portero.endpoint import folder as folders
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.folder import Folder
-from portero.formats.bundles import Manifest, open_manifest, sign_manifest
+from portero.formats.manifests import Manifest, open_manifest, sign_manifest
 
 BLOCKED = "http://lucky-reef.example/"
 
@@ -321,12 +321,13 @@ def test_a_later_epoch_is_taken_with_a_lower_revision_and_an_earlier_one_is_not(
 
 def test_a_machine_of_an_earlier_portero_is_given_a_manifest_that_it_reads(service, portero):
     old = Wire(service, portero, "of-yesterday")
-    offered = old.check_in().json()
+    offered = old.check_in(manifests=[1], bundles=[1, 2]).json()
     manifest = open_manifest(offered["manifest"], old.key)
     assert (manifest.portero_manifest, manifest.epoch, manifest.groups) == (1, 0, ())
-    new = old.check_in(manifests=[1, 2]).json()
-    manifest = open_manifest(new["manifest"], old.key)
-    assert (manifest.portero_manifest, manifest.groups[-1], manifest.format) == (2, "whole-fleet", 2)
+    for reads, format in (([1, 2], 2), ([1, 2, 3], 3)):
+        new = old.check_in(bundles=reads).json()
+        manifest = open_manifest(new["manifest"], old.key)
+        assert (manifest.portero_manifest, manifest.groups[-1], manifest.format) == (2, "whole-fleet", format)
 
 
 def test_an_answer_without_end_is_not_taken(machine, monkeypatch):

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from portero.core.digests import digest_of
 from portero.core.insight.site_lists import list_of_ruleset
 from portero.core.nouns.browser_policy import PolicyFileState
 from portero.core.nouns.coverage import CoverageTable
@@ -19,7 +20,6 @@ from portero.endpoint.browsers.installed import Installed
 from portero.endpoint.browsers.managed import RECORD, ManagedBrowsers
 from portero.endpoint.browsers.policy_file import Kept, Others, OwnFile, others_of, remove_own
 from portero.endpoint.folder import Folder
-from portero.formats.digests import digest_of
 
 LIST, NEWER = b'{"URLBlocklist": ["a.example"]}\n', b'{"URLBlocklist": ["b.example"]}\n'
 NOW = 1_000.0

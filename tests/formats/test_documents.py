@@ -7,22 +7,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
-from portero.formats.bundles import (
-    MAX_BUNDLE_BYTES,
-    BadBundle,
+from portero.core.resolving.compiling import compile_bundle
+from portero.formats.bundles import pack_bundle, read_bundle
+from portero.formats.category_index import SHIPPED_INDEX, read_index
+from portero.formats.estate_document import read_estate, read_facts
+from portero.formats.manifests import (
     Manifest,
-    apply_difference,
     key_to_text,
     new_signing_key,
     open_manifest,
-    pack_bundle,
     public_text_of,
     sign_manifest,
-    unpack_bundle,
 )
-from portero.formats.category_index import SHIPPED_INDEX, read_index
-from portero.formats.estate_document import read_estate, read_facts
+from portero.formats.packing import MAX_BUNDLE_BYTES, BadBundle, apply_difference
 from portero.formats.places import MAX_BYTES, BadDocument
 
 GOOD = """
@@ -146,7 +143,7 @@ BUNDLE = compile_bundle(read_estate(GOOD.encode()), ("ships", "whole-fleet"))
 
 def test_a_bundle_comes_through_and_is_named_by_what_it_says():
     packed = pack_bundle(BUNDLE)
-    assert unpack_bundle(packed.packed, packed.digest) == BUNDLE
+    assert read_bundle(packed.packed, packed.digest) == BUNDLE
     assert pack_bundle(compile_bundle(read_estate(GOOD.encode()), ("ships", "whole-fleet"))).digest == packed.digest
     assert pack_bundle(compile_bundle(Estate(), ("whole-fleet",))).digest != packed.digest
 
@@ -157,7 +154,7 @@ def test_an_altered_bundle_is_never_taken(place, flip):
     altered = bytearray(packed.packed)
     altered[place % len(altered)] ^= flip
     try:
-        taken = unpack_bundle(bytes(altered), packed.digest)
+        taken = read_bundle(bytes(altered), packed.digest)
     except BadBundle:
         return
     assert taken == BUNDLE  # the change was in a part that says nothing
@@ -168,8 +165,8 @@ def test_a_bundle_that_claims_to_be_huge_takes_no_memory(claimed):
     # a frame as RFC 8878 writes it: one segment, its size in eight bytes, an empty last block
     boasting = b"\x28\xb5\x2f\xfd\xe0" + claimed.to_bytes(8, "little") + b"\x01\x00\x00"
     with pytest.raises(BadBundle, match="larger than 64 MB"):
-        unpack_bundle(boasting, "sha256:x")
-    with pytest.raises(BadBundle, match="difference to the bundle says that it is larger"):
+        read_bundle(boasting, "sha256:x")
+    with pytest.raises(BadBundle, match="difference says that it is larger"):
         apply_difference(pack_bundle(BUNDLE).packed, boasting, "sha256:x")
 
 

@@ -8,7 +8,7 @@ import re
 
 import pytest
 
-from portero.formats.digests import digest_of
+from portero.core.digests import digest_of
 from portero.formats.policy_files import policy_file
 
 BLOCK = ("*", "a.example/b?k=v", '"quoted".example\\back', "xn--bcher-kva.example/%C3%A4")

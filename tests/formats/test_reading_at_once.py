@@ -8,16 +8,17 @@ import sys
 _READ_AT_ONCE = """
 import sys, threading
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import compile_bundle
-from portero.formats.bundles import pack_bundle, unpack_bundle
+from portero.core.resolving.compiling import compile_bundle
+from portero.core.resolving.documents import in_parts
+from portero.formats.bundles import pack_document, read_bundle
 
 sys.setswitchinterval(1e-6)
-packed = pack_bundle(compile_bundle(Estate(), ("whole-fleet",)))
+packed = pack_document(in_parts(compile_bundle(Estate(), ("whole-fleet",))))
 together, read = threading.Barrier(8), []
 
 def read_one():
     together.wait()
-    read.append(unpack_bundle(packed.packed, packed.digest))
+    read.append(read_bundle(packed.packed, packed.digest))
 
 threads = [threading.Thread(target=read_one) for _ in range(8)]
 for thread in threads:

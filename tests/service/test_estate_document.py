@@ -17,8 +17,8 @@ from portero.core.nouns.revision import Change
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.service import Service
-from portero.formats.bundles import open_manifest, unpack_overlay
 from portero.formats.estate_document import write_estate
+from portero.formats.manifests import open_manifest
 
 pytestmark = pytest.mark.process
 
@@ -190,7 +190,7 @@ def overlay_of(wire: Wire):
     if manifest.overlay is None:
         return offered, manifest, None
     packed = wire.http.get("/overlay/" + manifest.overlay).content
-    return offered, manifest, unpack_overlay(packed, manifest.overlay, manifest.bundle)
+    return offered, manifest, wire.reader.overlay(packed, manifest.overlay, manifest.bundle)
 
 
 def test_what_is_meant_for_one_device_comes_as_an_overlay_and_no_other_hears_of_it(empty, service):

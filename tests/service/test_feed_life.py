@@ -13,7 +13,7 @@ import pytest
 
 from portero.core.nouns.feed import Feed
 from portero.core.nouns.ruleset import Ruleset
-from portero.formats.bundles import open_manifest
+from portero.formats.manifests import open_manifest
 from portero.service.feeds.holdings import KEPT_GENERATIONS
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal

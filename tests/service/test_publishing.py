@@ -10,7 +10,7 @@ from portero.core.nouns.coverage import CoverageRow
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.settings import GroupLayers, Settings
-from portero.formats.bundles import open_manifest
+from portero.formats.manifests import open_manifest
 from portero.service.keepers import Keepers, open_keepers
 from portero.store import classes
 

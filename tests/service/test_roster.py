@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import tempfile
+from functools import partial
 from pathlib import Path
 
 from hypothesis import settings
@@ -17,13 +18,13 @@ from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.group import Group
 from portero.core.nouns.settings import GroupLayers, Settings
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.demo.history import Clock
-from portero.formats.bundles import unpack_bundle
 from portero.service.keepers import open_keepers
 from portero.service.roster import member_of
-from portero.store import classes, devices
+from portero.store import classes, devices, parts
 from portero.store.moments import moment
+from reading import read_bundle
 
 MORNING = 1_764_576_000.0
 """So far from midnight that the day stays the same."""
@@ -184,7 +185,8 @@ class Fleet(RuleBasedStateMachine):
             for id in used:
                 packed = classes.get_bundle(connection, by_class[id].digest)
                 assert packed
-                assert unpack_bundle(packed, by_class[id].digest) == compile_bundle(estate, by_class[id].groups)
+                held = read_bundle(packed, by_class[id].digest, partial(parts.get_part, connection))
+                assert held == compile_bundle(estate, by_class[id].groups)
             pinned = json.loads(
                 connection.execute(
                     "SELECT json_group_array(hostname) FROM device WHERE keeps_name AND lifecycle <> 'retired'"

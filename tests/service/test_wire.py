@@ -11,8 +11,8 @@ import pytest
 from conftest import Wire, assignment, eventually, group, ruleset, signed, under
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.enrolment import NewEnrolmentCode
-from portero.formats.bundles import open_manifest
 from portero.formats.index_files import IndexFile
+from portero.formats.manifests import open_manifest
 
 pytestmark = pytest.mark.process
 

@@ -17,7 +17,8 @@ import zstandard
 
 from conftest import Wire, assignment, eventually, ruleset, run_portero, signed
 from portero.endpoint.held_policy import Newest
-from portero.formats.bundles import BadBundle, open_manifest
+from portero.formats.manifests import open_manifest
+from portero.formats.packing import BadBundle
 from portero.store import backups
 from portero.store.backups import BadBackup
 from portero.store.data_folder import DATABASE

@@ -32,6 +32,7 @@ from portero.formats.owned_files import make_owned, write_owned
 from portero.service.feeds.polling import BY_SCHEDULE
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.passwords import hash_password
+from portero.service.secrets import hash_secret
 from portero.service.state import Snapshot
 from portero.store import administrators, audit, catalogue, devices
 from portero.store.moments import moment
@@ -267,8 +268,10 @@ def _join(keepers: Keepers, code: str, old: Old, service: str) -> None:
     joined = keepers.enrolment.join(code, facts)
     assert joined is not None
     device, credential = joined
+    known = keepers.register.look_up(hash_secret(credential))
+    assert known is not None
+    wanted = keepers.register.wanted(known)
     with keepers.store.writing() as connection:
-        wanted = devices.wanted_of(connection, device)
         devices.note_applied(
             connection, device, wanted.digest, (keepers.estate.snapshot.naming.epoch, wanted.revision), keepers.now()
         )

@@ -39,7 +39,10 @@ from portero.endpoint.held_policy import HeldPolicy
 from portero.endpoint.inventory import Inventory
 from portero.endpoint.local_log import LocalLog
 from portero.endpoint.situation import PEOPLE, UNTIL_RESTART, situation_of
-from portero.formats.bundles import READABLE_MANIFESTS, BadBundle, Manifest
+from portero.endpoint.waiting import Hold
+from portero.formats.bundles import READABLE_FORMATS
+from portero.formats.manifests import READABLE_MANIFESTS, Manifest
+from portero.formats.packing import BadBundle
 from portero.formats.program_lists import difference
 
 FACTS_EVERY = timedelta(days=1)
@@ -110,7 +113,7 @@ class Agent:
         """The user groups of the people seen here, as the service told them."""
         self._since: dict[str, float] = self._kept(UNTIL_RESTART)
         """Since when assignments that hold until restart are applied here."""
-        self._http = http
+        self._http, self._hold = http, Hold()
         self._tells_facts = tells_facts
         self._told: Facts | None = None
         self._told_at: datetime | None = None
@@ -255,7 +258,7 @@ class Agent:
     @property
     def _held(self) -> dict[str, Any]:
         """What this device holds, for the service; nothing, where what it holds on its disk is not what it rules by."""
-        held, reads = self.held, {"manifests": READABLE_MANIFESTS}
+        held, reads = self.held, {"manifests": READABLE_MANIFESTS, "bundles": READABLE_FORMATS}
         if held.manifest is None or held.broken:
             return reads
         manifest = held.manifest
@@ -305,8 +308,7 @@ class Agent:
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""
         held = {"have": self.manifest.name, "index": self.held.index} if self.manifest else {"have": ""}
-        answer = await self._call("GET", "wait", params=held, timeout=40.0)
-        return answer.status_code == 200
+        return await self._hold.wait(self._call, held)
 
     # --- errands ---
 
@@ -479,7 +481,7 @@ class Agent:
         key = layer.winner.assignment if layer.winner else None
         bundle = self.rulings.policy.bundle if self.rulings else None
         assigned = next((one.notice for one in bundle.assignments if one.key == key), None) if bundle else None
-        return bundle.parts.notices.get(assigned) if bundle and assigned else None
+        return bundle.references.notices.get(assigned) if bundle and assigned else None
 
     async def report(self) -> int:
         """Hand over all activity that waits; returns how many batches went. What is not acknowledged is sent again."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import httpx
 
-from portero.formats.bundles import MAX_BUNDLE_BYTES
+from portero.formats.packing import MAX_BUNDLE_BYTES
 
 
 class ServiceRefused(RuntimeError):

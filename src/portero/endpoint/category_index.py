@@ -9,17 +9,13 @@ from pathlib import Path
 
 import httpx
 
+from portero.core.digests import digest_of_file
 from portero.core.matching.categories import CategoryIndex, LayeredIndex
-from portero.endpoint.calls import NotTaken, ServiceUnreachable
+from portero.endpoint.fetching import file_name, gather
 from portero.endpoint.folder import Folder, Identity
-from portero.formats.bundles import BadBundle, CategoryPart, CategoryParts
-from portero.formats.digests import digest_of_file, digits_of
+from portero.formats.category_parts import CategoryPart, CategoryParts
 from portero.formats.index_files import BadIndex, IndexFile
-
-
-def file_name(digest: str) -> str:
-    """The name under which something is kept here."""
-    return digits_of(digest)
+from portero.formats.packing import BadBundle
 
 
 def _is(path: Path, digest: str) -> bool:
@@ -74,27 +70,8 @@ async def fetch_part(folder: Folder, http: httpx.AsyncClient, identity: Identity
         return
     have = path.stat().st_size if path.exists() else 0
     if have < part.bytes:
-        await _gather(http, identity, path, part, have)
+        await gather(http, identity, f"index-file/{part.digest}", path, have, part.bytes)
     if not _is(path, part.digest):
         path.unlink(missing_ok=True)
         raise BadBundle("a file of the category index was damaged on its way; it is fetched again")
     path.replace(folder.path / name)
-
-
-async def _gather(http: httpx.AsyncClient, identity: Identity, path: Path, part: CategoryPart, have: int) -> None:
-    headers = {"Authorization": f"Bearer {identity.credential}"}
-    if have:
-        headers["Range"] = f"bytes={have}-"
-    url = f"{identity.service}/device/v1/index-file/{part.digest}"
-    try:
-        async with http.stream("GET", url, headers=headers, timeout=60.0) as answer:
-            if answer.status_code not in (200, 206):
-                raise NotTaken(f"the service answered {answer.status_code} for a file of the category index")
-            with path.open("ab" if answer.status_code == 206 else "wb") as out:
-                async for chunk in answer.aiter_bytes():
-                    out.write(chunk)
-                    if out.tell() > part.bytes:
-                        break  # more than was signed for: it is none of it
-    except httpx.HTTPError as problem:
-        told = problem or type(problem).__name__
-        raise ServiceUnreachable(f"the category index broke off on its way: {told}") from problem

@@ -35,7 +35,7 @@ class Identity(msgspec.Struct):
 
 _OWN = (
     *("device.json", "manifest.jws", "newest.json", "people.json", "until-restart.json", "policy-files.json"),
-    *("running.json", "inventory.json", "log.jsonl*", "activity.sqlite3*", "bundles", "overlays", "index"),
+    *("running.json", "inventory.json", "log.jsonl*", "activity.sqlite3*", "bundles", "overlays", "parts", "index"),
 )
 """What an endpoint keeps in its folder, as patterns of names."""
 

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from functools import lru_cache
-from pathlib import Path
-from typing import NamedTuple
 
 import httpx
 import msgspec
 
+from portero.core.digests import digest_of
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.resolving.bundles import with_overlay
+from portero.core.resolving.documents import Document, Shelf, counterparts
 from portero.core.resolving.explaining import HostRulings
 from portero.core.resolving.policy import Policy
-from portero.endpoint.category_index import MachineIndex, fetch_part, file_name, open_index
+from portero.endpoint.category_index import MachineIndex, fetch_part, open_index
+from portero.endpoint.fetching import file_name
 from portero.endpoint.folder import Folder, Identity
-from portero.formats.bundles import (
-    BadBundle,
-    CategoryParts,
-    Manifest,
-    apply_difference,
-    is_packed,
-    open_manifest,
-    unpack_bundle,
-    unpack_overlay,
-)
-from portero.formats.digests import digest_of
+from portero.endpoint.kept_parts import Call, KeptParts, Look, look_of
+from portero.formats.bundles import Reader, parts_of_bundle, parts_of_overlay, read_bundle
+from portero.formats.category_parts import CategoryParts
+from portero.formats.manifests import Manifest, open_manifest
+from portero.formats.packing import BadBundle, is_packed
 
 MANIFEST, NEWEST = "manifest.jws", "newest.json"
 
@@ -64,30 +60,34 @@ class Newest(msgspec.Struct, frozen=True):
             raise BadBundle("it is meant for machines in other groups")
 
 
-class _Files(NamedTuple):
+@dataclass(frozen=True)
+class _Files:
     """What a manifest names, as it is kept on this machine. Without an index no host has a category."""
 
     bundle: bytes
     overlay: bytes | None
     categories: MachineIndex | None
+    parts: KeptParts = field(compare=False)
+    """What the same bundle names is the same, wherever it is kept."""
+
+
+_SHELF = Shelf()
+"""Parts made ready, for all endpoints of this process."""
 
 
 @lru_cache(maxsize=512)
 def _rulings_of(manifest: Manifest, files: _Files, hostname: str) -> HostRulings:
-    bundle = unpack_bundle(files.bundle, manifest.bundle)
+    reader = Reader(_SHELF, files.parts.packed)
+    bundle = reader.bundle(files.bundle, manifest.bundle)
     if manifest.portero_manifest > 1 and bundle.groups != manifest.groups:
         raise BadBundle("the bundle is for another class than its manifest says")
     if manifest.overlay and files.overlay is not None:
         try:
-            bundle = with_overlay(bundle, unpack_overlay(files.overlay, manifest.overlay, manifest.bundle))
+            bundle = with_overlay(bundle, reader.overlay(files.overlay, manifest.overlay, manifest.bundle))
         except ValueError as problem:
             raise BadBundle(str(problem)) from problem
     index = open_index(files.categories) if files.categories is not None else EMPTY_INDEX
     return HostRulings(Policy(bundle, hostname if manifest.overlay else ""), index)
-
-
-Call = Callable[..., Awaitable[httpx.Response]]
-"""Asks the service: method, path, options of httpx."""
 
 
 class HeldPolicy:
@@ -104,7 +104,10 @@ class HeldPolicy:
         self.broken = False
         """Whether what is kept on the disk cannot be taken up again."""
         self._newest = Newest()
-        self._signature: tuple[tuple[int, int, int], ...] = ()
+        self._parts = KeptParts(folder, identity)
+        self._named: frozenset[str] = frozenset()
+        """The parts of what is in force."""
+        self._signature: tuple[Look, ...] = ()
 
     # --- what is kept here ---
 
@@ -145,17 +148,29 @@ class HeldPolicy:
         overlay = self._folder.read(self._overlay(manifest.overlay)) if manifest.overlay else None
         if packed is None or (manifest.overlay and overlay is None):
             raise BadBundle("the bundle or its overlay is missing")
+        named = self._parts_of(manifest, packed, overlay)
+        if self._parts.lacking(named):
+            raise BadBundle("a part of the bundle is missing or damaged")
         index, problem = None, None
         try:
             index = self._kept_index(manifest.index) if self._looks_up else None
         except BadBundle as damaged:
             problem = f"{damaged}; until there is one, no host has a category here"
         # the revision does not change what is decided: the same files give the same rulings
-        named = msgspec.structs.replace(manifest, revision=0, epoch=0, made_at="", generations=())
-        self.rulings = _rulings_of(named, _Files(packed, overlay, index), self._hostname)
+        alike = msgspec.structs.replace(manifest, revision=0, epoch=0, made_at="", generations=())
+        self.rulings = _rulings_of(alike, _Files(packed, overlay, index, self._parts), self._hostname)
+        self._named = named
         self.manifest, self.index = manifest, manifest.index if index is not None else ""
         self._signature, self.broken = self._signed(manifest), False
         return problem
+
+    @staticmethod
+    def _parts_of(manifest: Manifest, packed: bytes, overlay: bytes | None) -> frozenset[str]:
+        """The parts that a bundle and its overlay name. BadBundle."""
+        named = parts_of_bundle(packed, manifest.bundle)
+        if manifest.overlay and overlay is not None:
+            named |= parts_of_overlay(overlay, manifest.overlay, manifest.bundle)
+        return named
 
     def _kept_index(self, digest: str) -> MachineIndex:
         """The index of that digest, each of its files looked through. BadBundle."""
@@ -170,13 +185,14 @@ class HeldPolicy:
             raise BadBundle("a file of the category index kept on this machine is missing or damaged")
         return index
 
-    def _signed(self, manifest: Manifest) -> tuple[tuple[int, int, int], ...]:
-        """How the files that a manifest names look from outside: another look means that somebody was at them."""
+    def _signed(self, manifest: Manifest) -> tuple[Look, ...]:
+        """How the files look that a manifest names: another look means that somebody was at them."""
         names = [MANIFEST, self._bundle(manifest.bundle), self._index(manifest.index)]
+        names += map(self._parts.name, sorted(self._named))
         written = self._folder.read(self._index(manifest.index))
         if written is not None and digest_of(written) == manifest.index:
             names += [self._index(file.digest) for file in CategoryParts.read(written).files]
-        return tuple(_look(self._folder.path / name) for name in names)
+        return tuple(look_of(self._folder.path / name) for name in names)
 
     # --- what should be here ---
 
@@ -187,15 +203,19 @@ class HeldPolicy:
         """
         manifest = open_manifest(token, self._identity.signing_key)
         self._newest.refuse_older(manifest)
-        await self._fetch_bundle(manifest.bundle, call)
+        overlay = None
+        bundle = await self._fetch(f"bundle/{manifest.bundle}", self._bundle(manifest.bundle), is_packed, call)
         if manifest.overlay:
-            await self._fetch(f"overlay/{manifest.overlay}", self._overlay(manifest.overlay), is_packed, call)
+            overlay = await self._fetch(f"overlay/{manifest.overlay}", self._overlay(manifest.overlay), is_packed, call)
+        before = self._counterparts(manifest, bundle)
+        await self._parts.fetch(self._parts_of(manifest, bundle, overlay), before, http, call)
         parts = await self._fetch_index(manifest.index, http, call)
         if problem := self._take(manifest):
             raise BadBundle(problem)
         self._keep(manifest, token)
         self._folder.drop_others("bundles", file_name(manifest.bundle))
         self._folder.drop_others("overlays", file_name(manifest.overlay or "none"))
+        self._parts.drop_others(self._named)
         self._folder.drop_others("index", file_name(manifest.index), *(file_name(file.digest) for file in parts.files))
 
     def _keep(self, manifest: Manifest, token: str) -> None:
@@ -212,19 +232,15 @@ class HeldPolicy:
         self._folder.write(NEWEST, msgspec.json.encode(newest))
         self._newest = newest
 
-    async def _fetch_bundle(self, digest: str, call: Call) -> None:
-        """The bundle: as a difference to the one held here, where the service has that one still."""
-        before = self.manifest.bundle if self.manifest else digest
-        held = self._folder.read(self._bundle(before)) if before != digest else None
-        if held is not None:
-            answer = await call("GET", f"bundle/{digest}", params={"from": before})
-            whole = answer.content
-            if answer.headers.get("Portero-From") == before:
-                whole = _joined(held, whole, digest)
-            if is_packed(whole, digest):
-                self._folder.write(self._bundle(digest), whole)
-                return
-        await self._fetch(f"bundle/{digest}", self._bundle(digest), is_packed, call)
+    def _counterparts(self, manifest: Manifest, packed: bytes) -> dict[str, str]:
+        """For each part of a bundle that stands where another one stands in the bundle held here, that one."""
+        held = self._folder.read(self._bundle(self.manifest.bundle)) if self.manifest else None
+        if held is None or self.manifest is None:
+            return {}
+        before, after = read_bundle(held, self.manifest.bundle), read_bundle(packed, manifest.bundle)
+        if not isinstance(before, Document) or not isinstance(after, Document):
+            return {}
+        return counterparts(before, after)
 
     async def _fetch_index(self, digest: str, http: httpx.AsyncClient, call: Call) -> CategoryParts:
         """What the category index consists of, and those of its files that are not here yet."""
@@ -261,19 +277,3 @@ class HeldPolicy:
 
 def _is_plain(data: bytes, digest: str) -> bool:
     return digest_of(data) == digest
-
-
-def _joined(held: bytes, difference: bytes, digest: str) -> bytes:
-    """The bundle that the difference makes of the one held; nothing where it makes none."""
-    try:
-        return apply_difference(held, difference, digest)
-    except BadBundle:
-        return b""
-
-
-def _look(path: Path) -> tuple[int, int, int]:
-    try:
-        seen = path.stat()
-    except OSError:
-        return (0, 0, 0)
-    return seen.st_ino, seen.st_size, seen.st_mtime_ns

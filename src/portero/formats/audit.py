@@ -10,7 +10,7 @@ import json
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
-from portero.formats.digests import digest_of
+from portero.core.digests import digest_of
 
 MEDIA_TYPE = "application/jsonl"
 MOST_LINE = 20_000

@@ -6,11 +6,11 @@ import csv
 import io
 from importlib import resources
 
+from portero.core.digests import digest_of
 from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.urls import normal_site
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.formats.digests import digest_of
 from portero.formats.places import BadDocument, DocumentProblem
 
 SHIPPED_INDEX = resources.files("portero.formats") / "category_index.csv"

@@ -11,9 +11,9 @@ import plistlib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from portero.core.digests import digest_of
 from portero.core.nouns.browser_list import BrowserList, ListPlatform, PolicyFile
 from portero.core.nouns.coverage import BrowserFamily
-from portero.formats.digests import digest_of
 
 _KEYS = {
     "chromium": r"HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Chromium",

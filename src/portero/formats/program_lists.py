@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
+from portero.core.digests import digest_of
 from portero.core.nouns.device import MOST_APPLICATIONS, Application
-from portero.formats.digests import digest_of
 
 
 class ProgramsTold(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-from anyio import CapacityLimiter
 from fastapi import APIRouter, Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
@@ -19,7 +18,7 @@ from starlette.concurrency import run_in_threadpool
 
 from portero import __version__
 from portero.core.nouns.estate import NOUNS
-from portero.service import joining, problems, wire
+from portero.service import joining, problems
 from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.metrics import MEDIA_TYPE, Metrics
@@ -71,9 +70,11 @@ from portero.service.routes import (
 )
 from portero.service.routes.common import Signed, refuse_stray_preview
 from portero.service.routes.nouns import NounRoutes
+from portero.service.wire import DeviceWire
 from portero.store.database import StoreProblem
 
 TICK_SECONDS = 20.0
+HEARD_SECONDS = 1.0
 CONSOLE = Path(__file__).parent / "console"
 
 _log = structlog.get_logger("portero.service")
@@ -97,6 +98,16 @@ async def _tick(keepers: Keepers) -> None:
         await asyncio.sleep(TICK_SECONDS)
 
 
+async def _hear(keepers: Keepers) -> None:
+    """Write each second which devices were heard of."""
+    while True:
+        await asyncio.sleep(HEARD_SECONDS)
+        try:
+            await run_in_threadpool(keepers.heard.write)
+        except Exception:
+            _log.exception("failed", task="heard")
+
+
 def _operation_id(route: APIRoute) -> str:
     return route.operation_id or route.name
 
@@ -107,9 +118,10 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.keepers.live.start(asyncio.get_running_loop())
-        ticking = asyncio.create_task(_tick(app.state.keepers))
+        ticking = [asyncio.create_task(task) for task in (_tick(app.state.keepers), _hear(app.state.keepers))]
         yield
-        ticking.cancel()
+        for task in ticking:
+            task.cancel()
         app.state.keepers.close()
 
     app = FastAPI(
@@ -125,11 +137,9 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     )
     app.state.keepers = keepers
     app.state.metrics = Metrics(keepers)
-    app.state.noting = CapacityLimiter(wire.NOTING_THREADS)
     problems.install(app)
     for router in (*(part.router for part in _PARTS), _noun_routes()):
         app.include_router(router, prefix="/api/v1", responses=_PROBLEM, dependencies=[Depends(refuse_stray_preview)])
-    app.router.routes.extend(wire.ROUTES)
     _health(app)
     joining.install(app)
     _console(app)
@@ -137,6 +147,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     app.add_middleware(Compressed)
     app.add_middleware(Bounded)
     app.add_middleware(Observed, metrics=app.state.metrics)
+    app.add_middleware(DeviceWire, keepers=lambda: app.state.keepers, metrics=app.state.metrics)
     return app
 
 

@@ -1,15 +1,20 @@
-"""Bundles as they are kept: made ready to decide on, and the differences between them."""
+"""Bundles as they are kept: made ready to decide on, their parts, and the differences between those."""
 
 from __future__ import annotations
 
 from contextlib import suppress
 from functools import lru_cache
 
-from portero.core.resolving.bundles import with_overlay
+from portero.core.resolving.bundles import Bundle, Overlay, with_overlay
+from portero.core.resolving.documents import Shelf
 from portero.core.resolving.policy import Policy
-from portero.formats.bundles import unpack_bundle, unpack_overlay, write_difference
-from portero.store import classes, overlays
+from portero.formats.bundles import Reader, parts_of_bundle, parts_of_overlay
+from portero.formats.packing import write_difference
+from portero.store import classes, overlays, parts
 from portero.store.database import Store
+
+WORTH_A_DIFFERENCE = 8_000
+"""A part that has so many bytes packed is sent as a difference to the one before."""
 
 
 class NoBundle(Exception):
@@ -21,43 +26,69 @@ class Bundles:
 
     def __init__(self, store: Store) -> None:
         self._store = store
+        self._reader = Reader(Shelf(), self.part)
         self._shared = lru_cache(maxsize=512)(self._load_shared)
         self._own = lru_cache(maxsize=512)(self._load_own)
-        self._differing = lru_cache(maxsize=256)(self._difference)
+        self._named = lru_cache(maxsize=1024)(self._load_named)
+        self._differing = lru_cache(maxsize=64)(self._difference)
+
+    def part(self, digest: str) -> bytes | None:
+        """A part's packed bytes; None where there is none."""
+        with self._store.reading() as connection:
+            return parts.get_part(connection, digest)
 
     # what is not there is raised, not returned: it may be there later, and must not be remembered as missing
 
-    def _load_shared(self, digest: str) -> Policy:
-        """The policy of a class's bundle. NoBundle."""
+    def bundle(self, digest: str) -> Bundle:
+        """A class's bundle, put together. NoBundle."""
         with self._store.reading() as connection:
             packed = classes.get_bundle(connection, digest)
         if packed is None:
             raise NoBundle(digest)
-        return Policy(unpack_bundle(packed, digest))
+        return self._reader.bundle(packed, digest)
 
-    def _load_own(self, digest: str, hostname: str) -> Policy:
-        """The policy of an overlay on top of its bundle. NoBundle."""
+    def overlay(self, digest: str) -> tuple[Overlay, str]:
+        """What a single device gets, put together, and the digest of the bundle that it goes on top of. NoBundle."""
         with self._store.reading() as connection:
             found = overlays.get_overlay(connection, digest)
-            packed = classes.get_bundle(connection, found[1]) if found else None
-        if found is None or packed is None:
+        if found is None:
             raise NoBundle(digest)
-        bundle, overlay = unpack_bundle(packed, found[1]), unpack_overlay(found[0], digest, found[1])
-        return Policy(with_overlay(bundle, overlay), hostname)
+        packed, below = found
+        return self._reader.overlay(packed, digest, below), below
 
-    def _difference(self, before: str, after: str) -> bytes:
-        """What makes of one class's bundle another. NoBundle, where one of them is not there."""
+    def _load_shared(self, digest: str) -> Policy:
+        return Policy(self.bundle(digest))
+
+    def _load_own(self, digest: str, hostname: str) -> Policy:
+        overlay, below = self.overlay(digest)
+        return Policy(with_overlay(self.bundle(below), overlay), hostname)
+
+    def _load_named(self, digest: str) -> frozenset[str]:
         with self._store.reading() as connection:
-            old, new = classes.get_bundle(connection, before), classes.get_bundle(connection, after)
-        if old is None or new is None:
-            raise NoBundle(before)
-        return write_difference(old, new)
+            packed = classes.get_bundle(connection, digest)
+            if packed is not None:
+                return parts_of_bundle(packed, digest)
+            found = overlays.get_overlay(connection, digest)
+        if found is None:
+            raise NoBundle(digest)
+        return parts_of_overlay(found[0], digest, found[1]) | self._named(found[1])
+
+    def _difference(self, before: str, after: str) -> bytes | None:
+        old, new = self.part(before), self.part(after)
+        if old is None or new is None or len(new) < WORTH_A_DIFFERENCE:
+            return None
+        difference = write_difference(old, new)
+        return difference if len(difference) < len(new) else None
 
     def difference(self, before: str, after: str) -> bytes | None:
-        """What a device fetches that has one bundle and should have another; None where it needs the whole one."""
+        """What a device fetches that has one part and should have another; None where it needs the whole one."""
+        return self._differing(before, after)
+
+    def parts_of(self, digest: str) -> frozenset[str]:
+        """The parts that a bundle names, or an overlay and the bundle below it; none where there is no such."""
         with suppress(NoBundle):
-            return self._differing(before, after)
-        return None
+            return self._named(digest)
+        return frozenset()
 
     def policy(self, digest: str, hostname: str) -> Policy | None:
         """The policy of that digest: a class's, which its devices share, or a single device's own."""

@@ -12,7 +12,7 @@ from portero.core.insight.offline import UnknownDevice
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.verdict import Blocks, Explanation
-from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.compiling import ANY_STATE, compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy
@@ -39,11 +39,11 @@ class Checks:
         roster: Roster,
         people: DirectoryKeeper,
         holdings: Holdings,
+        bundles: Bundles,
         clock: Callable[[], float],
     ) -> None:
         self._store, self._current, self._fleet, self._roster = store, current, fleet, roster
-        self._people, self._holdings, self._now = people, holdings, clock
-        self._bundles = Bundles(store)
+        self._people, self._holdings, self._bundles, self._now = people, holdings, bundles, clock
 
     def explain(self, attempt: Attempt, left_aside: bool = False) -> Explanation:
         """The whole answer to an attempt on one of the devices. Refusal; BadUrl where the URL is none."""
@@ -71,10 +71,6 @@ class Checks:
         known = KnownSubjects.of((estate,), lambda: device.facts.applications, self._roster.catalogue)
         case, provenance = self._case(device, attempt), self._provenance(device)
         return blocks(self._newest_policy(device), case, estate, known, provenance)
-
-    def difference(self, before: str, after: str) -> bytes | None:
-        """What a device fetches that has one bundle and should have another; None where it needs the whole one."""
-        return self._bundles.difference(before, after)
 
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""

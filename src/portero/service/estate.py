@@ -277,7 +277,7 @@ class EstateKeeper:
                 if epochs.is_signed(connection, now.naming.epoch):
                     return _Reckoned(Done(now))
                 going = EstateTransition(now, now, (), self._now())
-                return _Reckoned(Done(now), self._planner.plan_signing(connection, going))
+                return _Reckoned(Done(now), self._planner.plan_signing(connection, going, anew=True))
 
         self._carry_out(reckon, ())
 

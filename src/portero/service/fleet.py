@@ -35,12 +35,12 @@ class FleetKeeper:
         current: Current,
         roster: Roster,
         publisher: Publisher,
+        heard: Heard,
         live: Live,
         clock: Callable[[], float],
     ) -> None:
         self._store, self._current, self._roster, self._publisher = store, current, roster, publisher
-        self._live, self._now = live, clock
-        self.heard = Heard(store)
+        self._heard, self._live, self._now = heard, live, clock
         self._warned: str | None = None
 
     @property
@@ -94,7 +94,7 @@ class FleetKeeper:
 
     def let_time_pass(self) -> None:
         """Take note of devices that have fallen silent, and of groups that time alone has changed."""
-        self.heard.write()
+        self._heard.write()
         with self.assessing() as assessment:
             silent = devices.fall_silent(assessment.connection, assessment.now)
             due = devices.due(assessment.connection, assessment.now)

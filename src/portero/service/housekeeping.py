@@ -8,6 +8,7 @@ from typing import Any
 
 import structlog
 
+from portero.service.bundles import Bundles
 from portero.service.state import Current
 from portero.store import pruning, starts
 from portero.store.database import Store
@@ -25,8 +26,8 @@ _log = structlog.get_logger("portero.housekeeping")
 class Housekeeper:
     """Drops what the settings no longer let be kept, and what was compiled and no device holds."""
 
-    def __init__(self, store: Store, current: Current, clock: Callable[[], float]) -> None:
-        self._store, self._current, self._now = store, current, clock
+    def __init__(self, store: Store, current: Current, bundles: Bundles, clock: Callable[[], float]) -> None:
+        self._store, self._current, self._bundles, self._now = store, current, bundles, clock
         self._walked: dict[str, tuple[Any, ...] | None] = {}
         self._collected = 0.0
 
@@ -54,8 +55,15 @@ class Housekeeper:
                 )
 
     def collect(self) -> None:
-        """Drop bundles and overlays that nobody holds."""
+        """Drop bundles and overlays that nobody holds, and parts that none names any more."""
+        before = self._now() - GRACE
         with self._store.writing() as connection:
-            gone = pruning.collect_compiled(connection, self._now() - GRACE)
-        if gone:
-            _log.info("collected", bundles=gone)
+            gone = pruning.collect_compiled(connection, before)
+        # a change that is being reckoned may count on a part that goes: it is reckoned again
+        with self._current.alone():
+            self._current.stir()
+            with self._store.writing() as connection:
+                named = {part for digest in pruning.compiled(connection) for part in self._bundles.parts_of(digest)}
+                parts = pruning.collect_parts(connection, named, before)
+        if gone or parts:
+            _log.info("collected", bundles=gone, parts=parts)

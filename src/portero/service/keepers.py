@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from portero.core.insight.brought_rules import filled
-from portero.formats.bundles import public_text_of
+from portero.formats.manifests import public_text_of
 from portero.service.administrators import AdministratorsKeeper
 from portero.service.auditing import Auditor
+from portero.service.bundles import Bundles
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
 from portero.service.enrolment import EnrolmentKeeper
@@ -26,13 +27,16 @@ from portero.service.foresight import Foresight
 from portero.service.guessing import Guessing
 from portero.service.housekeeping import Housekeeper
 from portero.service.indicators import IndicatorsKeeper
+from portero.service.last_heard import Heard
 from portero.service.last_used import LastUsed
 from portero.service.live import Live
 from portero.service.lookups import Lookups
+from portero.service.older_forms import OlderForms
 from portero.service.planning import Planner
 from portero.service.pseudonyms import Pseudonyms
 from portero.service.publishing import Publisher
 from portero.service.pushes import Pushes
+from portero.service.register import Register
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
@@ -54,6 +58,8 @@ class Keepers:
     now: Callable[[], float]
     store: Store
     live: Live
+    heard: Heard
+    register: Register
     administrators: AdministratorsKeeper
     auditor: Auditor
     pseudonyms: Pseudonyms
@@ -65,6 +71,8 @@ class Keepers:
     estate: EstateKeeper
     fleet: FleetKeeper
     people: DirectoryKeeper
+    bundles: Bundles
+    older_forms: OlderForms
     checks: Checks
     foresight: Foresight
     findings: FindingsKeeper
@@ -96,7 +104,7 @@ class Keepers:
         """Close the store; nothing more is read."""
         self.sign_ins.close()
         self.feeds.close()
-        self.fleet.heard.write()
+        self.heard.write()
         self.pushes.write()
         self.last_used.write()
         self.store.close()
@@ -128,17 +136,21 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         catalogue.fill(connection, clock())
     with store.reading() as connection:
         roster = Roster(connection, estate, clock())
+    bundles = Bundles(store)
     guessing, auditor = Guessing(store, clock), Auditor(store, clock)
     publisher, people = Publisher(key), DirectoryKeeper(store, clock)
     foresight = Foresight(store, roster, people, holdings, clock)
     estate_keeper = EstateKeeper(store, current, Planner(publisher, roster), roster, holdings, foresight, live, clock)
     estate_keeper.sign_anew()
-    fleet = FleetKeeper(store, current, roster, publisher, live, clock)
+    heard = Heard(store)
+    fleet = FleetKeeper(store, current, roster, publisher, heard, live, clock)
     return Keepers(
         folder=held,
         now=clock,
         store=store,
         live=live,
+        heard=heard,
+        register=Register(store, heard),
         administrators=AdministratorsKeeper(store, clock),
         auditor=auditor,
         pseudonyms=Pseudonyms(store),
@@ -150,7 +162,9 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         estate=estate_keeper,
         fleet=fleet,
         people=people,
-        checks=Checks(store, current, fleet, roster, people, holdings, clock),
+        bundles=bundles,
+        older_forms=OlderForms(bundles, publisher, public_text_of(key)),
+        checks=Checks(store, current, fleet, roster, people, holdings, bundles, clock),
         foresight=foresight,
         findings=FindingsKeeper(store, current, foresight, live, clock),
         texts=RulesetTexts(),
@@ -162,5 +176,5 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),
         errands=Errands(live, clock),
-        housekeeper=Housekeeper(store, current, clock),
+        housekeeper=Housekeeper(store, current, bundles, clock),
     )

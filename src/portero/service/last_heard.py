@@ -1,4 +1,4 @@
-"""When devices were last heard of: noted at once in memory, and written when the store is free."""
+"""When devices were last heard of: noted at once in memory, and written together, each second."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ class _Note(NamedTuple):
 
 
 class Heard:
-    """A device that hears “nothing new” waits for nobody who writes: its note waits instead. One that is lost with
-    the process is made up for by the device's next check-in.
+    """A device that hears “nothing new” waits for nobody who writes: its note waits instead, for a second. One that is
+    lost with the process is made up for by the device's next check-in.
     """
 
     def __init__(self, store: Store) -> None:
@@ -28,12 +28,9 @@ class Heard:
         self._waiting: dict[str, _Note] = {}
 
     def note(self, device: str, at: float, usual_interval: float | None, asked: float) -> None:
-        """The device has checked in. It is written now, unless somebody else writes."""
+        """The device has checked in. It is written with what comes in the same second."""
         with self._lock:
             self._waiting[device] = _Note(at, usual_interval, asked)
-        with self._store.writing_if_free() as connection:
-            if connection is not None:
-                self._write(connection)
 
     def last(self, device: str, at: float, usual_interval: float | None) -> tuple[float, float | None]:
         """When the device was last heard of and its usual interval: as they wait, or else as the store has them."""
@@ -47,7 +44,7 @@ class Heard:
         """The device has checked in with something to be written: this goes along with it."""
         with self._lock:
             self._waiting.pop(device, None)
-        devices.note_heard(connection, device, at, usual_interval, asked)
+        devices.note_all_heard(connection, [(device, at, usual_interval, asked)])
 
     def write(self) -> None:
         """Write what waits."""
@@ -58,8 +55,7 @@ class Heard:
     def _write(self, connection: sqlite3.Connection) -> None:
         with self._lock:
             waiting = dict(self._waiting)
-        for device, note in waiting.items():
-            devices.note_heard(connection, device, *note)
+        devices.note_all_heard(connection, [(device, *note) for device, note in waiting.items()])
         with self._lock:
             # what came meanwhile goes on waiting
             self._waiting = {device: note for device, note in self._waiting.items() if waiting.get(device) is not note}

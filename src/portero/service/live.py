@@ -14,8 +14,38 @@ Subject = Literal["revision", "device", "activity", "finding", "feed", "push", "
 
 MOST_OF_DEVICE, MOST_OF_PAGE = 4, 20
 """So many requests may be held for one device, and for one session or token."""
+WOKEN_A_SECOND = 1_000
+"""Where more devices are woken at once, they are asked to take their time: so many a second."""
 LOOK_SECONDS = 3.0
 """How often a stream that is open looks whether its reader may still read it."""
+
+
+class News:
+    """Something that a device waits for. There may be a hundred thousand of them: each is no more than a future."""
+
+    __slots__ = ("_told", "spread")
+
+    def __init__(self) -> None:
+        self._told: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
+        self.spread = 0.0
+        """Within how many seconds all that were woken with it are to come, each at a time of its own."""
+
+    def set(self) -> None:
+        """It is there."""
+        if not self._told.done():
+            self._told.set_result(True)
+
+    async def within(self, seconds: float) -> bool:
+        """Whether it comes in so many seconds."""
+        late = self._told.get_loop().call_later(seconds, self._give_up)
+        try:
+            return await self._told
+        finally:
+            late.cancel()
+
+    def _give_up(self) -> None:
+        if not self._told.done():
+            self._told.set_result(False)
 
 
 class Live:
@@ -24,18 +54,19 @@ class Live:
     def __init__(self) -> None:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._pages: dict[asyncio.Event, set[str]] = {}
-        self._devices: dict[asyncio.Event, int] = {}
-        self._held_by: dict[str, list[asyncio.Event]] = {}
+        self._devices: dict[int, set[News]] = {}
+        """Those of devices, by class."""
+        self._held_by: dict[str, list[asyncio.Event | News]] = {}
         """Those who wait, by their credential; the one that has waited longest first."""
         self.closing = False
 
     @property
     def held(self) -> int:
         """How many requests wait for news."""
-        return len(self._pages) + len(self._devices)
+        return len(self._pages) + sum(map(len, self._devices.values()))
 
     @contextmanager
-    def _holding(self, credential: str, event: asyncio.Event, most: int) -> Iterator[None]:
+    def _holding(self, credential: str, event: asyncio.Event | News, most: int) -> Iterator[None]:
         """One more request of a credential is held; where these are too many, the oldest of them is let go."""
         mine = self._held_by.setdefault(credential, [])
         mine.append(event)
@@ -59,8 +90,11 @@ class Live:
     def close(self) -> None:
         """Let everyone who waits go, so that the service can stop."""
         self.closing = True
-        for event in (*self._pages, *self._devices):
+        for event in self._pages:
             event.set()
+        for waiting in self._devices.values():
+            for news in waiting:
+                news.set()
 
     def tell(self, *subjects: Subject) -> None:
         """Something about these subjects has changed. Safe from any thread."""
@@ -91,20 +125,25 @@ class Live:
             event.set()
 
     def _wake(self, classes: frozenset[int]) -> None:
-        for event, class_id in self._devices.items():
-            if class_id in classes:
-                event.set()
+        woken = [self._devices[class_id] for class_id in classes & self._devices.keys()]
+        spread = sum(map(len, woken)) / WOKEN_A_SECOND
+        for waiting in woken:
+            for news in waiting:
+                news.spread = spread
+                news.set()
 
     @contextmanager
-    def device_waits(self, device: str, class_id: int) -> Iterator[asyncio.Event]:
-        """An event that is set when the class gets a new bundle, or the device holds too many requests."""
-        event = asyncio.Event()
-        self._devices[event] = class_id
+    def device_waits(self, device: str, class_id: int) -> Iterator[News]:
+        """What is set when the class gets a new bundle, or the device holds too many requests."""
+        news, waiting = News(), self._devices.setdefault(class_id, set())
+        waiting.add(news)
         try:
-            with self._holding(device, event, MOST_OF_DEVICE):
-                yield event
+            with self._holding(device, news, MOST_OF_DEVICE):
+                yield news
         finally:
-            del self._devices[event]
+            waiting.discard(news)
+            if not waiting and self._devices.get(class_id) is waiting:
+                del self._devices[class_id]
 
     async def changes(
         self, credential: str, still: Callable[[], Awaitable[bool]], pause: float = 0.25

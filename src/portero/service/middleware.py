@@ -119,7 +119,7 @@ class Observed:
             nonlocal status
             if message["type"] == "http.response.start":
                 status = message["status"]
-                _dress(MutableHeaders(scope=message), scope, request_id)
+                dress(MutableHeaders(scope=message), scope, request_id)
             await send(message)
 
         try:
@@ -128,7 +128,7 @@ class Observed:
             _log.exception("failed", method=scope["method"], path=scope["path"], request_id=request_id)
             if status:
                 raise
-            await _failed(request_id)(scope, receive, dressed)
+            await failed(request_id)(scope, receive, dressed)
         seconds = time.perf_counter() - began
         self._metrics.note_request(_route_of(scope), scope["method"], status, seconds)
         level = _log.warning if status >= 500 else _log.info
@@ -136,7 +136,8 @@ class Observed:
         level("request", **told, ms=round(seconds * 1000, 1), request_id=request_id)
 
 
-def _dress(headers: MutableHeaders, scope: Scope, request_id: str) -> None:
+def dress(headers: MutableHeaders, scope: Scope, request_id: str) -> None:
+    """Give an answer what every answer has."""
     headers["X-Request-Id"] = request_id
     for name, value in SECURITY_HEADERS.items():
         headers.setdefault(name, value)
@@ -146,7 +147,8 @@ def _dress(headers: MutableHeaders, scope: Scope, request_id: str) -> None:
         headers.setdefault("Cache-Control", "no-store")
 
 
-def _failed(request_id: str) -> ProblemResponse:
+def failed(request_id: str) -> ProblemResponse:
+    """What is told of what nobody foresaw."""
     return ProblemResponse(
         {
             "type": "urn:portero:problem:internal",

@@ -13,10 +13,10 @@ from portero.core.insight.revisions import step_back
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.revision import Change
-from portero.service.publishing import Publisher
+from portero.service.publishing import Parts, Publisher
 from portero.service.roster import Obstacles, Roster
 from portero.service.state import EstateTransition
-from portero.store import classes, overlays
+from portero.store import classes, overlays, parts
 from portero.store.classes import DeviceClass
 from portero.store.feeds import IndexRecord
 from portero.store.plans import GenerationInForce, Groups, NewRevision, Plan, PlannedClass, PlannedOverlay
@@ -70,6 +70,7 @@ class Published:
     overlays: list[PlannedOverlay] = field(default_factory=list)
     alone: list[Groups] = field(default_factory=list)
     """The class of each device that is to have another overlay."""
+    parts: Parts = field(default_factory=dict)
 
 
 class Planner:
@@ -93,6 +94,7 @@ class Planner:
             revision=going.after.revision,
             authored=_new_revision(going, by, reason),
             classes=tuple(found.classes.planned.values()),
+            parts=parts.lacking(connection, found.parts),
             moves=moved,
             rechecks=roster.rechecks(regrouping, going.now) if regrouping is not None else None,
             overlays=tuple(found.overlays),
@@ -117,6 +119,7 @@ class Planner:
             now=going.now,
             revision=going.after.revision,
             classes=tuple(found.classes.planned.values()),
+            parts=parts.lacking(connection, found.parts),
             overlays=tuple(found.overlays),
             generation=generation,
             woken=found.classes.ids(found.classes.changed.union(found.alone)),
@@ -134,27 +137,39 @@ class Planner:
             return Plan(now=going.now, revision=going.after.revision, generation=generation, index=index)
         return replace(self.plan_signing(connection, going), generation=generation, index=index)
 
-    def plan_signing(self, connection: sqlite3.Connection, going: EstateTransition) -> Plan:
-        """All that devices should have, as it is, signed anew: for what manifests name beside it."""
+    def plan_signing(self, connection: sqlite3.Connection, going: EstateTransition, anew: bool = False) -> Plan:
+        """All that devices should have signed anew, for what manifests name beside it; `anew` compiled too, for a form
+        that is another.
+        """
         publisher, after, now = self._publisher, going.after, going.now
-        known = Classes.kept(connection).known
-        by_id = {device_class.id: device_class for device_class in known.values()}
-        signed = tuple(
-            publisher.signed(after, device_class, device_class.revision, now) for device_class in known.values()
-        )
-        overlaid = []
-        for row in overlays.all_rows(connection):
-            own, revision = by_id[row["class"]], row["revision"]
-            manifest = publisher.manifest(after.naming, own, own.groups, revision, now, row["digest"])
-            overlaid.append(PlannedOverlay(row["device"], manifest))
+        found = Published(Classes.kept(connection))
+        known = found.classes.known
+        for groups, device_class in known.items() if anew else ():
+            found.classes.take(publisher.compiled(after, groups, device_class, now, found.parts))
+        if anew:
+            self._overlay(connection, going, found, {})
+        for groups in known.keys() - found.classes.planned.keys():
+            found.classes.take(publisher.signed(after, known[groups], known[groups].revision, now))
+        self._sign_overlays(connection, going, found)
         return Plan(
             now=now,
             revision=after.revision,
-            classes=signed,
-            overlays=tuple(overlaid),
+            classes=tuple(found.classes.planned.values()),
+            parts=parts.lacking(connection, found.parts),
+            overlays=tuple(found.overlays),
             epoch=after.naming.epoch,
-            woken=frozenset(by_id),
+            woken=found.classes.ids(known),
         )
+
+    def _sign_overlays(self, connection: sqlite3.Connection, going: EstateTransition, found: Published) -> None:
+        """Sign those anew for which nothing is planned."""
+        by_id = {device_class.id: groups for groups, device_class in found.classes.known.items()}
+        planned = {overlay.device for overlay in found.overlays}
+        for row in overlays.all_rows(connection):
+            if row["device"] not in planned:
+                own, naming = found.classes.then(by_id[row["class"]]), going.after.naming
+                manifest = self._publisher.manifest(naming, own, own.groups, row["revision"], going.now, row["digest"])
+                found.overlays.append(PlannedOverlay(row["device"], manifest))
 
     def _published(
         self, connection: sqlite3.Connection, going: EstateTransition, changes: Sequence[Change], moved: Moved
@@ -165,11 +180,11 @@ class Planner:
         touched, entered = touched_groups(going.before.estate, after.estate, changes), set(moved.values())
         for groups, known in found.classes.known.items():
             if touched is None or not touched.isdisjoint(groups):
-                found.classes.take(publisher.compiled(after, groups, known, now))
+                found.classes.take(publisher.compiled(after, groups, known, now, found.parts))
             elif groups in entered:
                 found.classes.take(publisher.refreshed(after, known, now))
         for groups in entered - found.classes.known.keys():
-            found.classes.take(publisher.compiled(after, groups, None, now))
+            found.classes.take(publisher.compiled(after, groups, None, now, found.parts))
         self._overlay(connection, going, found, moved)
         return found
 
@@ -181,7 +196,7 @@ class Planner:
             groups, had = moved.get(row["id"]) or by_id[row["class"]], overlays.of_device(connection, row["id"])
             names = (row["id"], row["hostname"]) if row["keeps_name"] else (row["id"],)
             own = found.classes.then(groups)
-            planned, is_other = self._publisher.overlay(going.after, row["id"], names, own, had, going.now)
+            planned, is_other = self._publisher.overlay(going.after, row["id"], names, own, had, going.now, found.parts)
             if planned is not None:
                 found.overlays.append(planned)
             if had is not None and planned is not None and planned.manifest is None and own.revision < had.revision:

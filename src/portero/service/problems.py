@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from fastapi import FastAPI, Request
@@ -103,10 +103,42 @@ def _invalid(error: RequestValidationError) -> Refusal:
     return Refusal("invalid", wording.as_sentence(said + more), errors=errors)
 
 
+_TOLD: dict[type[Exception], str] = {
+    StoreFull: "no-room",
+    StoreProblem: "unavailable",
+    BadCursor: "bad-request",
+    BadUrl: "invalid",
+}
+
+
+def refusal_of(error: Exception) -> Refusal | None:
+    """What is told of an error, wherever it was met; None where nobody foresaw it."""
+    if isinstance(error, Refusal):
+        return error
+    if isinstance(error, UnicodeEncodeError):
+        # where it is met depends on who first writes it as UTF-8
+        return Refusal("invalid", "A text holds half a character (a lone surrogate); send whole ones.")
+    kind = next((kind for of, kind in _TOLD.items() if isinstance(error, of)), None)
+    return Refusal(kind, str(error)) if kind is not None else None
+
+
+def method_not_allowed(method: str, headers: Mapping[str, str]) -> ProblemResponse:
+    """There is something, but not for this method."""
+    body = {
+        "type": "urn:portero:problem:method-not-allowed",
+        "title": "Method not allowed",
+        "status": 405,
+        "detail": f"{method} is not possible here; see the Allow header.",
+    }
+    return ProblemResponse(body, 405, dict(headers))
+
+
 def install(app: FastAPI) -> None:
     """Answer every error of the application as a problem."""
 
-    async def told(_request: Request, problem: Refusal) -> JSONResponse:
+    async def told(_request: Request, error: Exception) -> JSONResponse:
+        problem = refusal_of(error)
+        assert problem is not None
         return problem.response()
 
     async def validation(_request: Request, error: RequestValidationError) -> JSONResponse:
@@ -116,30 +148,10 @@ def install(app: FastAPI) -> None:
         if error.status_code == 404:
             return Refusal("not-found", f"There is nothing at {request.url.path[:200]}.").response()
         if error.status_code == 405:
-            body = {
-                "type": "urn:portero:problem:method-not-allowed",
-                "title": "Method not allowed",
-                "status": 405,
-                "detail": f"{request.method} is not possible here; see the Allow header.",
-            }
-            return ProblemResponse(body, 405, dict(error.headers or {}))
+            return method_not_allowed(request.method, error.headers or {})
         return Refusal("bad-request", str(error.detail)).response()
 
-    def simple(kind: str) -> Any:
-        async def handler(_request: Request, error: Exception) -> JSONResponse:
-            return Refusal(kind, str(error)).response()
-
-        return handler
-
-    async def half_a_character(_request: Request, _error: Exception) -> JSONResponse:
-        # where it is met depends on who first writes it as UTF-8
-        return Refusal("invalid", "A text holds half a character (a lone surrogate); send whole ones.").response()
-
-    app.add_exception_handler(UnicodeEncodeError, half_a_character)
-    app.add_exception_handler(Refusal, told)  # type: ignore[arg-type]
     app.add_exception_handler(RequestValidationError, validation)  # type: ignore[arg-type]
     app.add_exception_handler(HTTPException, http)  # type: ignore[arg-type]
-    app.add_exception_handler(BadCursor, simple("bad-request"))
-    app.add_exception_handler(BadUrl, simple("invalid"))
-    app.add_exception_handler(StoreFull, simple("no-room"))
-    app.add_exception_handler(StoreProblem, simple("unavailable"))
+    for kind in (Refusal, UnicodeEncodeError, *_TOLD):
+        app.add_exception_handler(kind, told)

@@ -8,16 +8,10 @@ from functools import lru_cache
 from typing import Protocol
 
 from portero.core.nouns.base import rfc3339
-from portero.core.resolving.bundles import BUNDLE_FORMAT, compile_bundle, compile_overlay
-from portero.formats.bundles import (
-    MANIFEST_FORMAT,
-    Manifest,
-    open_manifest,
-    pack_bundle,
-    pack_overlay,
-    public_text_of,
-    sign_manifest,
-)
+from portero.core.resolving.compiling import compile_bundle, compile_overlay
+from portero.core.resolving.documents import DOCUMENT_FORMAT, Part, in_parts, overlay_in_parts
+from portero.formats.bundles import pack_document, pack_named_overlay
+from portero.formats.manifests import MANIFEST_FORMAT, Manifest, open_manifest, public_text_of, sign_manifest
 from portero.service.state import Naming, Snapshot
 from portero.store.classes import DeviceClass
 from portero.store.moments import moment
@@ -25,7 +19,7 @@ from portero.store.overlays import DeviceOverlay
 from portero.store.plans import Groups, PlannedClass, PlannedOverlay
 
 
-class Packed(Protocol):
+class HasDigest(Protocol):
     """A bundle by its digest, and its size unpacked."""
 
     @property
@@ -39,6 +33,10 @@ def _as_first(token: str, key: str) -> str:
     return sign_manifest(open_manifest(token, public_text_of(key)).as_first, key)
 
 
+Parts = dict[str, Part]
+"""Parts that documents name, by digest: those of what is planned are put there."""
+
+
 @dataclass(frozen=True)
 class Publisher:
     """Compiles and signs with the service's key."""
@@ -46,7 +44,7 @@ class Publisher:
     key: str
 
     def manifest(
-        self, naming: Naming, own: Packed, groups: Groups, revision: int, now: float, overlay: str | None = None
+        self, naming: Naming, own: HasDigest, groups: Groups, revision: int, now: float, overlay: str | None = None
     ) -> str:
         """The signed manifest of the bundle of a class at a revision, and of an overlay on top of it."""
         manifest = Manifest(
@@ -60,7 +58,7 @@ class Publisher:
             generations=naming.generations,
             epoch=naming.epoch,
             groups=groups,
-            format=BUNDLE_FORMAT,
+            format=DOCUMENT_FORMAT,
         )
         return sign_manifest(manifest, self.key)
 
@@ -69,12 +67,14 @@ class Publisher:
         return token if MANIFEST_FORMAT in formats else _as_first(token, self.key)
 
     def compiled(
-        self, snapshot: Snapshot, groups: Groups, known: DeviceClass | None, now: float
+        self, snapshot: Snapshot, groups: Groups, known: DeviceClass | None, now: float, parts: Parts
     ) -> PlannedClass | None:
         """The class of these groups with its bundle compiled anew; where that is the one it has, as `refreshed`."""
-        packed = pack_bundle(compile_bundle(snapshot.estate, groups))
+        taken = in_parts(compile_bundle(snapshot.estate, groups))
+        packed = pack_document(taken)
         if known is not None and packed.digest == known.digest:
             return self.refreshed(snapshot, known, now)
+        parts.update(taken.parts)
         manifest = self.manifest(snapshot.naming, packed, groups, snapshot.revision, now)
         return PlannedClass(known.id if known else None, groups, packed, manifest, snapshot.revision)
 
@@ -97,6 +97,7 @@ class Publisher:
         own: DeviceClass,
         had: DeviceOverlay | None,
         now: float,
+        parts: Parts,
     ) -> tuple[PlannedOverlay | None, bool]:
         """What a device gets on top of its class's bundle, None where that is what it has; and whether what it then
         has is something else.
@@ -104,9 +105,11 @@ class Publisher:
         overlay = compile_overlay(snapshot.estate, own.groups, names)
         if overlay is None:
             return (PlannedOverlay(device), True) if had is not None else (None, False)
-        packed = pack_overlay(overlay, own.digest)
+        taken = overlay_in_parts(overlay)
+        packed = pack_named_overlay(taken, own.digest)
         other = had is None or had.digest != packed.digest
         if not other and had is not None and had.revision >= own.revision:
             return None, False
+        parts.update(taken.parts)
         manifest = self.manifest(snapshot.naming, own, own.groups, snapshot.revision, now, packed.digest)
         return PlannedOverlay(device, manifest, packed, own.digest, snapshot.revision), other

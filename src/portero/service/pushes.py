@@ -103,6 +103,10 @@ class Pushes:
 
     # --- what devices say ---
 
+    def concern(self, device: str) -> bool:
+        """Whether some push of the device is not settled yet."""
+        return device in self._open
+
     def awaits(self, device: str) -> bool:
         """Whether the device has still to be told of a push."""
         # most devices have none, and wait for nobody

@@ -13,9 +13,9 @@ from portero.core.matching.fleet import Fleet, Regrouping
 from portero.core.matching.members import Member, facts_from_json
 from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
-from portero.service.publishing import Publisher
+from portero.service.publishing import Parts, Publisher
 from portero.service.state import Snapshot
-from portero.store import catalogue, classes, devices, overlays
+from portero.store import catalogue, classes, devices, overlays, parts
 from portero.store.classes import DeviceClass
 from portero.store.moments import moment
 from portero.store.plans import Groups, write_class, write_overlay
@@ -92,9 +92,10 @@ class Assessment:
 
     def class_of(self, groups: Groups) -> DeviceClass:
         """The class of these groups; it is made, with its bundle, where it is new."""
-        known = classes.class_of(self.connection, groups)
+        known, named = classes.class_of(self.connection, groups), Parts()
         if known is None:
-            planned = self._publisher.compiled(self._snapshot, groups, None, self.now)
+            planned = self._publisher.compiled(self._snapshot, groups, None, self.now, named)
+            self._keep(named)
         else:
             planned = self._publisher.refreshed(self._snapshot, known, self.now)
         if planned is not None:
@@ -102,11 +103,16 @@ class Assessment:
         assert known is not None
         return known
 
+    def _keep(self, named: Parts) -> None:
+        """Keep the parts that something names."""
+        parts.keep_parts(self.connection, parts.lacking(self.connection, named), self.now)
+
     def _overlay(self, member: Member, own: DeviceClass) -> None:
         names = (member.id, member.facts.hostname) if member.keeps_name else (member.id,)
         had = overlays.of_device(self.connection, member.id)
-        planned, _ = self._publisher.overlay(self._snapshot, member.id, names, own, had, self.now)
+        planned, _ = self._publisher.overlay(self._snapshot, member.id, names, own, had, self.now, named := Parts())
         if planned is not None:
+            self._keep(named)
             write_overlay(self.connection, planned, self.now)
 
     def assess_namesakes(self, hostname: str) -> None:

@@ -7,7 +7,7 @@ import secrets
 from pathlib import Path
 
 from portero.core.nouns.enrolment import CODE_LETTERS
-from portero.formats.bundles import key_to_text, new_signing_key
+from portero.formats.manifests import key_to_text, new_signing_key
 from portero.formats.owned_files import write_owned
 from portero.store.data_folder import SIGNING_KEY
 

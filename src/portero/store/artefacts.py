@@ -9,7 +9,7 @@ from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import BinaryIO, TypeVar
 
-from portero.formats.digests import digest_of_file, digits_of
+from portero.core.digests import digest_of_file, digits_of
 from portero.formats.owned_files import make_owned
 
 Made = TypeVar("Made")

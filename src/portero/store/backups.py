@@ -23,8 +23,8 @@ import zstandard
 from cryptography.hazmat.primitives.serialization import load_pem_private_key
 
 from portero import __version__
+from portero.core.digests import digest_of_file
 from portero.core.nouns.base import rfc3339
-from portero.formats.digests import digest_of_file
 from portero.formats.owned_files import make_owned
 from portero.store import audit, epochs, revisions
 from portero.store.data_folder import ARTEFACTS, DATABASE, SIGNING_KEY, DataFolder

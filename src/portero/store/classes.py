@@ -7,7 +7,8 @@ import sqlite3
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
-from portero.formats.bundles import PackedBundle
+from portero.formats.bundles import Packed
+from portero.store.devices import Wanted
 
 
 @dataclass(frozen=True)
@@ -44,7 +45,7 @@ def get_class(connection: sqlite3.Connection, id: int) -> DeviceClass:
     return _class(connection.execute(f"{_SELECT} WHERE class.id = ?", (id,)).fetchone())
 
 
-def keep_bundle(connection: sqlite3.Connection, packed: PackedBundle, now: float) -> None:
+def keep_bundle(connection: sqlite3.Connection, packed: Packed, now: float) -> None:
     """Keep a bundle under its digest; one that is kept already stays as it is."""
     connection.execute(
         "INSERT OR IGNORE INTO bundle (digest, size, packed, made_at) VALUES (?, ?, ?, ?)",
@@ -125,13 +126,6 @@ def may_have(connection: sqlite3.Connection, device: str, digest: str) -> bool:
     return row is not None
 
 
-def was_given(connection: sqlite3.Connection, device: str, digest: str) -> bool:
-    """Whether this is the bundle that the device was given last and has applied, alone or below its overlay. What it
-    says that it holds is not enough: it may say anything.
-    """
-    row = connection.execute(
-        "SELECT 1 FROM device LEFT JOIN overlay ON overlay.digest = device.given_bundle"
-        " WHERE device.id = ? AND ? IN (device.given_bundle, overlay.bundle)",
-        (device, digest),
-    ).fetchone()
-    return row is not None
+def wanted_of(connection: sqlite3.Connection, id: int) -> Wanted:
+    """What devices of a class should have, that have no overlay."""
+    return Wanted(*connection.execute("SELECT digest, revision, manifest FROM class WHERE id = ?", (id,)).fetchone())

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
 BUSY_SECONDS = 10.0
 _STEPS = sorted(
@@ -54,6 +55,7 @@ class Store:
         self._write_lock = threading.Lock()
         self._idle: list[sqlite3.Connection] = []
         self._idle_lock = threading.Lock()
+        self._watched: list[tuple[set[Any], Callable[[Collection[Any]], None]]] = []
         try:
             self._writer = self._connect()
             self._writer.execute("PRAGMA journal_mode = WAL")
@@ -116,13 +118,36 @@ class Store:
         finally:
             self._write_lock.release()
 
+    def watch(
+        self, table: str, key: str, columns: Sequence[str] | None, tell: Callable[[Collection[Any]], None]
+    ) -> None:
+        """From now on tell, with their keys, which rows of a table were changed or removed: once that is committed, and
+        before whoever did it goes on. With `columns`, only where one of those is another.
+        """
+        changed: set[Any] = set()
+        name = f"watch_{table}_{len(self._watched)}"
+        is_other = " OR ".join(f"OLD.{column} IS NOT NEW.{column}" for column in columns or ()) or "TRUE"
+        self._writer.create_function(name, 1, changed.add)
+        for event, when, row in (("INSERT", "TRUE", "NEW"), ("UPDATE", is_other, "NEW"), ("DELETE", "TRUE", "OLD")):
+            self._writer.execute(
+                f"CREATE TEMP TRIGGER {name}_{event} AFTER {event} ON main.{table} WHEN {when}"
+                f" BEGIN SELECT {name}({row}.{key}); END"
+            )
+        self._watched.append((changed, tell))
+
     @contextmanager
     def _transaction(self) -> Iterator[sqlite3.Connection]:
         try:
             self._writer.execute("BEGIN IMMEDIATE")
             yield self._writer
             self._writer.execute("COMMIT")
+            for changed, tell in self._watched:
+                if changed:
+                    tell(changed)
+                    changed.clear()
         except BaseException as problem:
+            for changed, _ in self._watched:
+                changed.clear()
             if self._writer.in_transaction:
                 self._writer.execute("ROLLBACK")
             if (told := problem_of(problem, self.path)) is not None:

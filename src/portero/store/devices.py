@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -267,7 +268,14 @@ def fall_silent(connection: sqlite3.Connection, now: float) -> list[str]:
 # --- checking in ---
 
 
-@dataclass(frozen=True)
+REGISTERED = (
+    *("class", "credential_hash", "revoked", "lifecycle", "told_silent", "overlay", "seq_offset"),
+    *("applied_bundle", "applied_revision", "applied_epoch", "applied_index"),
+)
+"""The columns of a device of which something is in `KnownDevice`, but for when it was heard of."""
+
+
+@dataclass(frozen=True, slots=True)
 class KnownDevice:
     """What the device routes need to know of a device."""
 
@@ -280,16 +288,13 @@ class KnownDevice:
     applied_revision: int | None
     applied_epoch: int
     applied_index: str | None
-    digest: str
     seq_offset: int
 
 
 def by_credential(connection: sqlite3.Connection, credential_hash: str) -> KnownDevice | None:
     """The device with that credential."""
     row = connection.execute(
-        "SELECT device.*, coalesce(device.overlay, class.digest) AS digest"
-        " FROM device JOIN class ON class.id = device.class WHERE device.credential_hash = ?",
-        (credential_hash,),
+        "SELECT * FROM device WHERE credential_hash = ? AND class IS NOT NULL", (credential_hash,)
     ).fetchone()
     if row is None:
         return None
@@ -303,12 +308,11 @@ def by_credential(connection: sqlite3.Connection, credential_hash: str) -> Known
         row["applied_revision"],
         row["applied_epoch"],
         row["applied_index"],
-        row["digest"],
         row["seq_offset"],
     )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Wanted:
     """The bundle a device should have."""
 
@@ -317,26 +321,36 @@ class Wanted:
     manifest: str
 
 
-def wanted_of(connection: sqlite3.Connection, device: str) -> Wanted:
-    """The bundle, or the overlay on top of it, that the device should have."""
+def own_of(connection: sqlite3.Connection, device: str) -> Wanted | None:
+    """The overlay that the device should have on top of its class's bundle; None where there is none."""
     row = connection.execute(
-        "SELECT coalesce(device_overlay.digest, class.digest), coalesce(device_overlay.revision, class.revision),"
-        " coalesce(device_overlay.manifest, class.manifest) FROM device JOIN class ON class.id = device.class"
-        " LEFT JOIN device_overlay ON device_overlay.device = device.id WHERE device.id = ?",
-        (device,),
+        "SELECT digest, revision, manifest FROM device_overlay WHERE device = ?", (device,)
     ).fetchone()
-    return Wanted(*row)
+    return Wanted(*row) if row else None
 
 
-def note_heard(
-    connection: sqlite3.Connection, device: str, now: float, usual_interval: float | None, asked: float
-) -> None:
-    """The device has checked in, and was asked to do so again after that many seconds."""
-    silent_after = now + max(MISSED * max(usual_interval or 0.0, asked), LEAST_SILENCE_SECONDS)
-    connection.execute(
-        "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ?, told_silent = 0 WHERE id = ?",
-        (now, usual_interval, silent_after, device),
+def given_of(connection: sqlite3.Connection, device: str) -> str:
+    """The bundle or overlay that the device was given last and has applied. What it says that it holds is not enough:
+    it may say anything.
+    """
+    row = connection.execute("SELECT given_bundle FROM device WHERE id = ?", (device,)).fetchone()
+    return (row[0] or "") if row else ""
+
+
+def note_all_heard(connection: sqlite3.Connection, heard: Iterable[tuple[str, float, float | None, float]]) -> None:
+    """Devices have checked in: when, their usual interval, and after how many seconds each was asked to do so again."""
+    connection.executemany(
+        "UPDATE device SET last_heard = ?, usual_interval = ?, silent_after = ? WHERE id = ?",
+        [
+            (now, usual, now + max(MISSED * max(usual or 0.0, asked), LEAST_SILENCE_SECONDS), device)
+            for device, now, usual, asked in heard
+        ],
     )
+
+
+def note_not_silent(connection: sqlite3.Connection, device: str) -> None:
+    """A device that had fallen silent is there again."""
+    connection.execute("UPDATE device SET told_silent = 0 WHERE id = ?", (device,))
 
 
 def note_applied(connection: sqlite3.Connection, device: str, digest: str, age: tuple[int, int], now: float) -> None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
-from portero.formats.bundles import MANIFEST_FORMAT
+from portero.core.resolving.documents import DOCUMENT_FORMAT
+from portero.formats.manifests import MANIFEST_FORMAT
 from portero.store import settings
 
 _CLOCKS_DIFFER = 86_400.0
@@ -33,7 +34,7 @@ def note_signed(connection: sqlite3.Connection, epoch: int) -> None:
 
 
 def _signed(epoch: int) -> str:
-    return f"{MANIFEST_FORMAT}/{epoch}"
+    return f"{MANIFEST_FORMAT}.{DOCUMENT_FORMAT}/{epoch}"
 
 
 def next_epoch(connection: sqlite3.Connection, now: float) -> int:

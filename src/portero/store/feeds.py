@@ -8,7 +8,7 @@ from collections.abc import Collection
 from typing import NamedTuple
 
 from portero.core.nouns.feed import FeedCredential, Generation, Poll
-from portero.formats.bundles import CategoryParts
+from portero.formats.category_parts import CategoryParts
 from portero.store.moments import moment
 
 

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Collection, Iterable
 from typing import NamedTuple
 
-from portero.formats.bundles import PackedOverlay
+from portero.formats.bundles import Packed
 
 
 class DeviceOverlay(NamedTuple):
@@ -26,7 +26,7 @@ def of_device(connection: sqlite3.Connection, device: str) -> DeviceOverlay | No
 def set_overlay(
     connection: sqlite3.Connection,
     device: str,
-    packed: PackedOverlay,
+    packed: Packed,
     bundle: str,
     revision: int,
     manifest: str,

@@ -10,8 +10,8 @@ from typing import NamedTuple
 from portero.core.insight.readiness import Obstacle
 from portero.core.insight.revisions import Step
 from portero.core.nouns.revision import Change
-from portero.formats.bundles import PackedBundle, PackedOverlay
-from portero.store import catalogue, classes, epochs, feeds, overlays, revisions
+from portero.formats.bundles import Packed
+from portero.store import catalogue, classes, epochs, feeds, overlays, parts, revisions
 from portero.store.estate import apply_changes, put_in_order
 from portero.store.feeds import IndexRecord
 from portero.store.readiness import keep_obstacles
@@ -39,7 +39,7 @@ class PlannedClass(NamedTuple):
 
     id: int | None
     groups: Groups
-    packed: PackedBundle | None
+    packed: Packed | None
     manifest: str
     revision: int
 
@@ -51,7 +51,7 @@ class PlannedOverlay(NamedTuple):
 
     device: str
     manifest: str | None = None
-    packed: PackedOverlay | None = None
+    packed: Packed | None = None
     bundle: str = ""
     revision: int = 0
 
@@ -72,6 +72,8 @@ class Plan:
     revision: int
     authored: NewRevision | None = None
     classes: Sequence[PlannedClass] = ()
+    parts: Sequence[Packed] = ()
+    """What documents name that the store has not."""
     moves: Mapping[str, Groups] = field(default_factory=dict)
     """Devices that come into another class, with its groups."""
     rechecks: Mapping[str, float | None] | None = None
@@ -100,6 +102,7 @@ def write_plan(connection: sqlite3.Connection, plan: Plan) -> None:
         feeds.set_index(connection, plan.index)
     if plan.epoch is not None:
         epochs.note_signed(connection, plan.epoch)
+    parts.keep_parts(connection, plan.parts, plan.now)
     ids = {planned.groups: write_class(connection, planned, plan.now) for planned in plan.classes}
     if plan.moves:
         known = {device_class.groups: device_class.id for device_class in classes.list_classes(connection)} | ids

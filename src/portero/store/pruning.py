@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Collection
 from typing import Any, NamedTuple
 
 STEP = 4_000
@@ -68,3 +69,16 @@ def collect_compiled(connection: sqlite3.Connection, before: float) -> int:
         (before,),
     ).rowcount
     return overlays + bundles
+
+
+def compiled(connection: sqlite3.Connection) -> list[str]:
+    """The digests of all bundles and overlays that are kept."""
+    return [row[0] for row in connection.execute("SELECT digest FROM bundle UNION ALL SELECT digest FROM overlay")]
+
+
+def collect_parts(connection: sqlite3.Connection, named: Collection[str], before: float) -> int:
+    """Drop parts made before that are not among those named; returns how many."""
+    old = (row[0] for row in connection.execute("SELECT digest FROM part WHERE made_at < ?", (before,)).fetchall())
+    gone = [(digest,) for digest in old if digest not in named]
+    connection.executemany("DELETE FROM part WHERE digest = ?", gone)
+    return len(gone)

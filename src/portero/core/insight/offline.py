@@ -29,7 +29,7 @@ from portero.core.nouns.estate import Estate, FactsDocument
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.verdict import Explanation
 from portero.core.nouns.worklist import AuthoringWarning
-from portero.core.resolving.bundles import ANY_STATE, compile_bundle
+from portero.core.resolving.compiling import ANY_STATE, compile_bundle
 from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.core.resolving.policy import Policy

@@ -25,7 +25,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.preview import Effect, VerdictChange, effect_of
 from portero.core.nouns.revision import Change
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 
 MOST_ROWS = 500
 FEW = 6

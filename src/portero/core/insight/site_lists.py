@@ -23,7 +23,7 @@ from portero.core.nouns.patterns import EVERYTHING, Pattern, rewriting_of
 from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.worklist import AuthoringWarning
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import overriding
 from portero.core.resolving.policy import Policy, SiteList
 from portero.core.resolving.situations import Situation

@@ -58,7 +58,7 @@ class Policy:
         self.indicators: IndicatorTable[Contender] = IndicatorTable(
             {
                 key: (service.hosts, ServiceFacts(key, service.decision, service.suitability))
-                for key, service in bundle.parts.services.items()
+                for key, service in bundle.references.services.items()
             }
         )
         self.sites: list[tuple[Pattern, Contender]] = []
@@ -66,7 +66,7 @@ class Policy:
         self.programs: list[ProgramRule] = []
         self.search_pages = pages_by_host(bundle.search_pages)
         self._sets = {
-            key: ApplicationSet.model_validate(written) for key, written in bundle.parts.application_sets.items()
+            key: ApplicationSet.model_validate(written) for key, written in bundle.references.application_sets.items()
         }
         self._instants = sorted(_instants(bundle))
         self.holds_back = any(assignment.hold_back is not None for assignment in bundle.assignments)

@@ -50,7 +50,7 @@ class Gates:
             ITSELF if assignment.target is None else rank[assignment.target] for assignment in bundle.assignments
         ]
         self.windows = {
-            key: Windows.of(Schedule.model_validate(written)) for key, written in bundle.parts.schedules.items()
+            key: Windows.of(Schedule.model_validate(written)) for key, written in bundle.references.schedules.items()
         }
         self._gated = [place for place, one in enumerate(bundle.assignments) if has_gate(one)]
         self._replacing = [place for place, one in enumerate(bundle.assignments) if one.replaces_weaker]

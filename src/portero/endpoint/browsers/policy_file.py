@@ -12,10 +12,10 @@ from typing import NamedTuple
 import msgspec
 
 from portero.core import sentences
+from portero.core.digests import digest_of
 from portero.core.nouns.browser_policy import PolicyFileState, TamperingKind
 from portero.core.nouns.coverage import BrowserFamily
 from portero.endpoint.folder import told_of
-from portero.formats.digests import digest_of
 from portero.formats.owned_files import replace_whole
 
 MODE = 0o644

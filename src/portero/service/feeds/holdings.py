@@ -15,8 +15,8 @@ from portero.core.matching.feed_entries import FeedEntry, compared, joined
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.feed import Generation
 from portero.core.nouns.rule import Rule
-from portero.formats.bundles import CategoryPart, CategoryParts
 from portero.formats.category_index import SHIPPED_INDEX, read_index
+from portero.formats.category_parts import CategoryPart, CategoryParts
 from portero.formats.index_files import IndexFile, write_index
 from portero.service.feeds.indicators import FeedIndicators
 from portero.service.feeds.programs import FeedPrograms

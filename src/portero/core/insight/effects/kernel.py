@@ -27,7 +27,8 @@ from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.ruleset import Ruleset
-from portero.core.resolving.bundles import BundleAssignment, seconds_of, without_rules
+from portero.core.resolving.bundles import BundleAssignment
+from portero.core.resolving.compiling import seconds_of, without_rules
 from portero.core.resolving.ladder import LOOSENESS, Contender, InPlay, Standing, settle_where, without
 from portero.core.resolving.situations import EVERYONE, ITSELF, has_gate
 

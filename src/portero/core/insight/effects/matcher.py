@@ -16,7 +16,7 @@ from portero.core.nouns.group import WHOLE_FLEET
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.selector import Selector
 from portero.core.nouns.urls import UrlPattern
-from portero.core.resolving.bundles import compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.deciding import content_met, weigh_start
 from portero.core.resolving.ladder import Contender
 from portero.core.resolving.policy import Policy

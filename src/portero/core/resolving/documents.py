@@ -1,0 +1,336 @@
+"""A bundle as it travels since format 3: a small document, which names all that is big by its digest.
+
+What it names are parts: the rules of a ruleset as they are authored, what an address list brings, an application set,
+the services, the corrections. All classes that use a part share it. It is JSON, named by its SHA-256.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sized
+from functools import partial
+from typing import Any, NamedTuple, TypeVar, cast
+
+import msgspec
+
+from portero.core.digests import digest_of
+from portero.core.resolving.bundles import (
+    WHOLE_FORMAT,
+    Bundle,
+    BundleAssignment,
+    BundleNotice,
+    BundleRule,
+    BundleService,
+    NamedAssignment,
+    Overlay,
+    References,
+    Rules,
+    Written,
+)
+from portero.core.resolving.compiling import under_override
+
+DOCUMENT_FORMAT = 3
+
+Part = Callable[[], bytes]
+"""Gives a part as it travels, before it is packed."""
+
+
+class NamedReferences(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What assignments refer to, by key; application sets and the services by the digest of their part."""
+
+    schedules: dict[str, dict[str, Any]] = {}
+    application_sets: dict[str, str] = {}
+    services: str | None = None
+    notices: dict[str, BundleNotice] = {}
+    coverage: dict[str, dict[str, Any]] = {}
+
+
+class Document(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What devices with the same groups get: as a bundle, with digests in the place of its parts."""
+
+    portero_bundle: int
+    groups: tuple[str, ...]
+    assignments: tuple[NamedAssignment, ...]
+    layers: dict[str, str]
+    gateway_networks: tuple[str, ...] = ()
+    corrections: str | None = None
+    search_pages: tuple[tuple[str, str], ...] = ()
+    application_corrections: str | None = None
+    undecided_starts: str = "pass"
+    references: NamedReferences = NamedReferences()
+
+    @property
+    def parts(self) -> Iterator[str]:
+        """The digests of all parts that it names, some more than once."""
+        yield from filter(None, (self.corrections, self.application_corrections))
+        yield from _named(self.assignments, self.references)
+
+
+class NamedOverlay(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a device gets on top of its class's document: assignments with their places in the whole."""
+
+    portero_overlay: int
+    bundle_groups: tuple[str, ...]
+    assignments: tuple[tuple[int, NamedAssignment], ...]
+    references: NamedReferences = NamedReferences()
+
+    @property
+    def parts(self) -> Iterator[str]:
+        """The digests of all parts that it names, some more than once."""
+        yield from _named((one for _, one in self.assignments), self.references)
+
+
+def _named(
+    assignments: Iterator[NamedAssignment] | tuple[NamedAssignment, ...], more: NamedReferences
+) -> Iterator[str]:
+    for assignment in assignments:
+        yield from assignment.rules
+    yield from more.application_sets.values()
+    if more.services is not None:
+        yield more.services
+
+
+def counterparts(before: Document, after: Document) -> dict[str, str]:
+    """For each part of a document that stands in the place of another one in an earlier document, that one."""
+    had, has = _places(before), _places(after)
+    return {name: had[place] for place, name in has.items() if place in had and had[place] != name}
+
+
+def _places(document: Document) -> dict[tuple[object, ...], str]:
+    """Parts by where they stand, as far as that stays the same while they change."""
+    named: dict[tuple[object, ...], str | None] = {
+        (place, assignment.ruleset): name
+        for assignment in document.assignments
+        for place, name in enumerate(assignment.rules)
+    }
+    named |= {("set", key): name for key, name in document.references.application_sets.items()}
+    named["services",] = document.references.services
+    named["corrections",] = document.corrections
+    named["programs",] = document.application_corrections
+    return {place: name for place, name in named.items() if name is not None}
+
+
+# --- taken apart ---
+
+
+class InParts(NamedTuple):
+    """A document, and the parts that it names by digest."""
+
+    document: Document
+    parts: Mapping[str, Part]
+
+
+class OverlayInParts(NamedTuple):
+    """An overlay, and the parts that it names by digest."""
+
+    overlay: NamedOverlay
+    parts: Mapping[str, Part]
+
+
+def in_parts(bundle: Bundle) -> InParts:
+    """A compiled bundle taken apart."""
+    taken = _Taken()
+    document = Document(
+        portero_bundle=DOCUMENT_FORMAT,
+        groups=bundle.groups,
+        assignments=tuple(map(taken.assignment, bundle.assignments)),
+        layers=bundle.layers,
+        gateway_networks=bundle.gateway_networks,
+        corrections=taken.some(bundle.corrections),
+        search_pages=bundle.search_pages,
+        application_corrections=taken.some(bundle.application_corrections),
+        undecided_starts=bundle.undecided_starts,
+        references=taken.references(bundle.references),
+    )
+    return InParts(document, taken.parts)
+
+
+def overlay_in_parts(overlay: Overlay) -> OverlayInParts:
+    """A compiled overlay taken apart."""
+    taken = _Taken()
+    named = NamedOverlay(
+        portero_overlay=DOCUMENT_FORMAT,
+        bundle_groups=overlay.bundle_groups,
+        assignments=tuple((place, taken.assignment(one)) for place, one in overlay.assignments),
+        references=taken.references(overlay.references),
+    )
+    return OverlayInParts(named, taken.parts)
+
+
+class _Taken:
+    """The parts that were taken out of something."""
+
+    def __init__(self) -> None:
+        self.parts: dict[str, Part] = {}
+
+    def assignment(self, assignment: BundleAssignment) -> NamedAssignment:
+        """The assignment with its rules named."""
+        rules = assignment.rules if isinstance(assignment.rules, Rules) else Rules.of(assignment.rules)
+        names = rules.authored.once(_names_of)
+        for number, name in enumerate(names):
+            if name not in self.parts:
+                self.parts[name] = partial(_rules_written, rules.authored, number)
+        return msgspec.structs.replace(assignment, rules=names, override=rules.override)  # type: ignore[arg-type]
+
+    def references(self, references: References) -> NamedReferences:
+        """What assignments refer to, with what is big named."""
+        sets = references.application_sets
+        return NamedReferences(
+            schedules=references.schedules,
+            application_sets={key: self._content(one) for key, one in sets.items()},
+            services=self.some(references.services),
+            notices=references.notices,
+            coverage=references.coverage,
+        )
+
+    def some(self, content: dict[str, Any]) -> str | None:
+        """The name of content; None where there is none of it."""
+        return self._content(content) if content else None
+
+    def _content(self, content: dict[str, Any]) -> str:
+        shared = content if isinstance(content, Written) else Written(content)
+        name = shared.once(_name_of)
+        if name not in self.parts:
+            self.parts[name] = partial(_content_written, shared)
+        return name
+
+
+def _names_of(rules: Rules) -> tuple[str, ...]:
+    return tuple(digest_of(_rules_written(rules, number)) for number in range(len(rules.begins)))
+
+
+def _name_of(content: Written) -> str:
+    return digest_of(_content_written(content))
+
+
+def _content_written(content: Written) -> bytes:
+    return msgspec.json.encode(content, order="deterministic")
+
+
+class _PartRule(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """A rule without its number: what stands before it in its ruleset does not make it another."""
+
+    selector_kind: str
+    selector_value: str
+    action: str
+    exact: bool = False
+    until: float | None = None
+    reading: str | None = None
+
+
+def _rules_written(rules: Rules, number: int) -> bytes:
+    piece = rules.pieces[number]
+    return msgspec.json.encode(
+        [(one.selector_kind, one.selector_value, one.action, one.exact, one.until, one.reading) for one in piece]
+    )
+
+
+# --- put together ---
+
+Content = TypeVar("Content")
+Kept = TypeVar("Kept", bound=Sized)
+Read = Callable[[str], bytes]
+"""Gives a part, unpacked, by its digest."""
+
+
+class Shelf:
+    """Parts that were read and made ready, for all bundles that name them: a digest always names the same."""
+
+    MOST = 1_000_000
+    """So many rules, and other entries, are kept; what was asked for least lately goes first."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[object, ...], Sized] = {}
+        self._number = 0
+        self._lock = threading.Lock()
+
+    def bundle(self, document: Document, read: Read) -> Bundle:
+        """The bundle of a document, and of its parts where they are not on the shelf. msgspec.MsgspecError."""
+        return Bundle(
+            portero_bundle=WHOLE_FORMAT,
+            groups=document.groups,
+            assignments=tuple(self._assignment(one, read) for one in document.assignments),
+            corrections=self._some(document.corrections, _CORRECTIONS, read),
+            layers=document.layers,
+            gateway_networks=document.gateway_networks,
+            search_pages=document.search_pages,
+            application_corrections=self._some(document.application_corrections, _PRODUCTS, read),
+            undecided_starts=document.undecided_starts,
+            references=self._references(document.references, read),
+        )
+
+    def overlay(self, overlay: NamedOverlay, read: Read) -> Overlay:
+        """An overlay likewise. msgspec.MsgspecError."""
+        return Overlay(
+            portero_overlay=WHOLE_FORMAT,
+            bundle_groups=overlay.bundle_groups,
+            assignments=tuple((place, self._assignment(one, read)) for place, one in overlay.assignments),
+            references=self._references(overlay.references, read),
+        )
+
+    def forget(self) -> None:
+        """Everything is read again."""
+        with self._lock:
+            self._known.clear()
+            self._number = 0
+
+    def _assignment(self, named: NamedAssignment, read: Read) -> BundleAssignment:
+        rules = self._rules(named.rules, named.override, read)
+        return msgspec.structs.replace(named, rules=rules, override=None)  # type: ignore[arg-type]
+
+    def _rules(self, names: tuple[str, ...], override: str | None, read: Read) -> Rules:
+        if override is not None:
+            authored = self._rules(names, None, read)
+            return self._once((names, override), lambda: under_override(authored, override))
+        return self._once((names,), lambda: _read_rules([_RULES.decode(read(name)) for name in names]))
+
+    def _references(self, named: NamedReferences, read: Read) -> References:
+        return References(
+            schedules=named.schedules,
+            application_sets={key: self._some(one, _SET, read) for key, one in named.application_sets.items()},
+            services=self._some(named.services, _SERVICES, read),
+            notices=named.notices,
+            coverage=named.coverage,
+        )
+
+    def _some(
+        self, name: str | None, decoder: msgspec.json.Decoder[dict[str, Content]], read: Read
+    ) -> dict[str, Content]:
+        if name is None:
+            return {}
+        return self._once((decoder, name), lambda: Written(decoder.decode(read(name))))
+
+    def _once(self, key: tuple[object, ...], make: Callable[[], Kept]) -> Kept:
+        with self._lock:
+            found = self._known.pop(key, None)
+            if found is not None:
+                self._known[key] = found
+                return cast(Kept, found)
+        made = make()
+        with self._lock:
+            # several threads may have made the same
+            kept = cast(Kept, self._known.setdefault(key, made))
+            self._number += len(made) + 1 if kept is made else 0
+            while self._number > self.MOST and len(self._known) > 1:
+                self._number -= len(self._known.pop(next(iter(self._known)))) + 1
+        return kept
+
+
+def _read_rules(pieces: list[list[_PartRule]]) -> Rules:
+    """Rules of their pieces, numbered through."""
+    begins: list[int] = []
+    rules: list[BundleRule] = []
+    for piece in pieces:
+        begins.append(len(rules))
+        rules += [
+            BundleRule(number, *msgspec.structs.astuple(one)) for number, one in enumerate(piece, start=len(rules) + 1)
+        ]
+    return Rules.of(rules, tuple(begins))
+
+
+# made here, by one thread: see formats.bundles
+_RULES = msgspec.json.Decoder(list[_PartRule])
+_CORRECTIONS = msgspec.json.Decoder(dict[str, tuple[str, ...]])
+_PRODUCTS = msgspec.json.Decoder(dict[str, str])
+_SERVICES = msgspec.json.Decoder(dict[str, BundleService])
+_SET = msgspec.json.Decoder(dict[str, Any])

@@ -1,0 +1,235 @@
+"""Check-ins, and the requests that are held in between."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Annotated, Any
+
+import msgspec
+from pydantic import ValidationError
+
+from portero.core import wording
+from portero.core.nouns.base import MOST_NUMBERED
+from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, PROGRAMS_HEADER
+from portero.core.nouns.device import Facts
+from portero.core.resolving.documents import DOCUMENT_FORMAT
+from portero.formats.manifests import MANIFEST_FORMAT
+from portero.formats.program_lists import OtherBase, ProgramsTold, patched
+from portero.service.keepers import Keepers
+from portero.service.problems import Refusal
+from portero.service.register import Entry
+from portero.service.wire.calls import Answer, Call, Headers, json_answer, refuse_invalid
+from portero.service.wire.joining import facts_of
+from portero.store import devices
+
+FIRST_HOLD, MOST_HOLD = 25.0, 55.0
+"""How long a held request waits for news, where the device does not say, and at the most."""
+RHYTHM_WEIGHT = 0.3
+"""How much the newest interval counts in a device's usual one."""
+
+Digest = Annotated[str, msgspec.Meta(max_length=80)]
+Number = Annotated[int, msgspec.Meta(ge=0, le=MOST_NUMBERED)]
+Formats = Annotated[tuple[Number, ...], msgspec.Meta(max_length=20)]
+
+
+class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
+    """A device checks in: what it holds, which manifests and bundles it reads, its facts and programs where they
+    changed, why applying failed, whether it was woken. An `index` that is empty says that it can use none.
+    """
+
+    have: Digest | None = None
+    index: Digest | None = None
+    revision: Number | None = None
+    epoch: Number = 0
+    manifests: Formats = (1,)
+    bundles: Formats = (1, 2)
+    facts: dict[str, Any] | None = None
+    programs: ProgramsTold | None = None
+    problem: Annotated[str, msgspec.Meta(max_length=2_000)] | None = None
+    woken: bool = False
+
+    @property
+    def reads_newest(self) -> bool:
+        """Whether the device reads all in its newest form."""
+        return DOCUMENT_FORMAT in self.bundles and MANIFEST_FORMAT in self.manifests
+
+
+_CHECK_IN = msgspec.json.Decoder(CheckIn)
+_NOTHING_NEW = Answer(204, is_news=False)
+
+
+# --- what a device says ---
+
+
+def _usual(known: Entry, message: CheckIn, now: float) -> float | None:
+    """The device's usual interval, by its own rhythm.
+
+    What the service asked for does not count, nor does a start (when facts are told): the machine was off before.
+    """
+    gap, before = now - known.last_heard, known.usual_interval
+    if message.woken or message.facts is not None or gap < 1.0:
+        return before
+    return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
+
+
+def _has_applied(known: Entry, message: CheckIn) -> bool:
+    """Whether the device says that it has applied something else than it said before."""
+    device = known.device
+    applied = (device.applied_bundle, device.applied_epoch, device.applied_revision)
+    return bool(message.have) and (message.have, message.epoch, message.revision) != applied
+
+
+def _has_other_index(known: Entry, message: CheckIn) -> bool:
+    return message.index is not None and message.index != known.device.applied_index
+
+
+def _says_something(known: Entry, message: CheckIn) -> bool:
+    """Whether there is more to note than that the device was heard of."""
+    told = message.facts is not None or message.programs or message.problem or known.device.told_silent
+    return bool(told) or _has_applied(known, message) or _has_other_index(known, message)
+
+
+def _told_facts(connection: sqlite3.Connection, known: Entry, message: CheckIn) -> Facts | None:
+    """The device's facts as they are now, where it tells something of them. Programs that it does not tell of are
+    those of before. OtherBase, Refusal.
+    """
+    told = facts_of(message.facts) if message.facts is not None else None
+    if message.programs is None and (told is None or "applications" in told.model_fields_set):
+        return told
+    held = devices.facts_of(connection, known.id)
+    try:
+        programs = patched(held.applications, message.programs) if message.programs else held.applications
+    except ValidationError as error:
+        refuse_invalid(error, ("programs", "new"))
+    except OtherBase:
+        raise
+    except ValueError as problem:
+        raise Refusal("invalid", wording.as_sentence(str(problem))) from problem
+    return (told or held).model_copy(update={"applications": programs})
+
+
+def _hear(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> None:
+    """Take note that the device is there: it waits for nobody who changes something."""
+    now = keepers.now()
+    known.last_heard, known.usual_interval = now, _usual(known, message, now)
+    keepers.heard.note(known.id, now, known.usual_interval, asked)
+
+
+def _note(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> Entry:
+    """Note all that the device says; the device as it is then."""
+    now, device = keepers.now(), known.device
+    with keepers.fleet.assessing() as assessment:
+        connection = assessment.connection
+        facts = _told_facts(connection, known, message)
+        keepers.heard.note_with(connection, known.id, now, _usual(known, message, now), asked)
+        if facts is not None:
+            devices.note_facts(connection, known.id, facts, now)
+            assessment.assess_namesakes(facts.hostname)
+        if device.told_silent:
+            devices.note_not_silent(connection, known.id)
+        if facts is not None or device.told_silent:
+            assessment.assess(known.id)
+        if message.have and _has_applied(known, message):
+            age = (message.epoch, message.revision or 0)
+            devices.note_applied(connection, known.id, message.have, age, now)
+            keepers.checks.note_until_restart(connection, known.id, message.have, now)
+        if message.problem:
+            devices.note_failed(connection, known.id, message.problem[:500], now)
+        if message.index is not None and _has_other_index(known, message):
+            devices.note_index(connection, known.id, message.index)
+    if facts is not None or device.told_silent or message.have != device.applied_bundle or message.problem:
+        keepers.live.tell("device")
+    # it may have been given other groups, or even been retired meanwhile
+    return keepers.register.look_up(known.credential_hash) or known
+
+
+# --- what it is answered ---
+
+
+def _to_have(keepers: Keepers, known: Entry, message: CheckIn) -> dict[str, Any] | None:
+    """What the device should have, where it is not what it says that it has."""
+    wanted = keepers.register.wanted(known)
+    same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
+    if same_index and message.have == wanted.digest and message.revision == wanted.revision:
+        return None
+    return {"manifest": wanted.manifest, "bundle": wanted.digest, "revision": wanted.revision}
+
+
+def _in_older_form(keepers: Keepers, told: dict[str, Any], message: CheckIn) -> dict[str, Any]:
+    """What a device should have, as it reads it."""
+    manifest, bundle = told["manifest"], told["bundle"]
+    if DOCUMENT_FORMAT not in message.bundles:
+        manifest, bundle = keepers.older_forms.manifest(manifest), keepers.older_forms.of(bundle).name
+    return {**told, "manifest": keepers.publisher.readable(manifest, message.manifests), "bundle": bundle}
+
+
+def _checked_in(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> dict[str, Any] | None:
+    """Note what the device says; what it should have. OtherBase, Refusal."""
+    if DOCUMENT_FORMAT not in message.bundles and message.have:
+        keepers.older_forms.of(keepers.register.wanted(known).digest)
+        message = msgspec.structs.replace(message, have=keepers.older_forms.newer_name(message.have))
+    if _says_something(known, message):
+        known = _note(keepers, known, message, asked)
+    else:
+        _hear(keepers, known, message, asked)
+    told = _to_have(keepers, known, message)
+    keepers.pushes.answered(known.id, told is None, message.problem)
+    return told if told is None or message.reads_newest else _in_older_form(keepers, told, message)
+
+
+async def check_in(call: Call) -> Answer:
+    """POST check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
+    known, keepers = await call.device(), call.keepers
+    message = await call.message(_CHECK_IN)
+    asked = keepers.fleet.check_in_seconds(known.id)
+    headers: Headers = [(CHECK_IN_HEADER.lower().encode(), b"%d" % asked)]
+    if not message.reads_newest or keepers.pushes.concern(known.id) or _says_something(known, message):
+        try:
+            told = await call.noting(_checked_in, keepers, known, message, asked)
+        except OtherBase:
+            # all else that it says is noted; its programs it tells whole the next time
+            headers.append((PROGRAMS_HEADER.lower().encode(), b"whole"))
+            rest = msgspec.structs.replace(message, programs=None)
+            told = await call.noting(_checked_in, keepers, known, rest, asked)
+    else:
+        _hear(keepers, known, message, asked)
+        told = _to_have(keepers, known, message)
+    if keepers.errands.awaits(known.id, again=True):
+        headers.append((ERRANDS_HEADER.lower().encode(), b"yes"))
+    elif told is None:
+        return _NOTHING_NEW._replace(headers=headers)
+    return json_answer(told, headers=headers) if told else Answer(204, headers=headers)
+
+
+async def wait(call: Call) -> Answer:
+    """GET wait?have=DIGEST&index=DIGEST&hold=SECONDS: held until there is something for the device (200), or for a
+    while (204).
+    """
+    known, keepers = await call.device(), call.keepers
+    have, index = call.query.get("have"), call.query.get("index")
+    with keepers.live.device_waits(known.id, known.device.class_id) as news:
+        # registered first, looked second: a bundle made in between is not missed
+        known = await call.device()
+        same = keepers.older_forms.newer_name(have) == keepers.register.wanted(known).digest
+        if keepers.pushes.awaits(known.id):
+            await call.looking(keepers.pushes.told, known.id)
+        elif (
+            same
+            and index in (None, keepers.holdings.index_in_force.digest)
+            and not keepers.errands.awaits(known.id)
+            and not keepers.live.closing
+        ):
+            if not await news.within(_hold(call)):
+                return _NOTHING_NEW
+            keepers.errands.awaits(known.id)
+    # of many that are woken at once each takes its time, so that they do not come at once
+    return json_answer({"news": True, "spread": round(news.spread, 1)})
+
+
+def _hold(call: Call) -> float:
+    """For how long the device lets the request be held. Refusal."""
+    told = call.query.get("hold")
+    try:
+        return FIRST_HOLD if told is None else min(max(float(told), 1.0), MOST_HOLD)
+    except ValueError as problem:
+        raise Refusal("bad-request", "hold: say for how many seconds, as in 55.") from problem

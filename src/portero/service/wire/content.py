@@ -1,0 +1,160 @@
+"""What devices fetch: their document, its parts, the category index. All is named by digest, and never changes."""
+
+from __future__ import annotations
+
+import io
+import re
+import tarfile
+from typing import Annotated
+
+import msgspec
+from starlette.responses import FileResponse
+
+from portero.core.digests import digits_of
+from portero.service.keepers import Keepers
+from portero.service.problems import Refusal
+from portero.service.register import Entry
+from portero.service.wire.calls import Answer, Call, Headers
+from portero.store import classes, overlays
+
+MOST_AT_ONCE = 4_000_000
+"""So many bytes of parts come in one answer; the rest is asked for again."""
+FOR_EVER = (b"cache-control", b"private, max-age=31536000, immutable")
+PACKED = b"application/zstd"
+
+_FROM = re.compile(r"bytes=(\d{1,12})-")
+
+
+class WantedParts(msgspec.Struct, forbid_unknown_fields=True):
+    """The parts that a device lacks."""
+
+    want: Annotated[
+        tuple[Annotated[str, msgspec.Meta(max_length=80)], ...], msgspec.Meta(min_length=1, max_length=2_000)
+    ]
+
+
+_WANTED = msgspec.json.Decoder(WantedParts)
+
+
+def _immutable(call: Call, body: bytes, media_type: bytes, headers: Headers | None = None) -> Answer:
+    """Content that is named by the last name of the address, whole or from where it broke off (RFC 9110, 14)."""
+    tag = f'"{call.rest}"'
+    headers = [(b"etag", tag.encode()), FOR_EVER, *(headers or ())]
+    if call.header(b"if-none-match") == tag:
+        return Answer(304, b"", headers)
+    ranged = _FROM.fullmatch(call.header(b"range"))
+    if ranged is None:
+        return Answer(200, body, headers, media_type)
+    begin, size = int(ranged[1]), len(body)
+    if begin >= size:
+        return Answer(416, b"", [*headers, (b"content-range", b"bytes */%d" % size)])
+    headers.append((b"content-range", b"bytes %d-%d/%d" % (begin, size - 1, size)))
+    return Answer(206, body[begin:], headers, media_type)
+
+
+async def bundle(call: Call) -> Answer:
+    """GET bundle/DIGEST: the document of the device's bundle, zstd-compressed; 304 where it has it."""
+    known, digest, keepers = await call.device(), call.rest, call.keepers
+
+    def read() -> bytes | None:
+        with keepers.store.reading() as connection:
+            if classes.may_have(connection, known.id, digest):
+                return classes.get_bundle(connection, digest)
+        older = keepers.older_forms.of(keepers.register.wanted(known).digest).bundle
+        return older.packed if older.digest == digest else None
+
+    packed = await call.looking(read)
+    if packed is None:
+        raise Refusal("not-found", "This device has no such bundle; check in to learn which it should have.")
+    if keepers.pushes.concern(known.id):
+        await call.looking(keepers.pushes.fetched, known.id)
+    return _immutable(call, packed, PACKED)
+
+
+async def overlay(call: Call) -> Answer:
+    """GET overlay/DIGEST: what the device gets on top of its bundle, zstd-compressed; 304 as above."""
+    known, digest, keepers = await call.device(), call.rest, call.keepers
+
+    def read() -> bytes | None:
+        with keepers.store.reading() as connection:
+            if classes.may_have(connection, known.id, digest):
+                found = overlays.get_overlay(connection, digest)
+                return found[0] if found else None
+        older = keepers.older_forms.of(keepers.register.wanted(known).digest).overlay
+        return older.packed if older is not None and older.digest == digest else None
+
+    packed = await call.looking(read)
+    if packed is None:
+        raise Refusal("not-found", "This device has no such overlay; check in to learn which it should have.")
+    return _immutable(call, packed, PACKED)
+
+
+def _part_of(keepers: Keepers, known: Entry, digest: str) -> bytes:
+    """A part that the device's bundle names, packed. Refusal."""
+    packed = None
+    if digest in keepers.bundles.parts_of(keepers.register.wanted(known).digest):
+        packed = keepers.bundles.part(digest)
+    if packed is None:
+        raise Refusal("not-found", "This device's bundle has no such part; check in to learn which it should have.")
+    return packed
+
+
+async def part(call: Call) -> Answer:
+    """GET part/DIGEST?from=DIGEST: a part of the device's bundle, zstd-compressed; 304 and 206 as above.
+
+    Where the service still has the part that the device comes from, it answers with the difference, if that is smaller,
+    and says so in `Portero-From`.
+    """
+    known, keepers, begin = await call.device(), call.keepers, call.query.get("from", "")
+
+    def read() -> tuple[bytes, bytes | None]:
+        packed = _part_of(keepers, known, call.rest)
+        # of parts that were never its own, a device learns not even how far they are from its own
+        if begin and begin in keepers.bundles.parts_of(keepers.register.given(known)):
+            return packed, keepers.bundles.difference(begin, call.rest)
+        return packed, None
+
+    packed, difference = await call.looking(read)
+    if difference is None:
+        return _immutable(call, packed, PACKED)
+    return Answer(200, difference, [(b"portero-from", begin.encode("latin-1", "replace")), FOR_EVER], PACKED)
+
+
+async def parts(call: Call) -> Answer:
+    """POST parts `{"want": [DIGEST…]}`: several of them at once, as a tar (POSIX.1-2001), each named by the digits of
+    its digest. Where they are too many, the last ones are left out, and asked for again.
+    """
+    known, wanted = await call.device(), await call.message(_WANTED)
+
+    def read() -> bytes:
+        out = io.BytesIO()
+        with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
+            for digest in dict.fromkeys(wanted.want):
+                packed = _part_of(call.keepers, known, digest)
+                if out.tell() and out.tell() + len(packed) > MOST_AT_ONCE:
+                    break
+                member = tarfile.TarInfo(digits_of(digest))
+                member.size = len(packed)
+                archive.addfile(member, io.BytesIO(packed))
+        return out.getvalue()
+
+    return Answer(200, await call.looking(read), [(b"cache-control", b"no-store")], b"application/x-tar")
+
+
+async def index(call: Call) -> Answer:
+    """GET index/DIGEST: of which files the category index consists, as JSON; 304 where it is known."""
+    await call.device()
+    kept = call.keepers.holdings.held.kept
+    if call.rest != kept.digest:
+        raise Refusal("not-found", "There is no such category index (any more); check in to learn which there is.")
+    return _immutable(call, kept.parts.written(), b"application/json")
+
+
+async def index_file(call: Call) -> FileResponse:
+    """GET index-file/DIGEST: one of its files; with `Range` what is missing of it (RFC 9110, 14)."""
+    await call.device()
+    holdings, digest = call.keepers.holdings, call.rest
+    if digest not in {file.digest for file in holdings.held.kept.parts.files}:
+        raise Refusal("not-found", "The category index has no such file (any more); check in to learn what it has.")
+    headers = {"ETag": f'"{digest}"', "Cache-Control": FOR_EVER[1].decode()}
+    return FileResponse(holdings.artefacts.path(digest), media_type="application/octet-stream", headers=headers)
