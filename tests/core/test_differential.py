@@ -17,7 +17,7 @@ from portero.core.matching.categories import MemoryIndex
 from portero.core.matching.searches import searched
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.core.nouns.urls import parse_visit
+from portero.core.nouns.urls import address_of, parse_visit
 from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.deciding import Visited, decide, weigh
 from portero.core.resolving.policy import Policy
@@ -76,6 +76,35 @@ def test_the_compiled_resolver_says_what_the_reference_says(part):
         "replaced",
     }
     assert {rung for rung in expected if rungs[rung] >= ATTEMPTS // 2400} == expected, rungs
+
+
+def test_indicators_made_ready_for_all_policies_are_met_like_their_own(monkeypatch):
+    """Many indicators of a ruleset are looked up in a table that policies share: here all of them are."""
+    for seed in range(40):
+        maker = Maker(seed)
+        estate = Estate.model_validate(maker.estate())
+        bundle = compile_bundle(estate, estate.group_order)
+        own = Policy(bundle)
+        with monkeypatch.context() as patch:
+            patch.setattr("portero.core.resolving.policy.SHARED_FROM", 1)
+            shared = Policy(bundle)
+        for _ in range(40):
+            attempt = maker.attempt()
+            if "url" not in attempt:
+                continue
+            visit = parse_visit(attempt["url"])
+            address = address_of(visit.host)
+            for page in (True, False):
+                met = [
+                    sorted(
+                        (one.place, one.action, one.narrowness, one.broad, one.until)
+                        for one in policy.indicators.met_by(visit, address, page)
+                    )
+                    for policy in (own, shared)
+                ]
+                assert met[0] == met[1], attempt["url"]
+            assert own.indicators.looks_at_pages(visit.host) == shared.indicators.looks_at_pages(visit.host)
+            assert own.indicators.is_lonely(visit.host) == shared.indicators.is_lonely(visit.host)
 
 
 def test_the_bare_decision_names_whom_the_whole_weighing_names():

@@ -115,7 +115,7 @@ def test_an_index_that_is_damaged_while_it_is_in_use_is_fetched_anew(machine):
     assert agent.rule(BLOCKED).verdict == "block"
 
 
-@pytest.mark.parametrize("what", ["bundles", "manifest.jws"])
+@pytest.mark.parametrize("what", ["bundles", "parts", "manifest.jws"])
 def test_a_bundle_that_is_damaged_while_it_is_in_use_stays_in_force_and_is_fetched_anew(machine, what):
     agent = started(machine)
     path = machine / what

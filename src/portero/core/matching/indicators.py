@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from ipaddress import ip_address
 from typing import Generic, NamedTuple, TypeVar
 
@@ -72,6 +72,13 @@ class IndicatorTable(Generic[Item]):
         self._suitability: list[tuple[int, int, Item]] = []
         self._ranges: dict[tuple[int, int], dict[int, list[Item]]] = {}
         """By IP version and length of prefix: items by network."""
+        self._included: list[_Included[Item]] = []
+
+    def include(self, table: IndicatorTable[int], item_of: Callable[[int], Item]) -> None:
+        """Have all of a table that others have too: its items are numbers, of which each is made one of this table's
+        when it is first met. It must know no services.
+        """
+        self._included.append(_Included(table, item_of))
 
     def add(self, selector: Selector, item: Item) -> None:
         """Put an item under its selector."""
@@ -111,7 +118,9 @@ class IndicatorTable(Generic[Item]):
     def looks_at_pages(self, host: str) -> bool:
         """Whether more than the host of a visit to it counts: some URL on it is named."""
         at = self._hosts.get(host)
-        return at is not None and bool(at.urls or at.exact_urls)
+        if at is not None and (at.urls or at.exact_urls):
+            return True
+        return any(one.table.looks_at_pages(host) for one in self._included)
 
     def is_lonely(self, host: str) -> bool:
         """Whether of all that is named no more than one thing can be met on a host, or on one below it that nothing
@@ -119,13 +128,18 @@ class IndicatorTable(Generic[Item]):
         """
         if address_of(host) is not None or self.service_of(host) is not None:
             return False
+        number = self._number_above(host) + sum(one.table._number_above(host) for one in self._included)
+        return number <= 1
+
+    def _number_above(self, host: str) -> int:
+        """How much is named of a host, and of those above it for what is below them."""
         at = self._hosts.get(host)
         number = at.number if at is not None else 0
-        while number <= 1 and host:
+        while host:
             _, _, host = host.partition(".")
             above = self._hosts.get(host)
             number += len(above.below or ()) if above is not None else 0
-        return number <= 1
+        return number
 
     def on_pages_of(self, host: str) -> Iterator[Item]:
         """All that URLs on a host are named for."""
@@ -133,6 +147,8 @@ class IndicatorTable(Generic[Item]):
         for urls in (at.urls, at.exact_urls) if at is not None else ():
             for found in urls.values() if urls else ():
                 yield from (item for _, item in found)
+        for one in self._included:
+            yield from map(one.item, one.table.on_pages_of(host))
 
     def met_by(self, visit: Visit, address: str | None, page: bool = True) -> list[Item]:
         """All that a visit meets. Where not the page but only the host is seen, what needs the page is not met."""
@@ -155,6 +171,8 @@ class IndicatorTable(Generic[Item]):
             found += self._in_ranges(address)
         if self._services:
             found += self._by_service(host)
+        for one in self._included:
+            found += map(one.item, one.table.met_by(visit, address, page))
         return found
 
     def _in_ranges(self, address: str) -> list[Item]:
@@ -175,6 +193,21 @@ class IndicatorTable(Generic[Item]):
         if service.suitability is not None:
             found += [item for low, high, item in self._suitability if low <= service.suitability <= high]
         return found
+
+
+class _Included(Generic[Item]):
+    """A table that others have too, and what was met of it."""
+
+    __slots__ = ("_made", "_make", "table")
+
+    def __init__(self, table: IndicatorTable[int], make: Callable[[int], Item]) -> None:
+        self.table, self._make = table, make
+        self._made: dict[int, Item] = {}
+
+    def item(self, number: int) -> Item:
+        """The item of a number: the same one whenever it is met."""
+        found = self._made.get(number)
+        return self._made.setdefault(number, self._make(number)) if found is None else found
 
 
 def _met_urls(at: _AtHost[Item], visit: Visit, page: bool) -> list[Item]:

@@ -19,15 +19,40 @@ from portero.core.nouns.action import Action
 from portero.core.nouns.application_set import ApplicationCondition, ApplicationSet
 from portero.core.nouns.coverage import BrowserFamily, ListSupport
 from portero.core.nouns.patterns import Pattern, SeenUrl, hosts_above
-from portero.core.nouns.selector import Selector
+from portero.core.nouns.selector import OF_SERVICES, Selector
 from portero.core.nouns.urls import Visit
 from portero.core.nouns.web_taxonomy import TAXONOMY
-from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule
+from portero.core.resolving.bundles import Bundle, BundleAssignment, BundleRule, Rules
 from portero.core.resolving.ladder import LOOSENESS, REPLACED, Contender, Ranking, Settled, is_broad, narrowness, settle
 from portero.core.resolving.situations import WHOLE_MINUTES, Gates, Situation
 
 MOST_KEPT = 20_000
 """How many situations, and how many combinations of assignments in play, are remembered."""
+
+
+SHARED_FROM = 1_000
+"""So many indicators of a ruleset are made ready once, for all policies: a look-up in a table of their own costs less
+than making them ready again.
+"""
+
+
+class _SharedIndicators:
+    """A ruleset's indicators made ready by their places in it, whatever assignment puts them in force."""
+
+    def __init__(self, rules: Rules) -> None:
+        self.table: IndicatorTable[int] = IndicatorTable({})
+        of_services = []
+        for number, rule in enumerate(rules):
+            if rule.selector_kind in OF_SERVICES:
+                of_services.append(number)
+            else:
+                self.table.add(_selector(rule), number)
+        self.of_services = tuple(of_services)
+        """Those that look at services, of which each policy has its own."""
+
+
+def _selector(rule: BundleRule) -> Selector:
+    return Selector(rule.selector_kind, rule.selector_value, rule.exact)
 
 
 class ProgramRule(NamedTuple):
@@ -75,14 +100,28 @@ class Policy:
         self._situations: dict[tuple[object, ...], Frame] = {}
         self._frames: dict[tuple[object, ...], Frame] = {}
         for place, assignment in enumerate(bundle.assignments):
-            for rule in assignment.rules:
+            for rule in self._share(place, assignment):
                 self._add(place, assignment, rule)
+
+    def _share(self, place: int, assignment: BundleAssignment) -> Iterable[BundleRule]:
+        """Take over what is made ready for all policies of many indicators; gives the rules that are left to add."""
+        rules = assignment.rules
+        if assignment.kind != "indicator" or len(rules) < SHARED_FROM or not isinstance(rules, Rules):
+            return rules
+        shared = rules.authored.once(_SharedIndicators)
+
+        def made(number: int) -> Contender:
+            narrow = narrowness(_selector(rules[number]))
+            return self.contender(place, rules[number], narrow, is_broad(narrow))
+
+        self.indicators.include(shared.table, made)
+        return [rules[number] for number in shared.of_services]
 
     def _add(self, place: int, assignment: BundleAssignment, rule: BundleRule) -> None:
         if assignment.kind == "startup":
             self.programs.append(ProgramRule(place, rule, self._program_test(rule), _hold_back(assignment, rule)))
             return
-        selector = Selector(rule.selector_kind, rule.selector_value, rule.exact)
+        selector = _selector(rule)
         narrow = narrowness(selector)
         contender = self.contender(place, rule, narrow, is_broad(narrow))
         if assignment.kind == "indicator":
@@ -181,9 +220,14 @@ def _instants(bundle: Bundle) -> Iterator[float]:
     """The moments at which something begins or is over for good."""
     for assignment in bundle.assignments:
         yield from (moment for moment in (assignment.starts, assignment.ends) if moment is not None)
-        yield from (rule.until for rule in assignment.rules if rule.until is not None)
+        rules = assignment.rules
+        yield from rules.once(_ends) if isinstance(rules, Rules) else _ends(rules)
         if assignment.hold_back is not None:
             yield from (at + assignment.hold_back for _, at in assignment.came)
+
+
+def _ends(rules: Sequence[BundleRule]) -> list[float]:
+    return [rule.until for rule in rules if rule.until is not None]
 
 
 def _hold_back(assignment: BundleAssignment, rule: BundleRule) -> HoldBack | None:
