@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import pytest
 
 from made_estates import Maker
 from portero.core.digests import digest_of
 from portero.core.insight.brought_rules import filled
 from portero.core.nouns.estate import Estate
-from portero.core.resolving.bundles import Overlay, with_overlay
+from portero.core.resolving.bundles import Bundle, with_overlay
 from portero.core.resolving.compiling import compile_bundle, compile_overlay
 from portero.core.resolving.documents import (
     Document,
-    InParts,
+    Parts,
     Shelf,
     counterparts,
     in_parts,
@@ -23,7 +25,17 @@ from thorough import times
 FLEET = ("whole-fleet",)
 
 
-def reading(*taken: InParts):
+class Taken(NamedTuple):
+    document: Document
+    parts: Parts
+
+
+def taken_apart(bundle: Bundle) -> Taken:
+    parts: Parts = {}
+    return Taken(in_parts(bundle, parts), parts)
+
+
+def reading(*taken: Taken):
     """Gives their parts, each by its digest."""
     parts = {digest: part() for one in taken for digest, part in one.parts.items()}
     assert all(digest_of(written) == digest for digest, written in parts.items())
@@ -51,16 +63,17 @@ def test_what_was_taken_apart_is_put_together_again(seed):
     shelf = Shelf()
     for groups in classes:
         bundle = compile_bundle(estate, groups)
-        taken = in_parts(bundle)
+        taken = taken_apart(bundle)
         assert set(taken.document.parts) == set(taken.parts)
         assert shelf.bundle(taken.document, reading(taken)) == bundle
     for name in sorted(estate.named_devices):
         overlay = compile_overlay(estate, FLEET, (name,))
         if overlay is None:
             continue
-        own, base = overlay_in_parts(overlay), in_parts(compile_bundle(estate, FLEET))
-        read = reading(base, own)  # type: ignore[arg-type]
-        found: Overlay = shelf.overlay(own.overlay, read)
+        base = taken_apart(compile_bundle(estate, FLEET))
+        own = overlay_in_parts(overlay, base.parts)
+        read = reading(base)
+        found = shelf.overlay(own, read)
         assert found == overlay
         whole = compile_bundle(estate, FLEET, (name,))
         assert with_overlay(shelf.bundle(base.document, read), found).assignments == whole.assignments
@@ -74,7 +87,7 @@ def test_one_rule_more_is_one_part_and_the_documents_that_name_it():
     rulesets[1] = indicators("b.example", "c.example", key="own")
     after = estate_of(groups=groups, rulesets=rulesets, assignments=assigned)
     classes = [("ships", *FLEET), ("office", *FLEET)]
-    had, has = ([in_parts(compile_bundle(one, groups)) for groups in classes] for one in (before, after))
+    had, has = ([taken_apart(compile_bundle(one, groups)) for groups in classes] for one in (before, after))
     (gone,), (new,) = had[0].parts.keys() - has[0].parts.keys(), has[0].parts.keys() - had[0].parts.keys()
     assert counterparts(had[0].document, has[0].document) == {new: gone}
     assert has[1].document == had[1].document
@@ -86,7 +99,7 @@ def test_an_action_above_those_of_a_ruleset_stands_in_the_document_and_its_rules
         rulesets=[indicators("a.example", "b.example")],
         assignments=[to("hosts", "whole-fleet"), to("hosts", "ships", action="log")],
     )
-    taken = in_parts(compile_bundle(made, ("ships", *FLEET)))
+    taken = taken_apart(compile_bundle(made, ("ships", *FLEET)))
     assert len(taken.parts) == 1
     assert [one.override for one in taken.document.assignments] == [None, "log"]
     plain, logged = Shelf().bundle(taken.document, reading(taken)).assignments
@@ -102,7 +115,7 @@ def test_what_an_address_list_brings_is_a_part_that_rulesets_share():
         rulesets=[indicators("a.example", **include), indicators("b.example", key="own", **include)],
         assignments=[to("hosts", "whole-fleet"), to("own", "whole-fleet")],
     )
-    first, second = in_parts(compile_bundle(made, FLEET)).document.assignments
+    first, second = taken_apart(compile_bundle(made, FLEET)).document.assignments
     assert first.rules[1] == second.rules[1]
     assert first.rules[0] != second.rules[0]
     rules = compile_bundle(made, FLEET).assignments[1].rules
@@ -117,7 +130,7 @@ def test_classes_and_estates_share_what_is_made_of_a_part():
     )
     shelf, found = Shelf(), []
     for groups in (FLEET, ("ships", *FLEET)):
-        taken = in_parts(compile_bundle(made, groups))
+        taken = taken_apart(compile_bundle(made, groups))
         found.append(shelf.bundle(taken.document, reading(taken)).assignments[0].rules)
     assert found[0] is found[1]
     shelf.forget()

@@ -13,7 +13,7 @@ from portero.core.resolving.documents import in_parts
 from portero.formats.bundles import pack_document, read_bundle
 
 sys.setswitchinterval(1e-6)
-packed = pack_document(in_parts(compile_bundle(Estate(), ("whole-fleet",))))
+packed = pack_document(in_parts(compile_bundle(Estate(), ("whole-fleet",)), {}))
 together, read = threading.Barrier(8), []
 
 def read_one():

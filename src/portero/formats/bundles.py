@@ -13,17 +13,15 @@ from portero.core.resolving.bundles import READABLE_WHOLE, Bundle, Overlay
 from portero.core.resolving.documents import (
     DOCUMENT_FORMAT,
     Document,
-    InParts,
     NamedOverlay,
-    OverlayInParts,
     Part,
     Shelf,
 )
 from portero.formats.packing import BadBundle, pack, unpacked
 
 READABLE_FORMATS = (*READABLE_WHOLE, DOCUMENT_FORMAT)
-_QUICK = 3
-"""How hard documents are packed: there may be thousands of them, each small and read by few."""
+_DOCUMENTS, _PARTS, _WHOLE = 1, 6, 9
+"""How hard each is packed: of documents there may be thousands, each small and fetched by few."""
 
 
 class Packed(NamedTuple):
@@ -34,27 +32,27 @@ class Packed(NamedTuple):
     packed: bytes
 
 
-def _packed(plain: bytes, level: int = 9) -> Packed:
+def _packed(plain: bytes, level: int) -> Packed:
     return Packed(digest_of(plain), len(plain), pack(plain, level))
 
 
 # --- in parts ---
 
 
-def pack_document(taken: InParts) -> Packed:
+def pack_document(document: Document) -> Packed:
     """A bundle's document."""
-    return _packed(msgspec.json.encode(taken.document, order="deterministic"), _QUICK)
+    return _packed(msgspec.json.encode(document, order="deterministic"), _DOCUMENTS)
 
 
-def pack_named_overlay(taken: OverlayInParts, bundle: str) -> Packed:
+def pack_named_overlay(overlay: NamedOverlay, bundle: str) -> Packed:
     """An overlay's document, bound to the bundle of that digest."""
-    return _packed(msgspec.json.encode({"bundle": bundle, "overlay": taken.overlay}, order="deterministic"), _QUICK)
+    return _packed(msgspec.json.encode({"bundle": bundle, "overlay": overlay}, order="deterministic"), _DOCUMENTS)
 
 
 def pack_parts(parts: Mapping[str, Part]) -> Iterator[Packed]:
     """Parts."""
     for part in parts.values():
-        yield _packed(part())
+        yield _packed(part(), _PARTS)
 
 
 # --- whole ---
@@ -62,12 +60,12 @@ def pack_parts(parts: Mapping[str, Part]) -> Iterator[Packed]:
 
 def pack_bundle(bundle: Bundle) -> Packed:
     """A bundle as one that reads no parts gets it."""
-    return _packed(msgspec.json.encode(bundle, order="deterministic"))
+    return _packed(msgspec.json.encode(bundle, order="deterministic"), _WHOLE)
 
 
 def pack_overlay(overlay: Overlay, bundle: str) -> Packed:
     """An overlay as one that reads no parts gets it, bound to the bundle of that digest."""
-    return _packed(msgspec.json.encode({"bundle": bundle, "overlay": overlay}, order="deterministic"))
+    return _packed(msgspec.json.encode({"bundle": bundle, "overlay": overlay}, order="deterministic"), _WHOLE)
 
 
 # --- read ---

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 import zstandard
 
 from portero.core.digests import digest_of
@@ -14,9 +16,22 @@ class BadBundle(ValueError):
     """A bundle, part or manifest that must not be applied: altered, unsigned, of another format, or too big."""
 
 
-def pack(plain: bytes, level: int = 9) -> bytes:
+class _Compressors(threading.local):
+    """One for each thread and level: making one costs as much as packing a small document with it."""
+
+    def __init__(self) -> None:
+        self.by_level: dict[int, zstandard.ZstdCompressor] = {}
+
+
+_compressors = _Compressors()
+
+
+def pack(plain: bytes, level: int) -> bytes:
     """Bytes, packed."""
-    return zstandard.ZstdCompressor(level=level).compress(plain)
+    known = _compressors.by_level
+    if level not in known:
+        known[level] = zstandard.ZstdCompressor(level=level)
+    return known[level].compress(plain)
 
 
 def write_difference(before: bytes, after: bytes) -> bytes:

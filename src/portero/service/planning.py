@@ -13,7 +13,8 @@ from portero.core.insight.revisions import step_back
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.estate import NOUNS
 from portero.core.nouns.revision import Change
-from portero.service.publishing import Parts, Publisher
+from portero.core.resolving.documents import Parts
+from portero.service.publishing import Publisher
 from portero.service.roster import Obstacles, Roster
 from portero.service.state import EstateTransition
 from portero.store import classes, overlays, parts

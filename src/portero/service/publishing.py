@@ -9,7 +9,7 @@ from typing import Protocol
 
 from portero.core.nouns.base import rfc3339
 from portero.core.resolving.compiling import compile_bundle, compile_overlay
-from portero.core.resolving.documents import DOCUMENT_FORMAT, Part, in_parts, overlay_in_parts
+from portero.core.resolving.documents import DOCUMENT_FORMAT, Parts, in_parts, overlay_in_parts
 from portero.formats.bundles import pack_document, pack_named_overlay
 from portero.formats.manifests import MANIFEST_FORMAT, Manifest, open_manifest, public_text_of, sign_manifest
 from portero.service.state import Naming, Snapshot
@@ -31,10 +31,6 @@ class HasDigest(Protocol):
 @lru_cache(maxsize=1024)
 def _as_first(token: str, key: str) -> str:
     return sign_manifest(open_manifest(token, public_text_of(key)).as_first, key)
-
-
-Parts = dict[str, Part]
-"""Parts that documents name, by digest: those of what is planned are put there."""
 
 
 @dataclass(frozen=True)
@@ -70,11 +66,9 @@ class Publisher:
         self, snapshot: Snapshot, groups: Groups, known: DeviceClass | None, now: float, parts: Parts
     ) -> PlannedClass | None:
         """The class of these groups with its bundle compiled anew; where that is the one it has, as `refreshed`."""
-        taken = in_parts(compile_bundle(snapshot.estate, groups))
-        packed = pack_document(taken)
+        packed = pack_document(in_parts(compile_bundle(snapshot.estate, groups), parts))
         if known is not None and packed.digest == known.digest:
             return self.refreshed(snapshot, known, now)
-        parts.update(taken.parts)
         manifest = self.manifest(snapshot.naming, packed, groups, snapshot.revision, now)
         return PlannedClass(known.id if known else None, groups, packed, manifest, snapshot.revision)
 
@@ -105,11 +99,9 @@ class Publisher:
         overlay = compile_overlay(snapshot.estate, own.groups, names)
         if overlay is None:
             return (PlannedOverlay(device), True) if had is not None else (None, False)
-        taken = overlay_in_parts(overlay)
-        packed = pack_named_overlay(taken, own.digest)
+        packed = pack_named_overlay(overlay_in_parts(overlay, parts), own.digest)
         other = had is None or had.digest != packed.digest
         if not other and had is not None and had.revision >= own.revision:
             return None, False
-        parts.update(taken.parts)
         manifest = self.manifest(snapshot.naming, own, own.groups, snapshot.revision, now, packed.digest)
         return PlannedOverlay(device, manifest, packed, own.digest, snapshot.revision), other

@@ -13,7 +13,8 @@ from portero.core.matching.fleet import Fleet, Regrouping
 from portero.core.matching.members import Member, facts_from_json
 from portero.core.matching.membership import Membership
 from portero.core.nouns.estate import Estate
-from portero.service.publishing import Parts, Publisher
+from portero.core.resolving.documents import Parts
+from portero.service.publishing import Publisher
 from portero.service.state import Snapshot
 from portero.store import catalogue, classes, devices, overlays, parts
 from portero.store.classes import DeviceClass

@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
+import msgspec
+
 from portero.formats.bundles import Packed
 from portero.store.devices import Wanted
 
@@ -25,8 +27,11 @@ class DeviceClass:
 _SELECT = "SELECT class.*, bundle.size FROM class JOIN bundle ON bundle.digest = class.digest"
 
 
+_GROUPS = msgspec.json.Decoder(tuple[str, ...])
+
+
 def _class(row: sqlite3.Row) -> DeviceClass:
-    return DeviceClass(row["id"], tuple(json.loads(row["groups"])), row["digest"], row["size"], row["revision"])
+    return DeviceClass(row["id"], _GROUPS.decode(row["groups"]), row["digest"], row["size"], row["revision"])
 
 
 def list_classes(connection: sqlite3.Connection) -> list[DeviceClass]:

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+from portero.core.by_identity import ByIdentity
 from portero.core.nouns.base import Noun
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
 from portero.core.nouns.registry import AuthoredNoun
 from portero.core.nouns.revision import Change
+from portero.core.nouns.ruleset import Ruleset
 
 
 def document_of(noun: Noun) -> dict[str, Any]:
@@ -29,6 +31,20 @@ def differences(before: Estate, after: Estate) -> Iterator[Change]:
             yield Change(noun=name, key=name, verb="changed", before={name: old[name]}, after={name: new[name]})
 
 
+def _both_documents(was: Noun, one: Noun) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Both as they stand in a document. Of a ruleset nearly all rules stay: they are written once."""
+    if not isinstance(was, Ruleset) or not isinstance(one, Ruleset):
+        return document_of(was), document_of(one)
+    had, has = _documents.of(was), document_of(one.model_copy(update={"rules": ()}))
+    written = {id(rule): told for rule, told in zip(was.own_rules, had["rules"], strict=True)}
+    has["rules"] = [written.get(id(rule)) or document_of(rule) for rule in one.own_rules]
+    # the next change begins with it
+    return had, _documents.keep(one, has)
+
+
+_documents: ByIdentity[Ruleset, dict[str, Any]] = ByIdentity(document_of)
+
+
 def _of_noun(noun: AuthoredNoun, before: Estate, after: Estate) -> Iterator[Change]:
     old, new = noun.by_key(before), noun.by_key(after)
     for key, one in new.items():
@@ -37,7 +53,7 @@ def _of_noun(noun: AuthoredNoun, before: Estate, after: Estate) -> Iterator[Chan
             yield Change(noun=noun.word, key=key, verb="created", after=document_of(one))
         elif was is not one and was != one:
             # what a ruleset has of address lists may be all that differs, and that is not written there
-            had, has = document_of(was), document_of(one)
+            had, has = _both_documents(was, one)
             if had != has:
                 yield Change(noun=noun.word, key=key, verb="changed", before=had, after=has)
     for key, one in old.items():

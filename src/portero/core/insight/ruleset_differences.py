@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import takewhile
 from typing import Any, NamedTuple
 
 LONG = 500
@@ -32,16 +33,26 @@ def fold(before: Document, after: Document) -> Folded | None:
     old, new = before.get("rules", ()), after.get("rules", ())
     if len(old) + len(new) < LONG:
         return None
-    olds, news = ([json.dumps(rule, sort_keys=True) for rule in rules] for rules in (old, new))
+    # nearly all of a long one is what it was: only between what is alike at both ends it is looked at more closely
+    first = _alike(zip(old, new, strict=False))
+    last = _alike(zip(reversed(old[first:]), reversed(new[first:]), strict=False))
+    olds, news = (
+        [json.dumps(rule, sort_keys=True) for rule in rules[first : len(rules) - last]] for rules in (old, new)
+    )
     both = set(olds) & set(news)
     if [one for one in olds if one in both] != [one for one in news if one in both]:
         return None
-    places = Places(*([place for place, one in enumerate(own) if one not in both] for own in (olds, news)))
+    places = Places(*([place for place, one in enumerate(own, first) if one not in both] for own in (olds, news)))
     return Folded(
         {**before, "rules": [old[place] for place in places.before]},
         {**after, "rules": [new[place] for place in places.after]},
         places,
     )
+
+
+def _alike(pairs: Iterable[tuple[Any, Any]]) -> int:
+    """In how many pairs, from the first on, both are the same."""
+    return sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def unfold(before: Document, rules: Sequence[Any], places: Places) -> dict[str, Any]:

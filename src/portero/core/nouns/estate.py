@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
+from portero.core.by_identity import ByIdentity
 from portero.core.nouns.address_list import AddressList
 from portero.core.nouns.application_correction import ApplicationCorrection
 from portero.core.nouns.application_set import ApplicationSet, with_taken_in
@@ -24,12 +25,24 @@ from portero.core.nouns.notice import STANDARD_NOTICE, Notice
 from portero.core.nouns.patterns import Pattern
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.registry import nouns_of, parts_of
-from portero.core.nouns.rule import OF_EVERYBODY, is_public_suffix
+from portero.core.nouns.rule import OF_EVERYBODY, Rule, is_public_suffix
 from portero.core.nouns.ruleset import MAX_RULES, Ruleset
 from portero.core.nouns.schedule import Schedule
 from portero.core.nouns.selector import OF_SERVICES, Selector
 from portero.core.nouns.service import Service
 from portero.core.nouns.settings import EstateLayers, GroupLayers, Settings
+
+
+def _rules_that_hang(ruleset: Ruleset) -> list[tuple[int, Rule]]:
+    """The rules that may not fit with something beside their ruleset, with their places."""
+    return [
+        (place, rule)
+        for place, rule in enumerate(ruleset.rules)
+        if rule.service is not None or rule.application_set is not None or rule.selector.kind in OF_SERVICES
+    ]
+
+
+_hanging = ByIdentity(_rules_that_hang)
 
 
 class Estate(Noun):
@@ -187,7 +200,7 @@ class Estate(Noun):
         for number, ruleset in enumerate(self.rulesets):
             if ruleset.kind not in ("indicator", "startup"):
                 continue
-            for place, rule in enumerate(ruleset.rules):
+            for place, rule in _hanging.of(ruleset):
                 where = ("rulesets", number, "rules", place)
                 if rule.service is not None and rule.service not in services:
                     yield Fault((*where, "service"), unknown_word("service", rule.service, sorted(services)))

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Self
 
 from pydantic import Field, SerializerFunctionWrapHandler, field_serializer, model_validator
 
+from portero.core.by_identity import ByIdentity
 from portero.core.nouns.action import Action
 from portero.core.nouns.address_list import INCLUDING, Include, IncludedRule, IncludingKind
 from portero.core.nouns.base import Key, Name, Noun
@@ -65,8 +66,7 @@ class Ruleset(Authored):
     @property
     def own_rules(self) -> tuple[Rule, ...]:
         """Its rules without those that address lists bring."""
-        own = tuple(rule for rule in self.rules if not isinstance(rule, IncludedRule))
-        return self.rules if len(own) == len(self.rules) else own
+        return _own_rules.of(self)
 
     @property
     def included(self) -> Counter[str]:
@@ -111,6 +111,14 @@ class Ruleset(Authored):
         allowed = _ACTIONS.get(self.kind, tuple(Action))
         if action not in allowed:
             raise ValueError(f"{where}: rules of kind {self.kind} {' or '.join(allowed)}, not {action}")
+
+
+def _without_included(ruleset: Ruleset) -> tuple[Rule, ...]:
+    own = tuple(rule for rule in ruleset.rules if not isinstance(rule, IncludedRule))
+    return ruleset.rules if len(own) == len(ruleset.rules) else own
+
+
+_own_rules = ByIdentity(_without_included)
 
 
 @shows(Ruleset, alone=False)

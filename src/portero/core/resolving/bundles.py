@@ -12,9 +12,9 @@ from typing import Any, Generic, Self, TypeAlias, TypeVar
 
 import msgspec
 
+from portero.core.by_identity import Shared
 from portero.core.matching.hold_back import Fields
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
-from portero.core.resolving.by_identity import Shared
 
 WHOLE_FORMAT = 2
 READABLE_WHOLE = (1, 2)
@@ -74,7 +74,7 @@ class Written(Shared, dict[str, Any]):
     """What a bundle refers to, as it is written in it."""
 
 
-class AssignmentOf(msgspec.Struct, Generic[Ruling], frozen=True, omit_defaults=True):
+class AssignmentOf(msgspec.Struct, Generic[Ruling], frozen=True, omit_defaults=True, weakref=True):
     """One assignment as this class sees it: by way of the strongest of its targets that holds the class.
 
     Without a target it is the device itself. People are folded. Times are seconds since 1970.

@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from portero.core.by_identity import ByIdentity
 from portero.core.matching.hold_back import fields_of
 from portero.core.nouns.action import Action, Override, overridden
 from portero.core.nouns.application_set import ApplicationSet, with_taken_in
@@ -31,7 +32,6 @@ from portero.core.resolving.bundles import (
     Rules,
     Written,
 )
-from portero.core.resolving.by_identity import ByIdentity
 
 IN_FORCE = frozenset((State.ACTIVE,))
 ANY_STATE = frozenset(State)
@@ -47,7 +47,7 @@ def compile_bundle(
 
     With the names of a device (hostname, id) also what is meant for it alone.
     """
-    compiled = list(_assignments(estate, groups, names, states))
+    compiled = _assignments(estate, groups, names, states)
     settings, everywhere = estate.settings, _everywhere.of(estate)
     return Bundle(
         portero_bundle=WHOLE_FORMAT,
@@ -75,20 +75,17 @@ class _Compiled:
 
 def _assignments(
     estate: Estate, groups: tuple[str, ...], names: Collection[str], states: Collection[State]
-) -> Iterator[_Compiled]:
-    """Those that hold the class or the device, each by way of the strongest of its targets: None is the device."""
-    places = estate.places_by_target
-    strongest: dict[int, str | None] = {}
-    for name in names:
-        strongest.update(dict.fromkeys(places.get(DeviceTarget(device=name), ())))
-    for group in groups:
-        for place in places.get(group, ()):
-            strongest.setdefault(place, group)
-    for place in sorted(strongest):
-        assignment = estate.assignments[place]
-        if assignment.state in states:
-            ruleset = estate.ruleset_by_key[assignment.ruleset]
-            yield _compiled(assignment, ruleset, strongest[place])
+) -> list[_Compiled]:
+    """Those that hold the class or the device, each by way of the strongest of its targets, in the estate's order."""
+    everywhere = _everywhere.of(estate)
+    found: dict[int, _Compiled] = {}
+    # the stronger ones come later, and stay
+    for group in reversed(groups):
+        found.update(everywhere.held_by(group, group))
+    for name in reversed(list(names)):
+        found.update(everywhere.held_by(DeviceTarget(device=name), None))
+    kept = (found[place] for place in sorted(found))
+    return [put for put in kept if put.assignment.state in states]
 
 
 class _OfRuleset:
@@ -132,19 +129,15 @@ def seconds_of(moment: datetime | None) -> float | None:
     return None if moment is None else moment.timestamp()
 
 
+_WORDS = {action: action.value for action in Action}
+
+
 def _authored(ruleset: Ruleset) -> Rules:
-    rules = (
-        BundleRule(
-            number,
-            rule.selector.kind,
-            rule.selector.value,
-            rule.action.value,
-            rule.selector.exact,
-            seconds_of(rule.valid_until),
-            rule.reading,
-        )
-        for number, rule in enumerate(ruleset.rules, start=1)
-    )
+    rules = []
+    for number, rule in enumerate(ruleset.rules, start=1):
+        kind, value, exact = rule.selector
+        until = seconds_of(rule.valid_until)
+        rules.append(BundleRule(number, kind, value, _WORDS[rule.action], exact, until, rule.reading))
     return Rules.of(rules, (0, *(first - 1 for first, _ in _included(ruleset))))
 
 
@@ -195,9 +188,13 @@ def _included(ruleset: Ruleset) -> Iterator[tuple[int, str]]:
 
 
 class _Everywhere:
-    """What of an estate is the same in every bundle."""
+    """What of an estate is the same in every bundle that has it."""
 
     def __init__(self, estate: Estate) -> None:
+        # it must not keep the estate itself, with which it goes
+        self._assignments, self._rulesets = estate.assignments, estate.ruleset_by_key
+        self._places = estate.places_by_target
+        self._held: dict[str | DeviceTarget, dict[int, _Compiled]] = {}
         self.corrections = Written({one.host: one.categories for one in estate.corrections})
         self.application_corrections = Written(estate.corrected_programs)
         self.services = Written(
@@ -206,6 +203,16 @@ class _Everywhere:
         self.coverage: dict[str, dict[str, Any]] = {
             row.key: _written.of(row) for row in estate.coverage if row.control == "site-list"
         }
+
+    def held_by(self, target: str | DeviceTarget, named: str | None) -> dict[int, _Compiled]:
+        """What is assigned to a target, compiled for it, by its place; the target is named so in a bundle."""
+        found = self._held.get(target)
+        if found is None:
+            assigned = ((place, self._assignments[place]) for place in self._places.get(target, ()))
+            found = self._held[target] = {
+                place: _compiled(one, self._rulesets[one.ruleset], named) for place, one in assigned
+            }
+        return found
 
 
 _NO_SERVICES = Written()

@@ -7,12 +7,13 @@ the services, the corrections. All classes that use a part share it. It is JSON,
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sized
+from collections.abc import Callable, Iterator, Sized
 from functools import partial
-from typing import Any, NamedTuple, TypeVar, cast
+from typing import Any, TypeVar, cast
 
 import msgspec
 
+from portero.core.by_identity import ByIdentity
 from portero.core.digests import digest_of
 from portero.core.resolving.bundles import (
     WHOLE_FORMAT,
@@ -63,7 +64,7 @@ class Document(msgspec.Struct, frozen=True, omit_defaults=True):
     def parts(self) -> Iterator[str]:
         """The digests of all parts that it names, some more than once."""
         yield from filter(None, (self.corrections, self.application_corrections))
-        yield from _named(self.assignments, self.references)
+        yield from _parts_named(self.assignments, self.references)
 
 
 class NamedOverlay(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -77,10 +78,10 @@ class NamedOverlay(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def parts(self) -> Iterator[str]:
         """The digests of all parts that it names, some more than once."""
-        yield from _named((one for _, one in self.assignments), self.references)
+        yield from _parts_named((one for _, one in self.assignments), self.references)
 
 
-def _named(
+def _parts_named(
     assignments: Iterator[NamedAssignment] | tuple[NamedAssignment, ...], more: NamedReferences
 ) -> Iterator[str]:
     for assignment in assignments:
@@ -113,24 +114,14 @@ def _places(document: Document) -> dict[tuple[object, ...], str]:
 # --- taken apart ---
 
 
-class InParts(NamedTuple):
-    """A document, and the parts that it names by digest."""
-
-    document: Document
-    parts: Mapping[str, Part]
+Parts = dict[str, Part]
+"""Parts by digest."""
 
 
-class OverlayInParts(NamedTuple):
-    """An overlay, and the parts that it names by digest."""
-
-    overlay: NamedOverlay
-    parts: Mapping[str, Part]
-
-
-def in_parts(bundle: Bundle) -> InParts:
-    """A compiled bundle taken apart."""
-    taken = _Taken()
-    document = Document(
+def in_parts(bundle: Bundle, parts: Parts) -> Document:
+    """A compiled bundle taken apart: its document; the parts that it names are put with those that are there."""
+    taken = _Taken(parts)
+    return Document(
         portero_bundle=DOCUMENT_FORMAT,
         groups=bundle.groups,
         assignments=tuple(map(taken.assignment, bundle.assignments)),
@@ -142,35 +133,32 @@ def in_parts(bundle: Bundle) -> InParts:
         undecided_starts=bundle.undecided_starts,
         references=taken.references(bundle.references),
     )
-    return InParts(document, taken.parts)
 
 
-def overlay_in_parts(overlay: Overlay) -> OverlayInParts:
-    """A compiled overlay taken apart."""
-    taken = _Taken()
-    named = NamedOverlay(
+def overlay_in_parts(overlay: Overlay, parts: Parts) -> NamedOverlay:
+    """A compiled overlay taken apart likewise."""
+    taken = _Taken(parts)
+    return NamedOverlay(
         portero_overlay=DOCUMENT_FORMAT,
         bundle_groups=overlay.bundle_groups,
         assignments=tuple((place, taken.assignment(one)) for place, one in overlay.assignments),
         references=taken.references(overlay.references),
     )
-    return OverlayInParts(named, taken.parts)
 
 
 class _Taken:
-    """The parts that were taken out of something."""
+    """Takes parts out of something."""
 
-    def __init__(self) -> None:
-        self.parts: dict[str, Part] = {}
+    def __init__(self, parts: Parts) -> None:
+        self.parts = parts
 
     def assignment(self, assignment: BundleAssignment) -> NamedAssignment:
         """The assignment with its rules named."""
-        rules = assignment.rules if isinstance(assignment.rules, Rules) else Rules.of(assignment.rules)
-        names = rules.authored.once(_names_of)
-        for number, name in enumerate(names):
+        named, rules = _named.of(assignment), assignment.rules
+        for number, name in enumerate(named.rules):
             if name not in self.parts:
-                self.parts[name] = partial(_rules_written, rules.authored, number)
-        return msgspec.structs.replace(assignment, rules=names, override=rules.override)  # type: ignore[arg-type]
+                self.parts[name] = partial(_rules_written, _shared(rules).authored, number)
+        return named
 
     def references(self, references: References) -> NamedReferences:
         """What assignments refer to, with what is big named."""
@@ -193,6 +181,19 @@ class _Taken:
         if name not in self.parts:
             self.parts[name] = partial(_content_written, shared)
         return name
+
+
+def _shared(rules: tuple[BundleRule, ...]) -> Rules:
+    return rules if isinstance(rules, Rules) else Rules.of(rules)
+
+
+def _name_rules(assignment: BundleAssignment) -> NamedAssignment:
+    rules = _shared(assignment.rules)
+    names = rules.authored.once(_names_of)
+    return msgspec.structs.replace(assignment, rules=names, override=rules.override)  # type: ignore[arg-type]
+
+
+_named: ByIdentity[BundleAssignment, NamedAssignment] = ByIdentity(_name_rules)
 
 
 def _names_of(rules: Rules) -> tuple[str, ...]:

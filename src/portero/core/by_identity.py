@@ -23,10 +23,14 @@ class ByIdentity(Generic[Thing, Made]):
     def of(self, thing: Thing) -> Made:
         """What was made of a thing."""
         found = self._made.get(id(thing))
-        if found is None:
-            found = self._made[id(thing)] = self._make(thing)
+        return self.keep(thing, self._make(thing)) if found is None else found
+
+    def keep(self, thing: Thing, made: Made) -> Made:
+        """What was made of a thing elsewhere."""
+        if id(thing) not in self._made:
             weakref.finalize(thing, self._made.pop, id(thing), None)
-        return found
+        self._made[id(thing)] = made
+        return made
 
 
 class Shared:

@@ -1,0 +1,123 @@
+"""From a change to what machines should have: on a store with so many classes, all under many indicators."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from itertools import count
+from pathlib import Path
+
+from bench.estates import indicator_rulesets, make_estate
+from bench.measuring import Figure, Row, in_turns, whole
+from portero.core.nouns.assignment import Assignment
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.rule import Rule
+from portero.core.nouns.ruleset import Ruleset
+from portero.core.resolving.compiling import compile_bundle
+from portero.formats.bundles import pack_bundle
+from portero.service.keepers import Keepers, open_keepers
+
+SAMPLE = 6
+"""So many classes are packed whole, and stand for all of them."""
+
+
+@contextmanager
+def _with_classes(estate: Estate, number: int) -> Iterator[Keepers]:
+    """The keepers of a store with so many classes, each in ten of the groups."""
+    rng, keys = random.Random(4), [group.key for group in estate.groups]
+    with tempfile.TemporaryDirectory() as temporary:
+        keepers = open_keepers(Path(temporary))
+        keepers.estate.change(lambda _snapshot: estate, by="bench")
+        wanted: set[tuple[str, ...]] = set()
+        while len(wanted) < number:
+            chosen = set(rng.sample(keys, 10))
+            wanted.add((*(key for key in estate.group_order if key in chosen), "whole-fleet"))
+        with keepers.fleet.assessing() as assessment:
+            for groups in wanted:
+                assessment.class_of(groups)
+        try:
+            yield keepers
+        finally:
+            keepers.close()
+
+
+def _under_one_list(estate: Estate, indicators: int) -> Estate:
+    """With so many indicators for everybody, all in one ruleset."""
+    rules = [rule for listed in indicator_rulesets(indicators, random.Random(9)) for rule in listed.rules]
+    ruleset = Ruleset(key="listed", kind="indicator", rules=tuple(rules))
+    assigned = Assignment(key="listed", ruleset="listed", to=("whole-fleet",))
+    return estate.replacing(rulesets=(*estate.rulesets, ruleset), assignments=(*estate.assignments, assigned))
+
+
+_numbers = count()
+
+
+def _one_more(keepers: Keepers) -> Callable[[], object]:
+    """One indicator more, for everybody."""
+
+    def edit(estate: Estate) -> Estate:
+        *others, listed = estate.rulesets
+        rule = Rule.model_validate({"host": f"new-{next(_numbers)}.example", "action": "block"})
+        return estate.replacing(rulesets=(*others, listed.model_copy(update={"rules": (*listed.rules, rule)})))
+
+    return lambda: keepers.estate.change(lambda snapshot: edit(snapshot.estate), by="bench")
+
+
+def _one_assignment(keepers: Keepers) -> Callable[[], object]:
+    """One assignment to one group is another."""
+
+    def edit(estate: Estate) -> Estate:
+        place = next(n for n, one in enumerate(estate.assignments) if len(one.groups) == 1 and one.ruleset != "listed")
+        listed = list(estate.assignments)
+        listed[place] = listed[place].model_copy(update={"mandatory": not listed[place].mandatory})
+        return estate.replacing(assignments=tuple(listed))
+
+    return lambda: keepers.estate.change(lambda snapshot: edit(snapshot.estate), by="bench")
+
+
+def _all_documents(keepers: Keepers) -> Callable[[], object]:
+    """Something that stands in every document is another."""
+
+    def edit(estate: Estate) -> Estate:
+        pages = () if estate.settings.gateway_networks else ("192.0.2.0/24",)
+        return estate.replacing(settings=estate.settings.model_copy(update={"gateway_networks": pages}))
+
+    return lambda: keepers.estate.change(lambda snapshot: edit(snapshot.estate), by="bench")
+
+
+def _kept_bytes(connection: sqlite3.Connection) -> int:
+    parts = "SELECT coalesce(sum(length(packed)), 0) FROM part"
+    documents = "SELECT coalesce(sum(length(packed)), 0) FROM bundle"
+    return int(connection.execute(f"SELECT ({parts}) + ({documents})").fetchone()[0])
+
+
+def publishing_rows(classes: tuple[int, int], indicators: int, rounds: int) -> list[Row | Figure]:
+    """One indicator for everybody, one assignment to one group, all documents: each beside what it should be near."""
+    estate = _under_one_list(make_estate(200, 1_000), indicators)
+    few, many = classes
+    with _with_classes(estate, few) as keepers, _with_classes(estate, many) as larger:
+        sample = [tuple(group.key for group in estate.groups[n :: len(estate.groups) // 10]) for n in range(SAMPLE)]
+
+        def pack() -> None:
+            for groups in sample:
+                pack_bundle(compile_bundle(estate, (*groups, "whole-fleet")))
+
+        before = 0
+        with keepers.store.reading() as connection:
+            before = _kept_bytes(connection)
+        one, packing, all_of_more = in_turns(
+            rounds, whole(_one_more(keepers), 1), whole(pack, SAMPLE), whole(_one_more(larger), 1)
+        )
+        with keepers.store.reading() as connection:
+            stored = (_kept_bytes(connection) - before) / rounds
+        single, every = in_turns(rounds, whole(_one_assignment(keepers), 1), whole(_all_documents(keepers), 1))
+    name = f"{indicators:,} indicators"
+    return [
+        Row(f"{name}, {few:,} classes: one more for everybody", one, packing.median * few, goal=0.02, aim=0.01),
+        Row(f"{name}, {many:,} classes: the same", all_of_more, one.median * many / few, goal=1.2),
+        Figure(f"{name}, {few:,} classes: what one more adds to the store", stored / 1000, "kB", at_most=5 * few + 400),
+        Row(f"{few:,} classes: one assignment to one group", single, every.median, goal=0.05, aim=0.03),
+    ]
