@@ -18,7 +18,7 @@ from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
 from portero.endpoint.running import Rhythm, keep_in_touch, new_http
-from portero.service.app import create_app
+from portero.service.app import create_app, with_devices
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.running import server_config, set_up_logging
 
@@ -29,7 +29,7 @@ _PATIENCE = 120.0
 @contextmanager
 def _served(keepers: Keepers) -> Iterator[str]:
     """The service on loopback, in a thread of this process."""
-    server = uvicorn.Server(server_config(create_app(keepers), port=0))
+    server = uvicorn.Server(server_config(with_devices(create_app(keepers)), port=0))
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     while not server.started:

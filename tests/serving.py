@@ -15,7 +15,7 @@ import uvicorn
 from portero.client import Portero
 from portero.core.nouns.access import Role
 from portero.core.nouns.administrator import AdministratorChange
-from portero.service.app import create_app
+from portero.service.app import create_app, with_devices
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.passwords import hash_password
 from portero.service.running import server_config, set_up_logging
@@ -75,7 +75,7 @@ class Served:
         self.keepers, self.data = keepers, keepers.folder.path
         self.password = "" if without_keeper else make_keeper(keepers.store)
         set_up_logging(quiet=True)
-        self._server = uvicorn.Server(server_config(create_app(keepers), port=0))
+        self._server = uvicorn.Server(server_config(with_devices(create_app(keepers)), port=0))
         self._thread = threading.Thread(target=self._server.run, daemon=True)
         self._thread.start()
         deadline = time.monotonic() + 30

@@ -17,7 +17,7 @@ from portero.core.nouns.enrolment import Invitations, NewEnrolmentCode
 from portero.core.nouns.group import CopiedGroup, Group, Precedence
 from portero.core.nouns.settings import GroupLayers, Settings
 from portero.demo.history import Clock
-from portero.service.app import create_app
+from portero.service.app import create_app, with_devices
 from portero.service.keepers import open_keepers
 
 pytestmark = pytest.mark.process
@@ -434,7 +434,7 @@ def test_time_alone_makes_a_machine_silent_and_puts_it_into_the_groups_that_ask_
     assert keepers.fleet.device("ages").groups == ("lost", "dusty", "whole-fleet")
 
     async def check_in() -> int:
-        transport = httpx.ASGITransport(create_app(keepers))
+        transport = httpx.ASGITransport(with_devices(create_app(keepers)))
         async with httpx.AsyncClient(transport=transport, base_url="http://service.test") as http:
             headers = {"Authorization": "Bearer " + joined[1]}
             return (await http.post("/device/v1/check-in", json={}, headers=headers)).status_code

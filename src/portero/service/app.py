@@ -15,6 +15,7 @@ from fastapi import APIRouter, Depends, FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
+from starlette.types import ASGIApp
 
 from portero import __version__
 from portero.core.nouns.estate import NOUNS
@@ -88,6 +89,11 @@ problem details (RFC 9457). Times are RFC 3339 in UTC.
 """
 
 
+def with_devices(app: FastAPI) -> ASGIApp:
+    """What is served: what devices ask before the framework, all else by the application."""
+    return DeviceWire(app, app.state.keepers, app.state.metrics)
+
+
 async def _tick(keepers: Keepers) -> None:
     """Let the keepers take note that time passes. A failure is logged, and the next time may go well."""
     while True:
@@ -147,7 +153,6 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     app.add_middleware(Compressed)
     app.add_middleware(Bounded)
     app.add_middleware(Observed, metrics=app.state.metrics)
-    app.add_middleware(DeviceWire, keepers=lambda: app.state.keepers, metrics=app.state.metrics)
     return app
 
 

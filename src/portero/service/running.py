@@ -16,9 +16,9 @@ from typing import Any
 
 import structlog
 import uvicorn
-from fastapi import FastAPI
+from starlette.types import ASGIApp
 
-from portero.service.app import create_app
+from portero.service.app import create_app, with_devices
 from portero.service.connections import GuardedConnection
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.metrics import Metrics
@@ -89,7 +89,7 @@ def serve(options: Options) -> None:
         print(_first_steps(url, code, options.data), file=sys.stderr)
     print(f"Portero listens on {url}/", file=sys.stderr, flush=True)
     config = server_config(
-        app,
+        with_devices(app),
         proxy_headers=options.behind_proxy,
         ssl_certfile=options.tls_certificate,
         ssl_keyfile=options.tls_key,
@@ -106,7 +106,7 @@ def _first_steps(url: str, code: str, data: Path) -> str:
     )
 
 
-def server_config(app: FastAPI, **options: Any) -> uvicorn.Config:
+def server_config(app: ASGIApp, **options: Any) -> uvicorn.Config:
     """How the application is served, wherever: every connection within bounds."""
     return uvicorn.Config(
         app,

@@ -46,7 +46,7 @@ ROUTES: Mapping[str, Mapping[str, Handler]] = {
 class DeviceWire:
     """Answers devices; whatever else is asked goes on to the application."""
 
-    def __init__(self, app: ASGIApp, keepers: Callable[[], Keepers], metrics: Metrics) -> None:
+    def __init__(self, app: ASGIApp, keepers: Keepers, metrics: Metrics) -> None:
         self._app, self._keepers, self._metrics = app, keepers, metrics
         self._noting = CapacityLimiter(NOTING_THREADS)
 
@@ -60,7 +60,7 @@ class DeviceWire:
         by_method, method = ROUTES.get(name, {}), scope["method"]
         request_id, problem = "", None
         try:
-            answer = await self._answer(by_method, Call(scope, receive, self._keepers(), self._noting, rest))
+            answer = await self._answer(by_method, Call(scope, receive, self._keepers, self._noting, rest))
         except Gone:
             return
         except Exception as raised:
