@@ -33,7 +33,7 @@ class ByIdentity(Generic[Thing, Made]):
         return made
 
 
-class Shared:
+class MadeOnce:
     """Content that many bundles share. What is made of it is made once, and goes with it."""
 
     _made: dict[Callable[..., object], object]

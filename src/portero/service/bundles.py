@@ -13,7 +13,7 @@ from portero.formats.packing import write_difference
 from portero.store import classes, overlays, parts
 from portero.store.database import Store
 
-WORTH_A_DIFFERENCE = 8_000
+WORTH_A_DIFFERENCE = 4_000
 """A part that has so many bytes packed is sent as a difference to the one before."""
 
 

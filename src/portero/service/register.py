@@ -17,7 +17,7 @@ from portero.store.devices import KnownDevice, Wanted
 
 
 @dataclass(slots=True)
-class Entry:
+class Registered:
     """A device as it was looked up, and when it was heard of since."""
 
     device: KnownDevice
@@ -43,7 +43,7 @@ class Register:
 
     def __init__(self, store: Store, heard: Heard) -> None:
         self._store, self._heard = store, heard
-        self._by_credential: dict[str, Entry] = {}
+        self._by_credential: dict[str, Registered] = {}
         self._credential_of: dict[str, str] = {}
         self._of_class: dict[int, Wanted] = {}
         self._lock = threading.Lock()
@@ -52,11 +52,11 @@ class Register:
         store.watch("device_overlay", "device", None, self._drop)
         store.watch("class", "id", None, self._drop_classes)
 
-    def known(self, credential_hash: str) -> Entry | None:
+    def known(self, credential_hash: str) -> Registered | None:
         """The device of a credential, where it is remembered."""
         return self._by_credential.get(credential_hash)
 
-    def look_up(self, credential_hash: str) -> Entry | None:
+    def look_up(self, credential_hash: str) -> Registered | None:
         """The device of a credential, from the store; None where it is good for none."""
         dropped = self._dropped
         with self._store.reading() as connection:
@@ -66,7 +66,7 @@ class Register:
             own = devices.own_of(connection, known.id)
             of_class = classes.wanted_of(connection, known.class_id)
         heard = self._heard.last(known.id, known.last_heard, known.usual_interval)
-        entry = Entry(known, credential_hash, own, *heard)
+        entry = Registered(known, credential_hash, own, *heard)
         with self._lock:
             if dropped == self._dropped:
                 self._by_credential[credential_hash] = entry
@@ -74,7 +74,7 @@ class Register:
                 self._of_class[known.class_id] = of_class
         return entry
 
-    def wanted(self, entry: Entry) -> Wanted:
+    def wanted(self, entry: Registered) -> Wanted:
         """The bundle, or the overlay on top of it, that the device should have."""
         if entry.own is not None:
             return entry.own
@@ -88,7 +88,7 @@ class Register:
                     self._of_class[entry.device.class_id] = found
         return found
 
-    def given(self, entry: Entry) -> str:
+    def given(self, entry: Registered) -> str:
         """The bundle or overlay that the device was given last and has applied; empty where there is none."""
         with self._store.reading() as connection:
             return devices.given_of(connection, entry.id)

@@ -12,7 +12,7 @@ from typing import Any, Generic, Self, TypeAlias, TypeVar
 
 import msgspec
 
-from portero.core.by_identity import Shared
+from portero.core.by_identity import MadeOnce
 from portero.core.matching.hold_back import Fields
 from portero.core.nouns.coverage import CoverageRow, CoverageTable
 
@@ -41,7 +41,7 @@ class BundleRule(msgspec.Struct, frozen=True, array_like=True):
 Ruling = TypeVar("Ruling")
 
 
-class Rules(Shared, tuple[BundleRule, ...]):
+class Rules(MadeOnce, tuple[BundleRule, ...]):
     """The rules of a ruleset, shared by all bundles that have them."""
 
     authored: Self
@@ -70,7 +70,7 @@ class Rules(Shared, tuple[BundleRule, ...]):
         return [self[begin:end] for begin, end in zip(self.begins, (*self.begins[1:], len(self)), strict=True)]
 
 
-class Written(Shared, dict[str, Any]):
+class SharedContent(MadeOnce, dict[str, Any]):
     """What a bundle refers to, as it is written in it."""
 
 

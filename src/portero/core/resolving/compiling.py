@@ -30,7 +30,7 @@ from portero.core.resolving.bundles import (
     Overlay,
     References,
     Rules,
-    Written,
+    SharedContent,
 )
 
 IN_FORCE = frozenset((State.ACTIVE,))
@@ -195,9 +195,9 @@ class _Everywhere:
         self._assignments, self._rulesets = estate.assignments, estate.ruleset_by_key
         self._places = estate.places_by_target
         self._held: dict[str | DeviceTarget, dict[int, _Compiled]] = {}
-        self.corrections = Written({one.host: one.categories for one in estate.corrections})
-        self.application_corrections = Written(estate.corrected_programs)
-        self.services = Written(
+        self.corrections = SharedContent({one.host: one.categories for one in estate.corrections})
+        self.application_corrections = SharedContent(estate.corrected_programs)
+        self.services = SharedContent(
             {one.key: BundleService(one.hosts, one.decision.value, one.suitability) for one in estate.services}
         )
         self.coverage: dict[str, dict[str, Any]] = {
@@ -215,7 +215,7 @@ class _Everywhere:
         return found
 
 
-_NO_SERVICES = Written()
+_NO_SERVICES = SharedContent()
 
 
 def _references(estate: Estate, everywhere: _Everywhere, compiled: Collection[_Compiled]) -> References:
@@ -238,9 +238,9 @@ def _references(estate: Estate, everywhere: _Everywhere, compiled: Collection[_C
     )
 
 
-def _as_written(noun: Schedule | ApplicationSet | CoverageRow) -> Written:
+def _as_written(noun: Schedule | ApplicationSet | CoverageRow) -> SharedContent:
     # what a set watches is taken into it by the service
-    return Written(noun.model_dump(mode="json", exclude_none=True, exclude={"watches"}))
+    return SharedContent(noun.model_dump(mode="json", exclude_none=True, exclude={"watches"}))
 
 
 _everywhere, _written = ByIdentity(_Everywhere), ByIdentity(_as_written)
@@ -264,7 +264,7 @@ def _by_name(references: References) -> Iterator[tuple[str, dict[str, Any]]]:
 
 def _beyond(base: Mapping[str, Any], whole: dict[str, Any]) -> dict[str, Any]:
     # all services come together
-    if isinstance(whole, Written):
+    if isinstance(whole, SharedContent):
         return {} if base else whole
     return {key: value for key, value in whole.items() if key not in base}
 

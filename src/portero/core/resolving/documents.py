@@ -26,7 +26,7 @@ from portero.core.resolving.bundles import (
     Overlay,
     References,
     Rules,
-    Written,
+    SharedContent,
 )
 from portero.core.resolving.compiling import under_override
 
@@ -176,7 +176,7 @@ class _Taken:
         return self._content(content) if content else None
 
     def _content(self, content: dict[str, Any]) -> str:
-        shared = content if isinstance(content, Written) else Written(content)
+        shared = content if isinstance(content, SharedContent) else SharedContent(content)
         name = shared.once(_name_of)
         if name not in self.parts:
             self.parts[name] = partial(_content_written, shared)
@@ -200,11 +200,11 @@ def _names_of(rules: Rules) -> tuple[str, ...]:
     return tuple(digest_of(_rules_written(rules, number)) for number in range(len(rules.begins)))
 
 
-def _name_of(content: Written) -> str:
+def _name_of(content: SharedContent) -> str:
     return digest_of(_content_written(content))
 
 
-def _content_written(content: Written) -> bytes:
+def _content_written(content: SharedContent) -> bytes:
     return msgspec.json.encode(content, order="deterministic")
 
 
@@ -299,7 +299,7 @@ class Shelf:
     ) -> dict[str, Content]:
         if name is None:
             return {}
-        return self._once((decoder, name), lambda: Written(decoder.decode(read(name))))
+        return self._once((decoder, name), lambda: SharedContent(decoder.decode(read(name))))
 
     def _once(self, key: tuple[object, ...], make: Callable[[], Kept]) -> Kept:
         with self._lock:

@@ -8,12 +8,12 @@ from pydantic import ValidationError
 
 from portero.core.nouns.activity import ActivityBatch
 from portero.service.keepers import Keepers
-from portero.service.register import Entry
-from portero.service.wire.calls import Answer, Call, json_answer, refuse_invalid
+from portero.service.register import Registered
+from portero.service.wire.calls import Call, DeviceAnswer, json_answer, refuse_invalid
 from portero.store import activity
 
 
-def _keep(keepers: Keepers, known: Entry, body: bytes) -> dict[str, Any]:
+def _keep(keepers: Keepers, known: Registered, body: bytes) -> dict[str, Any]:
     try:
         batch = ActivityBatch.model_validate_json(body)
     except ValidationError as error:
@@ -25,7 +25,7 @@ def _keep(keepers: Keepers, known: Entry, body: bytes) -> dict[str, Any]:
     return {"batch": batch.batch, "new": new, "dropped": dropped}
 
 
-async def take_activity(call: Call) -> Answer:
+async def take_activity(call: Call) -> DeviceAnswer:
     """POST activity: a batch of attempts; one sent again counts once."""
     known = await call.device()
     return json_answer(await call.noting(_keep, call.keepers, known, await call.body()))

@@ -16,7 +16,7 @@ from portero.core.nouns.faults import fault_of
 from portero.service.keepers import Keepers
 from portero.service.middleware import MAX_BODY
 from portero.service.problems import Refusal, field_error
-from portero.service.register import Entry
+from portero.service.register import Registered
 from portero.service.secrets import hash_secret
 
 NOTING_THREADS = 16
@@ -32,7 +32,7 @@ class Gone(Exception):
     """The device has hung up before it said all."""
 
 
-class Answer(NamedTuple):
+class DeviceAnswer(NamedTuple):
     """What a device is answered."""
 
     status: int
@@ -43,9 +43,9 @@ class Answer(NamedTuple):
     """Whether it is more than that there is nothing new: such answers are only counted."""
 
 
-def json_answer(content: Any, status: int = 200, headers: Headers | None = None) -> Answer:
+def json_answer(content: Any, status: int = 200, headers: Headers | None = None) -> DeviceAnswer:
     """Content, as JSON."""
-    return Answer(status, msgspec.json.encode(content), headers or [])
+    return DeviceAnswer(status, msgspec.json.encode(content), headers or [])
 
 
 class Call:
@@ -103,7 +103,7 @@ class Call:
             name = decoder.type.__name__
             raise Refusal("bad-request", f"The body does not read as a {name} message: {problem}.") from problem
 
-    async def device(self) -> Entry:
+    async def device(self) -> Registered:
         """The device whose credential came along. Refusal where it is good for nothing (any more)."""
         scheme, _, credential = self.header(b"authorization").partition(" ")
         found = None

@@ -17,8 +17,8 @@ from portero.formats.manifests import MANIFEST_FORMAT
 from portero.formats.program_lists import OtherBase, ProgramsTold, patched
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
-from portero.service.register import Entry
-from portero.service.wire.calls import Answer, Call, Headers, json_answer, refuse_invalid
+from portero.service.register import Registered
+from portero.service.wire.calls import Call, DeviceAnswer, Headers, json_answer, refuse_invalid
 from portero.service.wire.joining import facts_of
 from portero.store import devices
 
@@ -55,13 +55,13 @@ class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
 
 
 _CHECK_IN = msgspec.json.Decoder(CheckIn)
-_NOTHING_NEW = Answer(204, is_news=False)
+_NOTHING_NEW = DeviceAnswer(204, is_news=False)
 
 
 # --- what a device says ---
 
 
-def _usual(known: Entry, message: CheckIn, now: float) -> float | None:
+def _usual(known: Registered, message: CheckIn, now: float) -> float | None:
     """The device's usual interval, by its own rhythm.
 
     What the service asked for does not count, nor does a start (when facts are told): the machine was off before.
@@ -72,24 +72,24 @@ def _usual(known: Entry, message: CheckIn, now: float) -> float | None:
     return gap if before is None else (1 - RHYTHM_WEIGHT) * before + RHYTHM_WEIGHT * gap
 
 
-def _has_applied(known: Entry, message: CheckIn) -> bool:
+def _has_applied(known: Registered, message: CheckIn) -> bool:
     """Whether the device says that it has applied something else than it said before."""
     device = known.device
     applied = (device.applied_bundle, device.applied_epoch, device.applied_revision)
     return bool(message.have) and (message.have, message.epoch, message.revision) != applied
 
 
-def _has_other_index(known: Entry, message: CheckIn) -> bool:
+def _has_other_index(known: Registered, message: CheckIn) -> bool:
     return message.index is not None and message.index != known.device.applied_index
 
 
-def _says_something(known: Entry, message: CheckIn) -> bool:
+def _says_something(known: Registered, message: CheckIn) -> bool:
     """Whether there is more to note than that the device was heard of."""
     told = message.facts is not None or message.programs or message.problem or known.device.told_silent
     return bool(told) or _has_applied(known, message) or _has_other_index(known, message)
 
 
-def _told_facts(connection: sqlite3.Connection, known: Entry, message: CheckIn) -> Facts | None:
+def _told_facts(connection: sqlite3.Connection, known: Registered, message: CheckIn) -> Facts | None:
     """The device's facts as they are now, where it tells something of them. Programs that it does not tell of are
     those of before. OtherBase, Refusal.
     """
@@ -108,14 +108,14 @@ def _told_facts(connection: sqlite3.Connection, known: Entry, message: CheckIn) 
     return (told or held).model_copy(update={"applications": programs})
 
 
-def _hear(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> None:
+def _hear(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -> None:
     """Take note that the device is there: it waits for nobody who changes something."""
     now = keepers.now()
     known.last_heard, known.usual_interval = now, _usual(known, message, now)
     keepers.heard.note(known.id, now, known.usual_interval, asked)
 
 
-def _note(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> Entry:
+def _note(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -> Registered:
     """Note all that the device says; the device as it is then."""
     now, device = keepers.now(), known.device
     with keepers.fleet.assessing() as assessment:
@@ -146,7 +146,7 @@ def _note(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> Ent
 # --- what it is answered ---
 
 
-def _to_have(keepers: Keepers, known: Entry, message: CheckIn) -> dict[str, Any] | None:
+def _to_have(keepers: Keepers, known: Registered, message: CheckIn) -> dict[str, Any] | None:
     """What the device should have, where it is not what it says that it has."""
     wanted = keepers.register.wanted(known)
     same_index = message.index is None or message.index == keepers.holdings.index_in_force.digest
@@ -163,7 +163,7 @@ def _in_older_form(keepers: Keepers, told: dict[str, Any], message: CheckIn) -> 
     return {**told, "manifest": keepers.publisher.readable(manifest, message.manifests), "bundle": bundle}
 
 
-def _checked_in(keepers: Keepers, known: Entry, message: CheckIn, asked: float) -> dict[str, Any] | None:
+def _checked_in(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -> dict[str, Any] | None:
     """Note what the device says; what it should have. OtherBase, Refusal."""
     if DOCUMENT_FORMAT not in message.bundles and message.have:
         keepers.older_forms.of(keepers.register.wanted(known).digest)
@@ -177,7 +177,7 @@ def _checked_in(keepers: Keepers, known: Entry, message: CheckIn, asked: float) 
     return told if told is None or message.reads_newest else _in_older_form(keepers, told, message)
 
 
-async def check_in(call: Call) -> Answer:
+async def check_in(call: Call) -> DeviceAnswer:
     """POST check-in: 204 where there is nothing new, else the signed manifest of the bundle to have."""
     known, keepers = await call.device(), call.keepers
     message = await call.message(_CHECK_IN)
@@ -198,10 +198,10 @@ async def check_in(call: Call) -> Answer:
         headers.append((ERRANDS_HEADER.lower().encode(), b"yes"))
     elif told is None:
         return _NOTHING_NEW._replace(headers=headers)
-    return json_answer(told, headers=headers) if told else Answer(204, headers=headers)
+    return json_answer(told, headers=headers) if told else DeviceAnswer(204, headers=headers)
 
 
-async def wait(call: Call) -> Answer:
+async def wait(call: Call) -> DeviceAnswer:
     """GET wait?have=DIGEST&index=DIGEST&hold=SECONDS: held until there is something for the device (200), or for a
     while (204).
     """

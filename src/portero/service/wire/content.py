@@ -13,8 +13,8 @@ from starlette.responses import FileResponse
 from portero.core.digests import digits_of
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
-from portero.service.register import Entry
-from portero.service.wire.calls import Answer, Call, Headers
+from portero.service.register import Registered
+from portero.service.wire.calls import Call, DeviceAnswer, Headers
 from portero.store import classes, overlays
 
 MOST_AT_ONCE = 4_000_000
@@ -36,23 +36,23 @@ class WantedParts(msgspec.Struct, forbid_unknown_fields=True):
 _WANTED = msgspec.json.Decoder(WantedParts)
 
 
-def _immutable(call: Call, body: bytes, media_type: bytes, headers: Headers | None = None) -> Answer:
+def _immutable(call: Call, body: bytes, media_type: bytes, headers: Headers | None = None) -> DeviceAnswer:
     """Content that is named by the last name of the address, whole or from where it broke off (RFC 9110, 14)."""
     tag = f'"{call.rest}"'
     headers = [(b"etag", tag.encode()), FOR_EVER, *(headers or ())]
     if call.header(b"if-none-match") == tag:
-        return Answer(304, b"", headers)
+        return DeviceAnswer(304, b"", headers)
     ranged = _FROM.fullmatch(call.header(b"range"))
     if ranged is None:
-        return Answer(200, body, headers, media_type)
+        return DeviceAnswer(200, body, headers, media_type)
     begin, size = int(ranged[1]), len(body)
     if begin >= size:
-        return Answer(416, b"", [*headers, (b"content-range", b"bytes */%d" % size)])
+        return DeviceAnswer(416, b"", [*headers, (b"content-range", b"bytes */%d" % size)])
     headers.append((b"content-range", b"bytes %d-%d/%d" % (begin, size - 1, size)))
-    return Answer(206, body[begin:], headers, media_type)
+    return DeviceAnswer(206, body[begin:], headers, media_type)
 
 
-async def bundle(call: Call) -> Answer:
+async def bundle(call: Call) -> DeviceAnswer:
     """GET bundle/DIGEST: the document of the device's bundle, zstd-compressed; 304 where it has it."""
     known, digest, keepers = await call.device(), call.rest, call.keepers
 
@@ -71,7 +71,7 @@ async def bundle(call: Call) -> Answer:
     return _immutable(call, packed, PACKED)
 
 
-async def overlay(call: Call) -> Answer:
+async def overlay(call: Call) -> DeviceAnswer:
     """GET overlay/DIGEST: what the device gets on top of its bundle, zstd-compressed; 304 as above."""
     known, digest, keepers = await call.device(), call.rest, call.keepers
 
@@ -89,7 +89,7 @@ async def overlay(call: Call) -> Answer:
     return _immutable(call, packed, PACKED)
 
 
-def _part_of(keepers: Keepers, known: Entry, digest: str) -> bytes:
+def _part_of(keepers: Keepers, known: Registered, digest: str) -> bytes:
     """A part that the device's bundle names, packed. Refusal."""
     packed = None
     if digest in keepers.bundles.parts_of(keepers.register.wanted(known).digest):
@@ -99,7 +99,7 @@ def _part_of(keepers: Keepers, known: Entry, digest: str) -> bytes:
     return packed
 
 
-async def part(call: Call) -> Answer:
+async def part(call: Call) -> DeviceAnswer:
     """GET part/DIGEST?from=DIGEST: a part of the device's bundle, zstd-compressed; 304 and 206 as above.
 
     Where the service still has the part that the device comes from, it answers with the difference, if that is smaller,
@@ -117,10 +117,10 @@ async def part(call: Call) -> Answer:
     packed, difference = await call.looking(read)
     if difference is None:
         return _immutable(call, packed, PACKED)
-    return Answer(200, difference, [(b"portero-from", begin.encode("latin-1", "replace")), FOR_EVER], PACKED)
+    return DeviceAnswer(200, difference, [(b"portero-from", begin.encode("latin-1", "replace")), FOR_EVER], PACKED)
 
 
-async def parts(call: Call) -> Answer:
+async def parts(call: Call) -> DeviceAnswer:
     """POST parts `{"want": [DIGEST…]}`: several of them at once, as a tar (POSIX.1-2001), each named by the digits of
     its digest. Where they are too many, the last ones are left out, and asked for again.
     """
@@ -138,10 +138,10 @@ async def parts(call: Call) -> Answer:
                 archive.addfile(member, io.BytesIO(packed))
         return out.getvalue()
 
-    return Answer(200, await call.looking(read), [(b"cache-control", b"no-store")], b"application/x-tar")
+    return DeviceAnswer(200, await call.looking(read), [(b"cache-control", b"no-store")], b"application/x-tar")
 
 
-async def index(call: Call) -> Answer:
+async def index(call: Call) -> DeviceAnswer:
     """GET index/DIGEST: of which files the category index consists, as JSON; 304 where it is known."""
     await call.device()
     kept = call.keepers.holdings.held.kept

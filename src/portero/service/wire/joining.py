@@ -12,7 +12,7 @@ from portero.core.nouns.device import Facts
 from portero.service.guessing import code_guessers, too_many
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
-from portero.service.wire.calls import Answer, Call, json_answer, refuse_invalid
+from portero.service.wire.calls import Call, DeviceAnswer, json_answer, refuse_invalid
 
 
 class Join(msgspec.Struct, forbid_unknown_fields=True):
@@ -47,7 +47,7 @@ def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
     return {"device": device, "credential": credential, "signing_key": keepers.public_key}
 
 
-async def join(call: Call) -> Answer:
+async def join(call: Call) -> DeviceAnswer:
     """POST join: take a use of an enrolment code; gives the device its id, credential and signing key."""
     message = await call.message(_JOIN)
     return json_answer(await call.noting(_join, call.keepers, message, call.address), 201)

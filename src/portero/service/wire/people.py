@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from portero.service.wire.calls import Answer, Call, json_answer
+from portero.service.wire.calls import Call, DeviceAnswer, json_answer
 
 
-async def user_groups(call: Call) -> Answer:
+async def user_groups(call: Call) -> DeviceAnswer:
     """GET people?user=NAME: the user groups of a person seen on the device, of those that rules name."""
     await call.device()
     user, keepers = call.query.get("user", "")[:255], call.keepers

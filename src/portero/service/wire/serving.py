@@ -17,10 +17,10 @@ from portero.service.metrics import Metrics
 from portero.service.middleware import SECURITY_HEADERS, dress, failed, new_request_id
 from portero.service.problems import Refusal, method_not_allowed, refusal_of
 from portero.service.wire import activity, check_ins, content, errands, joining, people
-from portero.service.wire.calls import NOTING_THREADS, Answer, Call, Gone
+from portero.service.wire.calls import NOTING_THREADS, Call, DeviceAnswer, Gone
 
 PREFIX = "/device/v1/"
-Handler = Callable[[Call], Awaitable[Answer | Response]]
+Handler = Callable[[Call], Awaitable[DeviceAnswer | Response]]
 
 _log = structlog.get_logger("portero.service")
 _HEADERS = [(name.lower().encode(), value.encode()) for name, value in SECURITY_HEADERS.items()]
@@ -68,7 +68,7 @@ class DeviceWire:
             if problem is None:
                 _log.exception("failed", method=method, path=scope["path"], request_id=request_id)
             answer = problem.response() if problem is not None else failed(request_id)
-        is_quiet = isinstance(answer, Answer) and not answer.is_news
+        is_quiet = isinstance(answer, DeviceAnswer) and not answer.is_news
         request_id = request_id or ("" if is_quiet else new_request_id())
         status = await _send(answer, scope, receive, send, request_id)
         seconds = time.perf_counter() - began
@@ -79,7 +79,7 @@ class DeviceWire:
             told: dict[str, Any] = {"method": method, "path": scope["path"], "status": status}
             level("request", **told, ms=round(seconds * 1000, 1), request_id=request_id)
 
-    async def _answer(self, by_method: Mapping[str, Handler], call: Call) -> Answer | Response:
+    async def _answer(self, by_method: Mapping[str, Handler], call: Call) -> DeviceAnswer | Response:
         if not by_method or "/" in call.rest:
             raise Refusal("not-found", f"There is nothing at {call.scope['path'][:200]}.")
         method = call.scope["method"]
@@ -89,9 +89,9 @@ class DeviceWire:
         )
 
 
-async def _send(answer: Answer | Response, scope: Scope, receive: Receive, send: Send, request_id: str) -> int:
-    """Answer with what every answer has; the status."""
-    if not isinstance(answer, Answer):
+async def _send(answer: DeviceAnswer | Response, scope: Scope, receive: Receive, send: Send, request_id: str) -> int:
+    """DeviceAnswer with what every answer has; the status."""
+    if not isinstance(answer, DeviceAnswer):
 
         async def dressed(message: Message) -> None:
             if message["type"] == "http.response.start":
