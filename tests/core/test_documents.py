@@ -143,7 +143,7 @@ def test_a_shelf_keeps_so_much_and_no_more(monkeypatch):
     documents: list[Document] = []
     for number in range(8):
         hosts = [f"{number}-{place}.example" for place in range(20)]
-        taken = in_parts(
+        taken = taken_apart(
             compile_bundle(estate_of(rulesets=[indicators(*hosts)], assignments=[to("hosts", "whole-fleet")]), FLEET)
         )
         parts = reading(taken)
