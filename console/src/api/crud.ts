@@ -12,6 +12,19 @@ const call = api as unknown as Record<
 >
 const useChange = changing(['revision'])
 
+/** All items of a list that comes in pages, or at once. */
+async function everyPage<Item>(ask: (cursor?: string) => Promise<unknown>): Promise<Item[]> {
+  const items: Item[] = []
+  let cursor: string | undefined
+  do {
+    const page = (await ask(cursor)) as Item[] | { items: Item[]; next?: string | null }
+    if (Array.isArray(page)) return page
+    items.push(...page.items)
+    cursor = page.next ?? undefined
+  } while (cursor)
+  return items
+}
+
 /** The key of the query for a noun's objects. */
 export const listKey = (list: string) => ['estate', list]
 
@@ -27,23 +40,30 @@ export function crud<Shown extends { version?: number | null }, Body extends obj
   const at = (own: string) => ({ [named]: own })
 
   return {
-    /** All of them. */
+    /** All of them, fetched page by page: no answer is larger than a page. */
     useAll: (options: { refetchInterval?: number | ((found: Shown[] | undefined) => number) } = {}) => {
       const every = options.refetchInterval
       return useQuery({
         queryKey: listKey(list),
-        queryFn: async () => {
-          const found = (await told(call.GET(path))) as Shown[] | { items: Shown[] }
-          return Array.isArray(found) ? found : found.items
-        },
+        queryFn: () => everyPage<Shown>((cursor) => told(call.GET(path, { params: { query: { cursor } } }))),
         refetchInterval: typeof every === 'function' ? (query) => every(query.state.data) : every,
       })
     },
+    /** Those that are asked for. */
+    useSome: (asked: MaybeRefOrGetter<Record<string, string>>) =>
+      useQuery({
+        queryKey: [...listKey(list), 'asked', computed(() => toValue(asked))],
+        queryFn: () =>
+          everyPage<Shown>((cursor) =>
+            told(call.GET(path, { params: { query: { ...toValue(asked), cursor } } })),
+          ),
+      }),
     /** One of them. */
     useOne: (own: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean> = true) =>
       useQuery({
         queryKey: [...listKey(list), computed(() => toValue(own))],
-        queryFn: () => told(call.GET(`${path}/{${named}}`, { params: { path: at(toValue(own)) } })),
+        queryFn: () =>
+          told(call.GET(`${path}/{${named}}`, { params: { path: at(toValue(own)) } })) as Promise<Shown>,
         enabled,
       }),
     /** Make one. */

@@ -4,7 +4,10 @@ import { computed } from 'vue'
 type Paged<Item> = { items: Item[]; next?: string | null; total: number }
 
 /** A list, a page at a time. */
-export function usePages<Item>(key: unknown[], ask: (cursor: string | undefined) => Promise<Paged<Item>>) {
+export function usePages<Item, Page extends Paged<Item>>(
+  key: unknown[],
+  ask: (cursor: string | undefined) => Promise<Page & Paged<Item>>,
+) {
   const query = useInfiniteQuery({
     queryKey: key,
     queryFn: ({ pageParam }) => ask(pageParam ?? undefined),

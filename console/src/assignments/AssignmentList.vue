@@ -7,12 +7,12 @@ import { useAssignments, useRemoveAssignment, useSetState } from './useAssignmen
 
 /** Where a ruleset is put: its assignments, each to be paused, put in force or removed; and a way to assign it. */
 const props = defineProps<{ ruleset: string; kind: Ruleset['kind'] }>()
-const { data } = useAssignments()
+const { data } = useAssignments(() => ({ ruleset: props.ruleset }))
 const setState = useSetState()
 const remove = useRemoveAssignment()
 const assigning = ref(false)
 const edited = ref<Assignment>()
-const own = computed(() => (data.value ?? []).filter((one) => one.ruleset === props.ruleset))
+const own = computed(() => data.value ?? [])
 const over = (one: Assignment) => Boolean(one.ends && new Date(one.ends) <= new Date())
 const problem = computed(() => setState.error.value ?? remove.error.value)
 

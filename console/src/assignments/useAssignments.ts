@@ -9,8 +9,11 @@ export type AssignmentBody = components['schemas']['Assignment']
 
 const assignments = crud<Assignment, AssignmentBody>('assignments')
 
-/** All assignments. */
-export const useAssignments = () => assignments.useAll()
+/** The assignments of a ruleset, or those on a group. */
+export const useAssignments = assignments.useSome
+
+/** One of them alone. */
+export const useAssignment = assignments.useOne
 
 export const usePutAssignment = assignments.usePut
 export const useRemoveAssignment = assignments.useRemove

@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router'
 import { useSignOut } from '@/access/useSession'
 import type { Session } from '@/api/client'
 import { useLive } from '@/api/useLive'
-import { useFindings } from '@/findings/useFindings'
+import { useFindingCounts } from '@/findings/useFindings'
 
 defineProps<{ session: Session }>()
 const STEPS = [
@@ -19,7 +19,7 @@ const STEPS = [
   { name: 'activity', path: '/activity', label: 'Activity' },
 ]
 const { connected } = useLive()
-const { data: findings } = useFindings()
+const { data: findings } = useFindingCounts()
 /** What is to be settled soon: a count stands only where something waits. */
 const waiting = computed(() => (findings.value?.open.high ?? 0) + (findings.value?.open.medium ?? 0))
 const mode = useColorMode({

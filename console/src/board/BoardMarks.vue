@@ -6,13 +6,13 @@ defineProps<{ cell: BoardCell }>()
 </script>
 
 <template>
-  <span class="cell" :class="{ idle: cell.state !== 'active' || cell.ended }" :title="cell.sentence">
+  <span class="cell" :class="{ idle: cell.state !== 'active' || cell.ended }" :title="cell.assignment">
     <ActionMark v-if="cell.action" :action="cell.action" bare />
     <span v-else class="chip">applies</span>
     <Icon v-if="cell.mandatory" name="nut" label="mandatory" class="m" />
     <Icon v-if="cell.schedule" name="clock" :label="`during ${cell.schedule}`" class="m" />
     <Icon v-if="cell.people" name="person" label="for some people" class="m" />
-    <Icon v-if="cell.place !== 'anywhere'" name="pin" :label="`only ${cell.place}`" class="m" />
+    <Icon v-if="cell.place && cell.place !== 'anywhere'" name="pin" :label="`only ${cell.place}`" class="m" />
     <Icon v-if="cell.exception" name="key" label="exception" class="m" />
     <span v-if="cell.ended" class="small dim">ended</span>
     <span v-else-if="cell.state !== 'active'" class="small dim">{{ cell.state }}</span>

@@ -3,15 +3,13 @@ import { useRouteQuery } from '@vueuse/router'
 import { computed, ref } from 'vue'
 
 import type { Assignment, Ruleset } from '@/api/client'
-import { useAssignments } from '@/assignments/useAssignments'
 import { useCheck } from '@/checks/useChecks'
-import { useFindings } from '@/findings/useFindings'
+import { useFindingCounts } from '@/findings/useFindings'
 import { counted } from '@/lib/words'
 import { type BoardCell, type OverlapAsked, type OverlapRow, useBoard } from './useBoard'
 
-const { data: board, isPending, error, refetch } = useBoard()
-const { data: findings } = useFindings()
-const { data: assignments } = useAssignments()
+const { data: board, isPending, error, refetch, hasNextPage, fetchNextPage, isFetchingNextPage } = useBoard()
+const { data: findings } = useFindingCounts()
 
 // --- what is compared, in the address ---
 
@@ -53,9 +51,9 @@ function open(ruleset: string, target: string, cells: BoardCell[]) {
   if (cells.length) shownCell.value = true
   else edit()
 }
-function edit(assignment?: string) {
+function edit(assignment?: Assignment) {
   shownCell.value = false
-  edited.value = assignments.value?.find((one) => one.key === assignment)
+  edited.value = assignment
   begin.value = assignment ? undefined : opened.value?.target
   assigning.value = true
 }
@@ -77,9 +75,8 @@ function explain(row: OverlapRow) {
   asking.value = true
 }
 const kinds = computed(() => {
-  const count = (kind: string) =>
-    findings.value?.items.filter((finding) => finding.kind === kind && !finding.accepted).length
-  return { contradiction: count('contradiction') ?? 0, shadowed: count('shadowed') ?? 0 }
+  const open = findings.value?.kinds ?? {}
+  return { contradiction: open.contradiction ?? 0, shadowed: open.shadowed ?? 0 }
 })
 </script>
 
@@ -88,10 +85,8 @@ const kinds = computed(() => {
     <BoardTabs />
     <PageHead title="Assignments">
       <span v-if="board">
-        {{ counted(board.rows.filter((row) => !row.device && !row.built_in).length, 'group') }},
-        {{ counted(board.columns.length, 'ruleset') }}, {{ board.in_force }} in force<template
-          v-if="kinds.contradiction"
-        >
+        {{ counted(board.groups, 'group') }}, {{ counted(board.columns.length, 'ruleset') }},
+        {{ board.in_force }} in force<template v-if="kinds.contradiction">
           ·
           <RouterLink :to="{ name: 'findings', query: { kind: 'contradiction' } }">{{
             counted(kinds.contradiction, 'contradiction')
@@ -125,6 +120,10 @@ const kinds = computed(() => {
         </p>
       </template>
       <BoardTable v-if="board" class="mt-3" :board="board" :chosen="chosen" @choose="choose" @open="open" />
+      <p v-if="hasNextPage" class="mt-2 mb-0 small">
+        The {{ board!.rows.length }} strongest of {{ board!.total }}.
+        <BButton variant="light" :disabled="isFetchingNextPage" @click="fetchNextPage()">Show more</BButton>
+      </p>
       <p class="legend small sub">
         <ActionMark action="allow" /> <ActionMark action="warn" /> <ActionMark action="block" />
         <ActionMark action="log" /> <span class="chip">applies</span> several actions

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { useAssignments, useRemoveAssignment, useSetState } from '@/assignments/useAssignments'
+import type { Assignment } from '@/api/client'
+import { useRemoveAssignment, useSetState } from '@/assignments/useAssignments'
 import type { BoardCell } from './useBoard'
 
 /** What is assigned where a ruleset and a group meet: changed, paused or removed in place. */
@@ -7,24 +8,21 @@ defineProps<{
   cell?: { ruleset: string; target: string; cells: BoardCell[] }
 }>()
 const shown = defineModel<boolean>({ required: true })
-const emit = defineEmits<{ edit: [assignment?: string] }>()
-const { data: assignments } = useAssignments()
+const emit = defineEmits<{ edit: [assignment?: Assignment] }>()
 const setState = useSetState()
 const remove = useRemoveAssignment()
 const close = () => (shown.value = false)
 
-function turn(key: string) {
-  const assignment = assignments.value?.find((one) => one.key === key)
-  if (!assignment) return
+function turn(assignment: Assignment) {
+  const { key } = assignment
   const state = assignment.state === 'active' ? 'paused' : 'active'
   setState.plan(
     { assignment, state },
     { title: state === 'active' ? `${key} in force` : `${key} paused`, onSuccess: close },
   )
 }
-function drop(key: string) {
-  const assignment = assignments.value?.find((one) => one.key === key)
-  if (assignment) remove.plan(assignment, { title: `remove ${key}`, onSuccess: close })
+function drop(assignment: Assignment) {
+  remove.plan(assignment, { title: `remove ${assignment.key}`, onSuccess: close })
 }
 </script>
 
@@ -33,16 +31,15 @@ function drop(key: string) {
     <p v-if="setState.error.value ?? remove.error.value" class="wrong" role="alert">
       <Icon name="exclamation" /> {{ (setState.error.value ?? remove.error.value)!.message }}
     </p>
-    <section v-for="entry in cell?.cells" :key="entry.assignment" class="one">
-      <p class="mb-1"><BoardMarks :cell="entry" /> {{ entry.sentence }}</p>
-      <div v-needs:author>
-        <BButton variant="light" @click="emit('edit', entry.assignment)">Change…</BButton>{{ ' ' }}
-        <BButton variant="light" @click="turn(entry.assignment)">{{
-          entry.state === 'active' ? 'Pause…' : 'Put in force…'
-        }}</BButton>{{ ' ' }}
-        <BButton variant="light" @click="drop(entry.assignment)">Remove…</BButton>
-      </div>
-    </section>
+    <CellEntry
+      v-for="entry in cell?.cells"
+      :key="entry.assignment"
+      class="one"
+      :cell="entry"
+      @edit="emit('edit', $event)"
+      @turn="turn"
+      @drop="drop"
+    />
     <BButton v-needs:author variant="link" class="px-0" @click="emit('edit')"
       ><Icon name="plus" /> Assign it here once more, otherwise</BButton
     >

@@ -1,14 +1,32 @@
-import { useQuery } from '@tanstack/vue-query'
+import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
-import { api, told, type Schemas } from '@/api/client'
+import { api, type Board, told, type Schemas } from '@/api/client'
 
 export type OverlapRow = Schemas['OverlapRow']
 export type BoardCell = Schemas['BoardCell']
 export type BoardRow = Schemas['BoardRow']
 
-/** All that is assigned, seen at once. */
-export const useBoard = () => useQuery({ queryKey: ['board'], queryFn: () => told(api.GET('/api/v1/board')) })
+/** What is assigned, seen at once: rows come a page at a time, the strongest first. */
+export function useBoard() {
+  const query = useInfiniteQuery({
+    queryKey: ['board'],
+    queryFn: ({ pageParam }) =>
+      told(api.GET('/api/v1/board', { params: { query: { cursor: pageParam ?? undefined } } })),
+    initialPageParam: null as string | null,
+    getNextPageParam: (page) => page.next,
+  })
+  const data = computed<Board | undefined>(() => {
+    const pages = query.data.value?.pages
+    if (!pages?.length) return undefined
+    return {
+      ...pages[0],
+      rows: pages.flatMap((page) => page.rows),
+      cells: pages.flatMap((page) => page.cells),
+    }
+  })
+  return { ...query, data }
+}
 
 export interface OverlapAsked {
   group?: string[]

@@ -3,41 +3,50 @@ import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
 import { counted, plain } from '@/lib/words'
-import { useFindings } from './useFindings'
+import { type FindingFilters, useFinding, useFindings } from './useFindings'
 
 /** What an administrator should settle: a list at the left, the chosen one with its machines and remedies beside it. */
-const { data, isPending, error, refetch } = useFindings()
 const kind = useRouteQuery<string>('kind', '')
 const severity = useRouteQuery<string>('severity', '')
 const accepted = useRouteQuery<string>('accepted', '')
 const id = useRouteQuery<string>('finding', '')
 
-const shown = computed(() =>
-  (data.value?.items ?? []).filter(
-    (one) =>
-      (!kind.value || one.kind === kind.value) &&
-      (!severity.value || one.severity === severity.value) &&
-      (accepted.value === 'too' || !one.accepted),
-  ),
-)
-const chosen = computed(() =>
-  id.value ? data.value?.items.find((one) => one.id === id.value) : shown.value[0],
-)
+const { items, counts, total, isPending, error, refetch, hasNextPage, fetchNextPage, isFetchingNextPage } =
+  useFindings(
+    computed(
+      () =>
+        ({
+          kind: kind.value || undefined,
+          severity: severity.value || undefined,
+          accepted: accepted.value === 'too' ? undefined : false,
+        }) as FindingFilters,
+    ),
+  )
+const shown = computed(() => items.value ?? [])
+// one that the address names may stand further down than what was fetched; and lists tell not all of each
+const listed = computed(() => (id.value ? shown.value.find((one) => one.id === id.value) : shown.value[0]))
+const named = useFinding(() => id.value || (shown.value[0]?.id ?? ''))
+const chosen = computed(() => named.data.value ?? listed.value)
 const kinds = computed(() => [
   { value: '', text: 'Every kind' },
-  ...[...new Set(data.value?.items.map((one) => one.kind))]
+  ...Object.entries(counts.value?.kinds ?? {})
     .sort()
-    .map((one) => ({ value: one, text: plain(one) })),
+    .map(([one, number]) => ({ value: one, text: `${plain(one)} (${number})` })),
 ])
-const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'low']
+const SEVERITIES = [
+  { value: '', text: 'Every severity' },
+  { value: 'high', text: 'high' },
+  { value: 'medium', text: 'high or medium' },
+]
 </script>
 
 <template>
   <div class="page">
     <PageHead title="Findings">
-      <span v-if="data">
-        <b>{{ data.open.high }}</b> high, <b>{{ data.open.medium }}</b> medium, <b>{{ data.open.low }}</b> low
-        <template v-if="data.accepted">; {{ data.accepted }} accepted for now</template>
+      <span v-if="counts">
+        <b>{{ counts.open.high }}</b> high, <b>{{ counts.open.medium }}</b> medium,
+        <b>{{ counts.open.low }}</b> low
+        <template v-if="counts.accepted">; {{ counts.accepted }} accepted for now</template>
       </span>
       <template #actions>
         <BFormSelect v-model="severity" :options="SEVERITIES" aria-label="Severity" />
@@ -79,9 +88,15 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
               ></span
             >
           </RouterLink>
+          <p v-if="hasNextPage" class="more small">
+            {{ shown.length }} of {{ total }}
+            <BButton variant="light" :disabled="isFetchingNextPage" @click="fetchNextPage()"
+              >Show more</BButton
+            >
+          </p>
         </nav>
         <FindingDetail v-if="chosen" :key="chosen.id" :finding="chosen" />
-        <section v-else class="panel" aria-live="polite">
+        <section v-else-if="named.error.value" class="panel" aria-live="polite">
           <p class="mb-1"><b>This finding is not there any more.</b></p>
           <p class="sub mb-0">
             What it was about may be settled. <code>{{ id }}</code>
@@ -96,6 +111,13 @@ const SEVERITIES = [{ value: '', text: 'Every severity' }, 'high', 'medium', 'lo
 .entry {
   display: flex;
   gap: 0.6rem;
+  padding: 0.5rem 0.9rem;
+}
+.more {
+  display: flex;
+  gap: 0.6rem;
+  align-items: center;
+  margin: 0;
   padding: 0.5rem 0.9rem;
 }
 .what {

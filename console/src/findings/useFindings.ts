@@ -3,12 +3,36 @@ import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
 import { changing } from '@/api/changing'
 import { api, told, type Schemas } from '@/api/client'
+import { usePages } from '@/api/paging'
+import type { paths } from '@/api/schema'
 
 export type Severity = Schemas['Severity']
 
-/** What is to be settled. */
-export const useFindings = () =>
-  useQuery({ queryKey: ['findings'], queryFn: () => told(api.GET('/api/v1/findings')) })
+export type FindingFilters = NonNullable<paths['/api/v1/findings']['get']['parameters']['query']>
+
+/** What is to be settled, a page at a time; and the counts of all of it. */
+export function useFindings(filters: MaybeRefOrGetter<FindingFilters>) {
+  const query = usePages(['findings', computed(() => toValue(filters))], (cursor) =>
+    told(api.GET('/api/v1/findings', { params: { query: { ...toValue(filters), cursor } } })),
+  )
+  return { ...query, counts: computed(() => query.data.value?.pages[0]) }
+}
+
+/** How much is to be settled. */
+export const useFindingCounts = () =>
+  useQuery({
+    queryKey: ['findings', 'counts'],
+    queryFn: () => told(api.GET('/api/v1/findings', { params: { query: { limit: 1 } } })),
+  })
+
+/** One finding. */
+export const useFinding = (id: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ['findings', 'one', computed(() => toValue(id))],
+    queryFn: () => told(api.GET('/api/v1/findings/{id}', { params: { path: { id: toValue(id) } } })),
+    enabled: computed(() => Boolean(toValue(id))),
+    retry: false,
+  })
 
 /** All machines that a finding is about. */
 export const useFindingDevices = (id: MaybeRefOrGetter<string>, wanted: MaybeRefOrGetter<boolean>) =>

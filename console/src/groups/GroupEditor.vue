@@ -27,7 +27,7 @@ const { draft, body } = editor
 const { mayAuthor } = useSession()
 const copy = useCopyGroup()
 const saying = ref(false)
-const { data: assignments } = useAssignments()
+const { data: assignments } = useAssignments(() => ({ group: props.group?.key ?? '' }))
 const { data: rulesets } = useRulesets()
 const pageOf = (key: string) => routeOf(rulesets.value?.find((one) => one.key === key)?.kind ?? 'category')
 
@@ -36,9 +36,7 @@ const asked = refDebounced(
   300,
 )
 const preview = useGroupPreview(computed(() => (props.group?.built_in ? null : asked.value)))
-const users = computed(() =>
-  (assignments.value ?? []).filter(({ to }) => props.group && to.includes(props.group.key)),
-)
+const users = computed(() => assignments.value ?? [])
 
 function makeCopy() {
   const key = window.prompt('Key of the copy', `${props.group!.key}-2`)

@@ -11,7 +11,12 @@ class BoardPart(Part):
 
     def get(self) -> Board:
         """All that is assigned, seen at once."""
-        return self.connection.get("/board", Board)
+        found = self.connection.get("/board", Board)
+        rows, cells, cursor = list(found.rows), list(found.cells), found.next
+        while cursor is not None:
+            page = self.connection.get("/board", Board, cursor=cursor)
+            rows, cells, cursor = [*rows, *page.rows], [*cells, *page.cells], page.next
+        return found.model_copy(update={"rows": tuple(rows), "cells": tuple(cells), "next": None})
 
     def overlap(
         self,

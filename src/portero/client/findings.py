@@ -9,6 +9,9 @@ from portero.client.connection import Part, segment
 from portero.core.nouns.finding import ChosenRemedy, DeviceName, Finding, Findings, NewAcceptance
 
 
+MOST_AT_ONCE = 200
+
+
 class FindingsPart(Part):
     """Findings: what an administrator should settle."""
 
@@ -23,7 +26,12 @@ class FindingsPart(Part):
     ) -> Findings:
         """All findings, the most urgent first; of a severity or higher, of a kind, about a group or ruleset."""
         asked = {"severity": severity, "kind": kind, "accepted": accepted, "group": group, "ruleset": ruleset}
-        return self.connection.get("/findings", Findings, **asked)
+        found = self.connection.get("/findings", Findings, limit=MOST_AT_ONCE, **asked)
+        items, cursor = list(found.items), found.next
+        while cursor is not None:
+            page = self.connection.get("/findings", Findings, limit=MOST_AT_ONCE, cursor=cursor, **asked)
+            items, cursor = [*items, *page.items], page.next
+        return found.model_copy(update={"items": tuple(items), "next": None})
 
     def get(self, id: str) -> Finding:
         """One finding. NotFound."""

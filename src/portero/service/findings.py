@@ -35,10 +35,12 @@ class FindingsKeeper:
             for item in found.items
         )
         counts = Counter(item.severity for item in items if item.is_open)
-        return Findings(
+        return Findings.model_construct(
             revision=snapshot.revision,
             items=items,
+            total=len(items),
             open={severity: counts[severity] for severity in SEVERITIES},
+            kinds=dict(Counter(item.kind for item in items if item.is_open)),
             accepted=sum(not item.is_open for item in items),
         )
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
-from typing import Literal
+from datetime import UTC, datetime, timedelta
+from typing import Literal, NamedTuple
 
 from portero.core import sentences, wording
 from portero.core.insight import indicators
@@ -150,6 +150,7 @@ class IndicatorsKeeper:
     def __init__(self, store: Store, current: Current, fleet: FleetKeeper, clock: Callable[[], float]) -> None:
         self._store, self._current, self._fleet, self._now = store, current, fleet, clock
         self._counted_at = 0.0
+        self._can_go: _CanGo | None = None
 
     def weigh(self, ruleset: Ruleset, parcel: Parcel, replace: bool, is_kept: bool) -> ImportReport:
         """What putting a parcel in comes to, against the estate without it."""
@@ -251,7 +252,7 @@ class IndicatorsKeeper:
         estate = self._current.snapshot.estate
         found = [
             item
-            for item in indicators.clean_up(estate, moment(self._now()))
+            for item in self._what_can_go(estate)
             if item.reason in reasons and ruleset in (None, item.ruleset)
         ]
         own = [item for item in found if estate.ruleset_by_key[item.ruleset].feed is None]
@@ -259,6 +260,25 @@ class IndicatorsKeeper:
             reason: sum(item.reason == reason for item in own) for reason in ("ended", "duplicate", "overshadowed")
         }
         return CleanUp(items=tuple(own[:1000]), **counts, from_feeds=len(found) - len(own)), own
+
+
+    def _what_can_go(self, estate: Estate) -> Sequence[CleanUpItem]:
+        """All that can go: looked for once, until the estate is another or something more has ended."""
+        now = moment(self._now())
+        known = self._can_go
+        if known is None or known.estate is not estate or now >= known.until:
+            ends = (rule.valid_until for one in estate.rulesets for rule in one.rules if rule.valid_until is not None)
+            until = min((end for end in ends if end > now), default=datetime.max.replace(tzinfo=UTC))
+            known = self._can_go = _CanGo(estate, until, tuple(indicators.clean_up(estate, now)))
+        return known.items
+
+
+class _CanGo(NamedTuple):
+    """What can go of an estate until something more ends."""
+
+    estate: Estate
+    until: datetime
+    items: Sequence[CleanUpItem]
 
 
 class _Hits:

@@ -122,8 +122,8 @@ def _forks(units: list[str], below: str | None) -> list[str]:
 def unit_readiness(store: Store, estate: Estate, now: float, below: str | None) -> list[UnitReadiness]:
     """How each unit below another one stands, where they first fork; of all where none is named."""
     with store.reading() as connection:
-        names = _forks(counting.units(connection), below)
         counts = counting.unit_counts(connection, now)
+    names = _forks(sorted({count.unit for count in counts.classes}), below)
     own: dict[str, str] = {}
     for unit in {count.unit for count in counts.classes}:
         inside = next((name for name in names if unit == name or unit.startswith(f"{name}/")), None)

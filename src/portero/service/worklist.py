@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from heapq import nsmallest
 
 from portero.core import sentences
 from portero.core.nouns.epoch import EpochState
@@ -33,11 +34,21 @@ def worklist(store: Store, estate: Estate, found: Findings, epoch: EpochState, n
         *_stragglers(store, now),
         *_feeds(store, estate),
         *_directory(store),
-        *(_of_finding(item) for item in found.items if item.is_open and item.kind is not FindingKind.BROAD),
+        *map(_of_finding, _most_urgent(found)),
     ]
     order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
     items.sort(key=lambda item: (SEVERITIES.index(item.severity), order[item.kind], -(item.devices or 0)))
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]))
+
+
+def _most_urgent(found: Findings) -> list[Finding]:
+    """So many findings that are open as there can be items."""
+    is_open = (item for item in found.items if item.is_open and item.kind is not FindingKind.BROAD)
+    return nsmallest(
+        MOST_ITEMS,
+        is_open,
+        key=lambda item: (SEVERITIES.index(item.severity), item.kind not in _ENDS, -(item.devices or 0)),
+    )
 
 
 def _ahead(epoch: EpochState) -> Iterator[WorkItem]:
@@ -78,8 +89,7 @@ def _machines(blocker_count: BlockerCount) -> str:
 
 def _stragglers(store: Store, now: float) -> Iterator[WorkItem]:
     with store.reading() as connection:
-        counts = device_lists.rollout_counts(connection, now)
-        late = device_lists.count_late(connection, now, LATE)
+        counts, late = device_lists.rollout_and_late(connection, now, LATE)
     for state, number, severity, todo in (
         ("failed", counts.failed, Severity.HIGH, "See why, machine by machine."),
         ("waiting", late, Severity.MEDIUM, "See which."),

@@ -296,15 +296,25 @@ def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | No
     return {row[0]: (row[1], row[2]) for row in rows}
 
 
-def count_late(connection: sqlite3.Connection, now: float, seconds: float) -> int:
-    """How many devices that are heard of have waited longer than this for their newest bundle."""
-    return int(
-        connection.execute(
-            f"SELECT count(*) FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' AND {_STATE} = 'waiting'"
-            " AND max(class.since, device.joined_at) < :now - :seconds",
-            {"now": now, "seconds": seconds},
-        ).fetchone()[0]
+def rollout_and_late(connection: sqlite3.Connection, now: float, seconds: float) -> tuple[RolloutCounts, int]:
+    """How many devices are in each roll-out state; and how many that are heard of have waited longer than this for
+    their newest bundle.
+    """
+    rows = connection.execute(
+        f"SELECT {_STATE} AS state, count(*), sum(max(class.since, device.joined_at) < :now - :seconds)"
+        f" FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' GROUP BY 1",
+        {"now": now, "seconds": seconds},
+    ).fetchall()
+    counts = RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
+    return counts, next((int(row[2] or 0) for row in rows if row[0] == "waiting"), 0)
+
+
+def class_sizes(connection: sqlite3.Connection) -> list[tuple[frozenset[str], int]]:
+    """How many devices there are of each class, by its groups."""
+    rows = connection.execute(
+        "SELECT class.groups, count(*) FROM device JOIN class ON class.id = device.class GROUP BY device.class"
     )
+    return [(frozenset(json.loads(groups)), number) for groups, number in rows]
 
 
 def group_sizes(connection: sqlite3.Connection) -> dict[str, int]:

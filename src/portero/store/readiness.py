@@ -173,11 +173,3 @@ def unit_counts(connection: sqlite3.Connection, now: float) -> UnitCounts:
         ],
         Counter((unit, layer) for device, layer, unit in kept if device not in unheard),
     )
-
-
-def units(connection: sqlite3.Connection) -> list[str]:
-    """Every unit that some device is in, in order."""
-    rows = connection.execute(
-        "SELECT DISTINCT unit FROM device WHERE unit IS NOT NULL AND lifecycle <> 'retired' ORDER BY unit"
-    )
-    return [row[0] for row in rows]

@@ -48,14 +48,16 @@ class BoardCell(Noun):
     place: str = "anywhere"
     until_restart: bool = False
     exception: Annotated[bool, Field(description="Whether somebody answers for it, for a while.")] = False
-    sentence: str
 
 
 class Board(Noun):
-    """All that is assigned, seen at once."""
+    """What is assigned, seen at once: a page of the rows, with what is in them."""
 
     revision: int
     rows: tuple[BoardRow, ...]
+    next: Annotated[str | None, Field(description="The cursor of the next rows; None at the end.")] = None
+    total: Annotated[int, Field(description="How many rows there are.")]
+    groups: Annotated[int, Field(description="How many groups there are, without those that are built in.")]
     columns: tuple[BoardColumn, ...]
     cells: tuple[BoardCell, ...]
     in_force: Annotated[int, Field(description="How many assignments are in force now.")]

@@ -106,11 +106,14 @@ class Finding(Noun):
 
 
 class Findings(Noun):
-    """All findings of an estate, the most urgent first."""
+    """A page of the findings of an estate, the most urgent first. The counts are those of all of them."""
 
     revision: int
     items: tuple[Finding, ...]
+    next: Annotated[str | None, Field(description="The cursor of the next page; None at the end.")] = None
+    total: Annotated[int, Field(description="How many there are of those that were asked for.")]
     open: Annotated[dict[Severity, int], Field(description="How many are open, by severity.")]
+    kinds: Annotated[dict[FindingKind, int], Field(description="How many are open, by kind.")]
     accepted: Annotated[int, Field(description="How many somebody has accepted.")]
 
 

@@ -47,9 +47,15 @@ def _sifting(
 
 
 def _telling(keepers: Keepers, snapshot: Snapshot) -> Tell:
+    with keepers.store.reading() as connection:
+        sizes = device_lists.class_sizes(connection)
+
     def tell(assignment: Assignment, version: int | None) -> AssignmentSummary:
-        with keepers.store.reading() as connection:
-            reached = device_lists.count_reached(connection, assignment.groups, assignment.named_devices)
+        if assignment.named_devices:
+            with keepers.store.reading() as connection:
+                reached = device_lists.count_reached(connection, assignment.groups, assignment.named_devices)
+        else:
+            reached = sum(number for groups, number in sizes if not groups.isdisjoint(assignment.groups))
         return AssignmentSummary(
             **assignment.model_dump(),
             sentence=sentences.assignment_sentence(assignment, snapshot.estate.ruleset_by_key[assignment.ruleset]),

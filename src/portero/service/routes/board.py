@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from portero.core import sentences
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
 from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow
@@ -10,7 +9,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import BUILT_IN
 from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
-from portero.service.routes.common import Signed, TheKeepers
+from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers, offset_page
 from portero.store import device_lists
 from portero.store.moments import moment
 
@@ -36,20 +35,31 @@ def board_rows(keepers: Keepers) -> list[BoardRow]:
     ]
 
 
-@router.get("/board", summary="The board", operation_id="getBoard", tags=["assignments"])
-def get_board(_who: Signed, keepers: TheKeepers) -> Board:
-    """All that is assigned, seen at once: groups by precedence down, rulesets across, what is put where they meet."""
+@router.get(
+    "/board", summary="The board", operation_id="getBoard", tags=["assignments"], response_model_exclude_defaults=True
+)
+def get_board(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 50) -> Board:
+    """What is assigned, seen at once: groups by precedence down, rulesets across, what is put where they meet. What is
+    as usual is left out. What an assignment says in words is told with it alone.
+    """
     snapshot = keepers.estate.snapshot
     estate = snapshot.estate
     now = moment(keepers.now())
+    rows = board_rows(keepers)
+    page = offset_page(rows, cursor, limit)
+    shown = {row.target for row in page.items}
     cells = tuple(
-        _cell(assignment, target_name(target), estate, bool(assignment.ends and assignment.ends <= now))
+        _cell(assignment, name, estate, bool(assignment.ends and assignment.ends <= now))
         for assignment in estate.assignments
-        for target in assignment.to
+        for name in map(target_name, assignment.to)
+        if name in shown
     )
     return Board(
         revision=snapshot.revision,
-        rows=tuple(board_rows(keepers)),
+        rows=tuple(page.items),
+        next=page.next,
+        total=page.total,
+        groups=len(estate.groups),
         columns=tuple(
             BoardColumn(ruleset=one.key, name=one.name or one.key, kind=one.kind, rules=len(one.rules), feed=one.feed)
             for one in sorted(estate.rulesets, key=lambda ruleset: _KINDS.index(ruleset.kind))
@@ -81,5 +91,4 @@ def _cell(assignment: Assignment, target: str, estate: Estate, ended: bool) -> B
         place=assignment.place,
         until_restart=assignment.until_restart,
         exception=assignment.owner is not None,
-        sentence=sentences.assignment_sentence(assignment, ruleset),
     )

@@ -59,7 +59,7 @@ def export_corrections(
     _who: Signed, keepers: TheKeepers, is_wanted: Annotated[Sift, Depends(_sifting)]
 ) -> StreamingResponse:
     """Corrections as CSV, to be sent to whoever keeps a feed: what it says, what it should say, and why."""
-    found = filter(is_wanted, ROUTES.tell_all(keepers, keepers.estate.snapshot))
+    found = ROUTES.page(keepers, keepers.estate.snapshot, is_wanted, None, None, None).items
 
     def lines() -> Iterator[str]:
         yield "host,feed_says,should_be,reason,by,at\n"

@@ -38,6 +38,8 @@ from portero.service.state import Snapshot
 from portero.store.moments import moment
 
 router = audited_router("findings")
+LISTED_RULES = 5
+"""So many of a finding's rules are told in lists; a finding alone tells all that it has."""
 
 
 @router.get("/findings", summary="List findings", operation_id="listFindings")
@@ -51,11 +53,15 @@ def list_findings(
     ] = None,
     group: Annotated[str | None, Query(max_length=64)] = None,
     ruleset: Annotated[str | None, Query(max_length=64)] = None,
+    cursor: Cursor = None,
+    limit: Limit = 50,
 ) -> Findings:
-    """All that is to be settled, the most urgent first. The counts are those of the whole estate."""
+    """What is to be settled, the most urgent first, each with its first five rules. The counts are those of the whole
+    estate.
+    """
     found = keepers.findings.all()
     least = len(SEVERITIES) if severity is None else SEVERITIES.index(severity)
-    items = tuple(
+    items = [
         item
         for item in found.items
         if (kind is None or item.kind is kind)
@@ -63,8 +69,10 @@ def list_findings(
         and (accepted is None or accepted != item.is_open)
         and (group is None or group in item.groups)
         and (ruleset is None or ruleset in item.rulesets)
-    )
-    return found.model_copy(update={"items": items})
+    ]
+    page = offset_page(items, cursor, limit)
+    shown = tuple(item.model_copy(update={"rules": item.rules[:LISTED_RULES]}) for item in page.items)
+    return found.model_copy(update={"items": shown, "next": page.next, "total": page.total})
 
 
 @router.get("/findings/{id}", summary="Show a finding", operation_id="getFinding")

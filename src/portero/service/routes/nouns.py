@@ -78,10 +78,22 @@ class NounRoutes:
     folded: Callable[[str], str] = lambda key: key
     """The key that the address means."""
 
-    def tell_all(self, keepers: Keepers, snapshot: Snapshot) -> list[Any]:
-        """What lists tell of each."""
+    def page(
+        self, keepers: Keepers, snapshot: Snapshot, sift: Sift, q: str | None, cursor: str | None, limit: int | None
+    ) -> Page[Any]:
+        """What a list tells of those that are asked for; with a limit, a page of them."""
         tell = self._tell(self.telling, self.noun.listed, keepers, snapshot)
-        return [tell(one, self._version(snapshot, one)) for one in self._listing(snapshot)]
+
+        def told(one: Any) -> Any:
+            return tell(one, self._version(snapshot, one))
+
+        found, wanted = [one for one in self._listing(snapshot) if sift(one)], (q or "").casefold()
+        if wanted:
+            # looked for is what is told
+            every = [one for one in map(told, found) if wanted in one.model_dump_json().casefold()]
+            return offset_page(every, cursor, limit or len(every))
+        page = offset_page(found, cursor, limit or len(found))
+        return page.model_copy(update={"items": list(map(told, page.items))})
 
     def tell_one(self, keepers: Keepers, snapshot: Snapshot, key: str) -> Any:
         """What is told of the one of a key. Refusal."""
@@ -141,10 +153,6 @@ def _install_reading(router: APIRouter, own: NounRoutes) -> None:
     }
     listed: Any = noun.listed
 
-    def found(keepers: Keepers, sift: Sift, q: str | None) -> list[Any]:
-        wanted, told = (q or "").casefold(), own.tell_all(keepers, keepers.estate.snapshot)
-        return [one for one in told if sift(one) and (not wanted or wanted in one.model_dump_json().casefold())]
-
     if own.is_paged:
 
         @router.get(response_model=Page[listed], **reading)
@@ -154,9 +162,9 @@ def _install_reading(router: APIRouter, own: NounRoutes) -> None:
             sift: Annotated[Sift, Depends(own.sifting)],
             q: Search = None,
             cursor: Cursor = None,
-            limit: Limit = 1000,
+            limit: Limit = 100,
         ) -> Any:
-            return offset_page(found(keepers, sift, q), cursor, limit)
+            return own.page(keepers, keepers.estate.snapshot, sift, q, cursor, limit)
 
     else:
 
@@ -164,7 +172,7 @@ def _install_reading(router: APIRouter, own: NounRoutes) -> None:
         def list_all(
             _who: Signed, keepers: TheKeepers, sift: Annotated[Sift, Depends(own.sifting)], q: Search = None
         ) -> Any:
-            return found(keepers, sift, q)
+            return own.page(keepers, keepers.estate.snapshot, sift, q, None, None).items
 
     @router.get(
         _path(own),
