@@ -8,7 +8,6 @@ from datetime import datetime
 from portero.client.connection import Part, segment
 from portero.core.nouns.finding import ChosenRemedy, DeviceName, Finding, Findings, NewAcceptance
 
-
 MOST_AT_ONCE = 200
 
 

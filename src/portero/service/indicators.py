@@ -251,16 +251,13 @@ class IndicatorsKeeper:
         """What can go for these reasons, the first thousand told; and all that is written by hand."""
         estate = self._current.snapshot.estate
         found = [
-            item
-            for item in self._what_can_go(estate)
-            if item.reason in reasons and ruleset in (None, item.ruleset)
+            item for item in self._what_can_go(estate) if item.reason in reasons and ruleset in (None, item.ruleset)
         ]
         own = [item for item in found if estate.ruleset_by_key[item.ruleset].feed is None]
         counts = {
             reason: sum(item.reason == reason for item in own) for reason in ("ended", "duplicate", "overshadowed")
         }
         return CleanUp(items=tuple(own[:1000]), **counts, from_feeds=len(found) - len(own)), own
-
 
     def _what_can_go(self, estate: Estate) -> Sequence[CleanUpItem]:
         """All that can go: looked for once, until the estate is another or something more has ended."""

@@ -270,13 +270,33 @@ def _rollout_of(row: sqlite3.Row, now: float) -> RolloutState | None:
 
 def rollout_counts(connection: sqlite3.Connection, now: float, filter: DeviceFilter | None = None) -> RolloutCounts:
     """How many of the devices are in each roll-out state; those that never joined, or are retired, are in none."""
-    where, values = (filter or DeviceFilter()).conditions()
+    return _rollout(connection, now, filter or DeviceFilter(), 0.0)[0]
+
+
+def rollout_and_late(connection: sqlite3.Connection, now: float, seconds: float) -> tuple[RolloutCounts, int]:
+    """The same of all; and how many that are heard of have waited longer than this for their newest bundle."""
+    return _rollout(connection, now, DeviceFilter(), seconds)
+
+
+def _rollout(
+    connection: sqlite3.Connection, now: float, filter: DeviceFilter, seconds: float
+) -> tuple[RolloutCounts, int]:
+    where, values = filter.conditions()
     _choose(connection, filter)
     conditions = " AND ".join(["device.lifecycle = 'enrolled'", *where])
+    asked = {**values, "now": now, "seconds": seconds}
+    every_of, others_of = ("device", _SCANNED) if filter == DeviceFilter() else (_SOURCE, _SOURCE)
+    (every,) = connection.execute(f"SELECT count(*) FROM {every_of} WHERE {conditions}", asked).fetchone()
+    # most hold their newest bundle: only the others are told apart
     rows = connection.execute(
-        f"SELECT {_STATE} AS state, count(*) FROM {_SOURCE} WHERE {conditions} GROUP BY 1", {**values, "now": now}
-    )
-    return RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
+        f"SELECT {_STATE} AS state, count(*), sum(max(class.since, device.joined_at) < :now - :seconds)"
+        f" FROM {others_of} WHERE {conditions} AND NOT {_CURRENT} GROUP BY 1",
+        asked,
+    ).fetchall()
+    others = {row[0]: row[1] for row in rows}
+    current = every - sum(others.values())
+    counts = RolloutCounts(revision=newest_revision(connection), current=current, **others)
+    return counts, next((int(row[2] or 0) for row in rows if row[0] == "waiting"), 0)
 
 
 def enrolled(connection: sqlite3.Connection, filter: DeviceFilter, now: float, behind: bool = False) -> list[str]:
@@ -294,19 +314,6 @@ def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | No
         "SELECT id, last_heard, usual_interval FROM device WHERE lifecycle = 'enrolled' AND NOT told_silent"
     )
     return {row[0]: (row[1], row[2]) for row in rows}
-
-
-def rollout_and_late(connection: sqlite3.Connection, now: float, seconds: float) -> tuple[RolloutCounts, int]:
-    """How many devices are in each roll-out state; and how many that are heard of have waited longer than this for
-    their newest bundle.
-    """
-    rows = connection.execute(
-        f"SELECT {_STATE} AS state, count(*), sum(max(class.since, device.joined_at) < :now - :seconds)"
-        f" FROM {_SOURCE} WHERE device.lifecycle = 'enrolled' GROUP BY 1",
-        {"now": now, "seconds": seconds},
-    ).fetchall()
-    counts = RolloutCounts(revision=newest_revision(connection), **{row[0]: row[1] for row in rows})
-    return counts, next((int(row[2] or 0) for row in rows if row[0] == "waiting"), 0)
 
 
 def class_sizes(connection: sqlite3.Connection) -> list[tuple[frozenset[str], int]]:

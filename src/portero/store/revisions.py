@@ -81,10 +81,17 @@ class RevisionFilter(NamedTuple):
     q: str | None = None
 
 
-def _revision(connection: sqlite3.Connection, row: sqlite3.Row) -> Revision:
+LISTED_CHANGES = 10
+"""So many changes of each revision are told in lists."""
+
+
+def _revision(connection: sqlite3.Connection, row: sqlite3.Row, listed: bool = False) -> Revision:
+    documents, limit = ("NULL AS before, NULL AS after", LISTED_CHANGES) if listed else ("before, after", -1)
     changes = connection.execute(
-        "SELECT noun, key, verb, before, after FROM change WHERE revision = ? ORDER BY place", (row["number"],)
+        f"SELECT noun, key, verb, {documents} FROM change WHERE revision = ? ORDER BY place LIMIT ?",
+        (row["number"], limit),
     )
+    (changed,) = connection.execute("SELECT count(*) FROM change WHERE revision = ?", (row["number"],)).fetchone()
     return Revision(
         number=row["number"],
         at=moment(row["at"]),
@@ -93,6 +100,7 @@ def _revision(connection: sqlite3.Connection, row: sqlite3.Row) -> Revision:
         reason=row["reason"],
         devices=row["devices"],
         changes=tuple(map(_change, changes)),
+        changed=changed,
     )
 
 
@@ -108,14 +116,14 @@ AND ((:noun IS NULL AND :key IS NULL) OR EXISTS (
 def list_revisions(
     connection: sqlite3.Connection, wanted: RevisionFilter, below: int | None, limit: int
 ) -> tuple[list[Revision], int]:
-    """Revisions with their changes, newest first, below a number where one is given; and how many there are in all."""
+    """Revisions, each with its first changes, newest first, below a number where one is given; and how many there are."""
     asked = wanted._asdict()
     rows = connection.execute(
         f"SELECT * {_WANTED} AND (:below IS NULL OR number < :below) ORDER BY number DESC LIMIT :limit",
         {**asked, "below": below, "limit": limit},
     ).fetchall()
     total = connection.execute(f"SELECT count(*) {_WANTED}", asked).fetchone()[0]
-    return [_revision(connection, row) for row in rows], total
+    return [_revision(connection, row, listed=True) for row in rows], total
 
 
 def last_changes(connection: sqlite3.Connection, numbers: Collection[int]) -> dict[int, sqlite3.Row]:

@@ -34,7 +34,10 @@ class Revision(Noun):
     by: Annotated[str, Field(description="Who made it.")]
     summary: Annotated[str, Field(description="What it did, in one sentence.")]
     reason: str | None = None
-    changes: tuple[Change, ...] = ()
+    changes: Annotated[
+        tuple[Change, ...], Field(description="What it changed; in lists the first few, without their documents.")
+    ] = ()
+    changed: Annotated[int, Field(description="How many objects it changed.")] = 0
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
 
 

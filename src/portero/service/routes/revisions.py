@@ -41,7 +41,7 @@ def list_revisions(
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Page[Revision]:
-    """Every committed change, newest first: who, when, why, and each object before and after."""
+    """Every committed change, newest first: who, when, why, and the first objects that it changed."""
     below = int(cursor) if cursor and cursor.isdigit() and len(cursor) < 16 else None
     if cursor and below is None:
         raise Refusal("bad-request", "The cursor is damaged; begin again without one.")
