@@ -12,8 +12,8 @@ ROUNDS ?= 1
 WORKERS ?= 2
 ARGS ?=
 
-# Debian packages that only the tests need: real browsers, fonts for them to draw with, a desktop's bus
-TEST_PACKAGES := chromium firefox-esr fonts-dejavu-core dbus-daemon osslsigncode
+# Debian packages that only the tests need: real browsers, fonts for them to draw with, a desktop's bus, a proxy
+TEST_PACKAGES := chromium firefox-esr fonts-dejavu-core dbus-daemon osslsigncode nginx-light
 # and those that only pictures of a terminal need: a screen, a terminal window, a camera
 SCREENSHOT_PACKAGES := xvfb xterm scrot
 

@@ -116,7 +116,7 @@ AND ((:noun IS NULL AND :key IS NULL) OR EXISTS (
 def list_revisions(
     connection: sqlite3.Connection, wanted: RevisionFilter, below: int | None, limit: int
 ) -> tuple[list[Revision], int]:
-    """Revisions, each with its first changes, newest first, below a number where one is given; and how many there are."""
+    """Revisions, each with its first changes, newest first, below a number where one is given; how many there are."""
     asked = wanted._asdict()
     rows = connection.execute(
         f"SELECT * {_WANTED} AND (:below IS NULL OR number < :below) ORDER BY number DESC LIMIT :limit",

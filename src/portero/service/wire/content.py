@@ -6,6 +6,7 @@ import io
 import re
 import tarfile
 from typing import Annotated
+from urllib.parse import unquote
 
 import msgspec
 from starlette.responses import FileResponse
@@ -23,6 +24,11 @@ FOR_EVER = (b"cache-control", b"private, max-age=31536000, immutable")
 PACKED = b"application/zstd"
 
 _FROM = re.compile(r"bytes=(\d{1,12})-")
+
+
+_DIGEST = r"(sha256(?::|%3A)[0-9a-f]{64})"
+_ADDRESS = re.compile(rf"/device/v1/(bundle|overlay|part|index|index-file)/{_DIGEST}(?:\?from={_DIGEST})?")
+"""What a cache may answer: nothing that a cache and the service could understand in two ways."""
 
 
 class WantedParts(msgspec.Struct, forbid_unknown_fields=True):
@@ -139,6 +145,37 @@ async def parts(call: Call) -> DeviceAnswer:
         return out.getvalue()
 
     return DeviceAnswer(200, await call.looking(read), [(b"cache-control", b"no-store")], b"application/x-tar")
+
+
+async def may_have(call: Call) -> DeviceAnswer:
+    """GET may-have, with the address of a document, a part or an index file in `X-Original-URI`: 204 where the device
+    may have what stands there, else 403. A proxy asks it before it answers out of its cache.
+    """
+    known, keepers = await call.device(), call.keepers
+    asked = _ADDRESS.fullmatch(call.header(b"x-original-uri"))
+    kind, digest, begin = (unquote(one or "") for one in asked.groups()) if asked else ("", "", "")
+
+    def look() -> bool:
+        if kind == "part":
+            named = digest in keepers.bundles.parts_of(keepers.register.wanted(known).digest)
+            return named and (not begin or begin in keepers.bundles.parts_of(keepers.register.given(known)))
+        if begin or not kind:
+            return False
+        return kind.startswith("index") or _may_have_document(keepers, known, digest)
+
+    if not await call.looking(look):
+        raise Refusal("not-allowed", "This device was not given what stands there; ask for it without a cache between.")
+    if keepers.pushes.concern(known.id):
+        await call.looking(keepers.pushes.fetched, known.id)
+    return DeviceAnswer(204, is_news=False)
+
+
+def _may_have_document(keepers: Keepers, known: Registered, digest: str) -> bool:
+    with keepers.store.reading() as connection:
+        if classes.may_have(connection, known.id, digest):
+            return True
+    older = keepers.older_forms.of(keepers.register.wanted(known).digest)
+    return digest in (older.bundle.digest, older.overlay.digest if older.overlay else None)
 
 
 async def index(call: Call) -> DeviceAnswer:

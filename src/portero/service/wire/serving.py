@@ -33,6 +33,7 @@ ROUTES: Mapping[str, Mapping[str, Handler]] = {
     "overlay/": {"GET": content.overlay},
     "part/": {"GET": content.part},
     "parts": {"POST": content.parts},
+    "may-have": {"GET": content.may_have},
     "index/": {"GET": content.index},
     "index-file/": {"GET": content.index_file},
     "people": {"GET": people.user_groups},
