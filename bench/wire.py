@@ -2,70 +2,18 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import socket
 import tempfile
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 import httpx
 import msgspec
-import uvicorn
-from starlette.types import Receive, Scope, Send
 
 from bench.measuring import Figure, Measurement, Row, in_turns
-from portero.core.nouns.enrolment import NewEnrolmentCode
-from portero.service.app import create_app, with_devices
-from portero.service.keepers import open_keepers
-from portero.service.running import server_config, set_up_logging
+from bench.serving import served_apart
 
 CONNECTIONS = 16
-
-
-async def _bare(scope: Scope, receive: Receive, send: Send) -> None:
-    """Reads the request, and answers that there is nothing; or holds it."""
-    if scope["type"] != "http":
-        return
-    while (await receive()).get("more_body"):
-        pass
-    if scope["path"].endswith("/wait"):
-        await receive()
-        return
-    await send({"type": "http.response.start", "status": 204, "headers": [(b"portero-check-in-seconds", b"60")]})
-    await send({"type": "http.response.body", "body": b""})
-
-
-def _serve(folder: str | None, told: Connection) -> None:
-    """Serve in a process of its own, and tell the port and a code with which devices join."""
-    set_up_logging(quiet=True)
-    code = ""
-    if folder is None:
-        config = server_config(_bare, port=0, lifespan="off")
-    else:
-        keepers = open_keepers(Path(folder))
-        code = keepers.enrolment.make_code(NewEnrolmentCode(uses=10_000), "bench").code or ""
-        config = server_config(with_devices(create_app(keepers)), port=0)
-    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
-    listening.bind(("127.0.0.1", 0))
-    told.send((listening.getsockname()[1], code))
-    uvicorn.Server(config).run(sockets=[listening])
-
-
-@contextmanager
-def _served(folder: str | None) -> Iterator[tuple[int, int, str]]:
-    """The server's process, its port, and an enrolment code."""
-    ours, theirs = multiprocessing.Pipe()
-    process = multiprocessing.get_context("spawn").Process(target=_serve, args=(folder, theirs))
-    process.start()
-    port, code = ours.recv()
-    try:
-        yield process.pid or 0, port, code
-    finally:
-        process.kill()
-        process.join()
 
 
 class _Device:
@@ -129,7 +77,7 @@ def _resident(process: int) -> int:
 
 def wire_rows(rounds: int, check_ins: int, waits: int) -> list[Row | Figure]:
     """“Nothing new” told to a device, and a request held for one."""
-    with tempfile.TemporaryDirectory() as folder, _served(None) as bare, _served(folder) as real:
+    with tempfile.TemporaryDirectory() as folder, served_apart(None) as bare, served_apart(folder) as real:
         credential, holds = _joined(real[1], real[2], 0)
         asking = _request("POST", "check-in", credential, msgspec.json.encode(holds))
         sides = [[_Device(port, asking) for _ in range(CONNECTIONS)] for _, port, _ in (bare, real)]

@@ -79,7 +79,7 @@ def proxied(folder: Path, service_port: int, remembered: str = "5m") -> Iterator
     (folder / "cache").mkdir(parents=True)
     text = SHIPPED.read_text()
     for shipped, here in (
-        (r"server 127\.0\.0\.1:8741;", f"server 127.0.0.1:{service_port};"),
+        (r"server 127\.0\.0\.1:8642;", f"server 127.0.0.1:{service_port};"),
         (r"/var/cache/nginx/", f"{folder}/cache/"),
         (r"listen 443 ssl;", f"listen 127.0.0.1:{port};"),
         (r" *ssl_certificate.*\n", ""),

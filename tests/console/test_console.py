@@ -206,13 +206,13 @@ def test_the_roll_out_moves_by_itself(console, portero, service, machines):
 def test_what_was_being_read_when_it_changed_is_read_once_more(console, portero):
     held = []
     console.route("**/api/v1/rulesets", lambda route: held.append((route, route.fetch())), times=1)
-    with console.expect_response("**/api/v1/findings"), console.expect_response("**/api/v1/stream"):
+    with console.expect_response("**/api/v1/findings?*"), console.expect_response("**/api/v1/stream"):
         console.go("/controls/categories")
     expect(console.get_by_role("navigation", name="Sections")).to_be_visible()
     while not held:
         console.wait_for_timeout(20)
     # findings are read again as soon as the change is heard of
-    with console.expect_response("**/api/v1/findings"):
+    with console.expect_response("**/api/v1/findings?*"):
         portero.rulesets.create(ruleset("came-between", gambling="warn"))
     ((route, answer),) = held
     route.fulfill(response=answer)

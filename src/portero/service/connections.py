@@ -32,7 +32,9 @@ LINGER_SECONDS = 1.0
 UNREAD_SECONDS = 60.0
 """How long an answer may lie unread."""
 MOST_BEGINNING, MOST_BEGINNING_AT_ONE = 4_000, 100
-"""So many connections may be without a whole request: of all, and of one address."""
+"""So many connections may be without a whole request: of all, and of one address. A proxy in front is no address."""
+GRACE_SECONDS = 0.5
+"""A whole ship may come at once: who has not waited for so long may have said all that there is to read."""
 
 _log = structlog.get_logger("portero.connections")
 
@@ -42,18 +44,29 @@ class Beginning:
 
     def __init__(self) -> None:
         self._all: OrderedDict[GuardedConnection, str] = OrderedDict()
-        self._at: dict[str, OrderedDict[GuardedConnection, None]] = {}
+        self._at: dict[str, OrderedDict[GuardedConnection, float]] = {}
 
     def add(self, connection: GuardedConnection, address: str) -> None:
-        """One more; where these are too many, the one that has waited longest has to go."""
+        """One more; where these are too many, those that have waited longest have to go."""
         self.remove(connection)
         self._all[connection] = address
-        mine = self._at.setdefault(address, OrderedDict())
-        mine[connection] = None
-        if len(mine) > MOST_BEGINNING_AT_ONE:
-            next(iter(mine)).give_up()
-        elif len(self._all) > MOST_BEGINNING:
+        mine, loop = self._at.setdefault(address, OrderedDict()), connection.loop
+        mine[connection] = loop.time()
+        if address and len(mine) == MOST_BEGINNING_AT_ONE + 1:
+            loop.call_later(GRACE_SECONDS, self._make_room, address, loop)
+        if len(self._all) > MOST_BEGINNING:
             next(iter(self._all)).give_up()
+
+    def _make_room(self, address: str, loop: asyncio.AbstractEventLoop) -> None:
+        """Let those of an address go that are too many, and have had their time."""
+        mine = self._at.get(address, OrderedDict())
+        while len(mine) > MOST_BEGINNING_AT_ONE:
+            first, since = next(iter(mine.items()))
+            if loop.time() - since < GRACE_SECONDS:
+                loop.call_later(GRACE_SECONDS, self._make_room, address, loop)
+                return
+            first.give_up()
+            self.remove(first)
 
     def remove(self, connection: GuardedConnection) -> None:
         """It has said what it wants, or is gone."""
@@ -138,7 +151,8 @@ class GuardedConnection(HttpToolsProtocol):
     # --- patience ---
 
     def _await_head(self) -> None:
-        _beginning.add(self, self.client[0] if self.client else "")
+        behind_proxy = self.config.proxy_headers
+        _beginning.add(self, self.client[0] if self.client and not behind_proxy else "")
         self._wait(HEAD_SECONDS, self.give_up)
 
     def _await_body(self) -> None:

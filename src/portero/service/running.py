@@ -108,6 +108,7 @@ def _first_steps(url: str, code: str, data: Path) -> str:
 
 def server_config(app: ASGIApp, **options: Any) -> uvicorn.Config:
     """How the application is served, wherever: every connection within bounds."""
+    options.setdefault("proxy_headers", False)
     return uvicorn.Config(
         app,
         http=GuardedConnection,
