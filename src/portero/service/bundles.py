@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from contextlib import suppress
 from functools import lru_cache
 
@@ -17,6 +18,34 @@ WORTH_A_DIFFERENCE = 4_000
 """A part that has so many bytes packed is sent as a difference to the one before."""
 
 
+MOST_NAMES_AT_HAND = 512
+MOST_AT_HAND = 64_000_000
+"""So many bytes of documents and parts are at hand for devices that come one after the other."""
+
+
+class _AtHand:
+    """Packed bytes that were asked for lately, by digest."""
+
+    def __init__(self) -> None:
+        self._kept: dict[str, bytes] = {}
+        self._size = 0
+        self._lock = threading.Lock()
+
+    def get(self, digest: str) -> bytes | None:
+        """The bytes of a digest, where they are at hand."""
+        return self._kept.get(digest)
+
+    def put(self, digest: str, packed: bytes) -> bytes:
+        """Keep them; what was put first goes first."""
+        with self._lock:
+            if digest not in self._kept:
+                self._kept[digest] = packed
+                self._size += len(packed)
+            while self._size > MOST_AT_HAND and len(self._kept) > 1:
+                self._size -= len(self._kept.pop(next(iter(self._kept))))
+        return packed
+
+
 class NoBundle(Exception):
     """The store holds neither bundle nor overlay of that digest."""
 
@@ -26,23 +55,37 @@ class Bundles:
 
     def __init__(self, store: Store) -> None:
         self._store = store
+        self._at_hand = _AtHand()
+        self._names_at_hand: dict[str, frozenset[str]] = {}
         self._reader = Reader(Shelf(), self.part)
         self._shared = lru_cache(maxsize=512)(self._load_shared)
         self._own = lru_cache(maxsize=512)(self._load_own)
         self._named = lru_cache(maxsize=1024)(self._load_named)
         self._differing = lru_cache(maxsize=64)(self._difference)
 
+    def at_hand(self, digest: str) -> bytes | None:
+        """The packed bytes of a document or part that was asked for lately; None where that costs a look."""
+        return self._at_hand.get(digest)
+
+    def document(self, digest: str) -> bytes | None:
+        """The packed bytes of a class's document; None where there is none."""
+        with self._store.reading() as connection:
+            packed = classes.get_bundle(connection, digest)
+        return self._at_hand.put(digest, packed) if packed is not None else None
+
     def part(self, digest: str) -> bytes | None:
         """A part's packed bytes; None where there is none."""
+        if (known := self._at_hand.get(digest)) is not None:
+            return known
         with self._store.reading() as connection:
-            return parts.get_part(connection, digest)
+            packed = parts.get_part(connection, digest)
+        return self._at_hand.put(digest, packed) if packed is not None else None
 
     # what is not there is raised, not returned: it may be there later, and must not be remembered as missing
 
     def bundle(self, digest: str) -> Bundle:
         """A class's bundle, put together. NoBundle."""
-        with self._store.reading() as connection:
-            packed = classes.get_bundle(connection, digest)
+        packed = self.document(digest)
         if packed is None:
             raise NoBundle(digest)
         return self._reader.bundle(packed, digest)
@@ -87,8 +130,15 @@ class Bundles:
     def parts_of(self, digest: str) -> frozenset[str]:
         """The parts that a bundle names, or an overlay and the bundle below it; none where there is no such."""
         with suppress(NoBundle):
-            return self._named(digest)
+            found = self._names_at_hand[digest] = self._named(digest)
+            while len(self._names_at_hand) > MOST_NAMES_AT_HAND:
+                self._names_at_hand.pop(next(iter(self._names_at_hand)), None)
+            return found
         return frozenset()
+
+    def names_at_hand(self, digest: str) -> frozenset[str]:
+        """The same, of one that was asked for lately; none where that costs a look."""
+        return self._names_at_hand.get(digest, frozenset())
 
     def policy(self, digest: str, hostname: str) -> Policy | None:
         """The policy of that digest: a class's, which its devices share, or a single device's own."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from functools import lru_cache
 
 from portero.core.insight.readiness import Obstacle, SiteLists, modes_of, obstacles
@@ -72,6 +73,20 @@ class Assessment:
         self.assessed: dict[str, Member | None] = {}
         self.moved: set[int] = set()
         """Classes that devices left: whoever waits there has another bundle to fetch."""
+
+    @contextmanager
+    def apart(self) -> Iterator[None]:
+        """What is done within is undone where it raises, and nothing else of the transaction."""
+        assessed, moved = dict(self.assessed), set(self.moved)
+        self.connection.execute("SAVEPOINT apart")
+        try:
+            yield
+        except BaseException:
+            self.connection.execute("ROLLBACK TO apart")
+            self.assessed, self.moved = assessed, moved
+            raise
+        finally:
+            self.connection.execute("RELEASE apart")
 
     def assess(self, device: str) -> None:
         """Reckon a device's groups, class and obstacles anew from what the store holds of it now."""

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple, NoReturn, TypeVar
 from urllib.parse import parse_qsl
 
 import msgspec
-from anyio import CapacityLimiter, to_thread
+from anyio import to_thread
 from pydantic import ValidationError
 from starlette.types import Receive, Scope
 
@@ -17,10 +17,10 @@ from portero.service.keepers import Keepers
 from portero.service.middleware import MAX_BODY
 from portero.service.problems import Refusal, field_error
 from portero.service.register import Registered
+from portero.service.roster import Assessment
 from portero.service.secrets import hash_secret
+from portero.service.wire.noting import Noting
 
-NOTING_THREADS = 16
-"""So many devices may be noted, or wait for that, at once."""
 MAX_QUERY = 16
 
 Said = TypeVar("Said", bound=msgspec.Struct)
@@ -53,7 +53,7 @@ class Call:
 
     __slots__ = ("__dict__", "_noting", "_receive", "keepers", "rest", "scope")
 
-    def __init__(self, scope: Scope, receive: Receive, keepers: Keepers, noting: CapacityLimiter, rest: str) -> None:
+    def __init__(self, scope: Scope, receive: Receive, keepers: Keepers, noting: Noting, rest: str) -> None:
         self.scope, self.keepers, self.rest = scope, keepers, rest
         self._receive, self._noting = receive, noting
 
@@ -119,9 +119,9 @@ class Call:
         """Run what reads the store in a thread."""
         return await to_thread.run_sync(partial(call, *arguments))
 
-    async def noting(self, call: Callable[..., Told], *arguments: Any) -> Told:
-        """Run what may have to wait for who writes, in threads of its own: who has nothing to note finds one free."""
-        return await to_thread.run_sync(partial(call, *arguments), limiter=self._noting)
+    async def note(self, note: Callable[[Assessment], Told]) -> Told:
+        """Note something, together with what others say; what came of it, once it is committed."""
+        return await self._noting.note(note)
 
 
 def refuse_invalid(error: ValidationError, prefix: tuple[str, ...] = ()) -> NoReturn:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from functools import partial
 from typing import Annotated, Any
 
 import msgspec
@@ -18,6 +19,7 @@ from portero.formats.program_lists import OtherBase, ProgramsTold, patched
 from portero.service.keepers import Keepers
 from portero.service.problems import Refusal
 from portero.service.register import Registered
+from portero.service.roster import Assessment
 from portero.service.wire.calls import Call, DeviceAnswer, Headers, json_answer, refuse_invalid
 from portero.service.wire.joining import facts_of
 from portero.store import devices
@@ -115,32 +117,27 @@ def _hear(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -
     keepers.heard.note(known.id, now, known.usual_interval, asked)
 
 
-def _note(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -> Registered:
-    """Note all that the device says; the device as it is then."""
-    now, device = keepers.now(), known.device
-    with keepers.fleet.assessing() as assessment:
-        connection = assessment.connection
-        facts = _told_facts(connection, known, message)
-        keepers.heard.note_with(connection, known.id, now, _usual(known, message, now), asked)
-        if facts is not None:
-            devices.note_facts(connection, known.id, facts, now)
-            assessment.assess_namesakes(facts.hostname)
-        if device.told_silent:
-            devices.note_not_silent(connection, known.id)
-        if facts is not None or device.told_silent:
-            assessment.assess(known.id)
-        if message.have and _has_applied(known, message):
-            age = (message.epoch, message.revision or 0)
-            devices.note_applied(connection, known.id, message.have, age, now)
-            keepers.checks.note_until_restart(connection, known.id, message.have, now)
-        if message.problem:
-            devices.note_failed(connection, known.id, message.problem[:500], now)
-        if message.index is not None and _has_other_index(known, message):
-            devices.note_index(connection, known.id, message.index)
-    if facts is not None or device.told_silent or message.have != device.applied_bundle or message.problem:
-        keepers.live.tell("device")
-    # it may have been given other groups, or even been retired meanwhile
-    return keepers.register.look_up(known.credential_hash) or known
+def _note(keepers: Keepers, known: Registered, message: CheckIn, asked: float, assessment: Assessment) -> bool:
+    """Note all that the device says; whether it is something for those who look at devices. OtherBase, Refusal."""
+    now, device, connection = keepers.now(), known.device, assessment.connection
+    facts = _told_facts(connection, known, message)
+    keepers.heard.note_with(connection, known.id, now, _usual(known, message, now), asked)
+    if facts is not None:
+        devices.note_facts(connection, known.id, facts, now)
+        assessment.assess_namesakes(facts.hostname)
+    if device.told_silent:
+        devices.note_not_silent(connection, known.id)
+    if facts is not None or device.told_silent:
+        assessment.assess(known.id)
+    if message.have and _has_applied(known, message):
+        age = (message.epoch, message.revision or 0)
+        devices.note_applied(connection, known.id, message.have, age, now)
+        keepers.checks.note_until_restart(connection, known.id, message.have, now)
+    if message.problem:
+        devices.note_failed(connection, known.id, message.problem[:500], now)
+    if message.index is not None and _has_other_index(known, message):
+        devices.note_index(connection, known.id, message.index)
+    return bool(facts is not None or device.told_silent or message.have != device.applied_bundle or message.problem)
 
 
 # --- what it is answered ---
@@ -163,18 +160,25 @@ def _in_older_form(keepers: Keepers, told: dict[str, Any], message: CheckIn) -> 
     return {**told, "manifest": keepers.publisher.readable(manifest, message.manifests), "bundle": bundle}
 
 
-def _checked_in(keepers: Keepers, known: Registered, message: CheckIn, asked: float) -> dict[str, Any] | None:
-    """Note what the device says; what it should have. OtherBase, Refusal."""
-    if DOCUMENT_FORMAT not in message.bundles and message.have:
-        keepers.older_forms.of(keepers.register.wanted(known).digest)
-        message = msgspec.structs.replace(message, have=keepers.older_forms.newer_name(message.have))
-    if _says_something(known, message):
-        known = _note(keepers, known, message, asked)
-    else:
-        _hear(keepers, known, message, asked)
-    told = _to_have(keepers, known, message)
-    keepers.pushes.answered(known.id, told is None, message.problem)
-    return told if told is None or message.reads_newest else _in_older_form(keepers, told, message)
+def _newer(keepers: Keepers, known: Registered, message: CheckIn) -> CheckIn:
+    """The message of a device that reads no parts, with what it has for the service."""
+    keepers.older_forms.of(keepers.register.wanted(known).digest)
+    return msgspec.structs.replace(message, have=keepers.older_forms.newer_name(message.have))
+
+
+async def _noted(call: Call, known: Registered, message: CheckIn, asked: float) -> tuple[Registered, bool]:
+    """The device once all that it says is noted; and whether its programs are to be told whole. Refusal."""
+    keepers, told_whole = call.keepers, False
+    try:
+        concerns = await call.note(partial(_note, keepers, known, message, asked))
+    except OtherBase:
+        # all else that it says is noted
+        rest, told_whole = msgspec.structs.replace(message, programs=None), True
+        concerns = await call.note(partial(_note, keepers, known, rest, asked))
+    if concerns:
+        keepers.live.tell("device")
+    # it may have been given other groups
+    return await call.device(), told_whole
 
 
 async def check_in(call: Call) -> DeviceAnswer:
@@ -183,17 +187,19 @@ async def check_in(call: Call) -> DeviceAnswer:
     message = await call.message(_CHECK_IN)
     asked = keepers.fleet.check_in_seconds(known.id)
     headers: Headers = [(CHECK_IN_HEADER.lower().encode(), b"%d" % asked)]
-    if not message.reads_newest or keepers.pushes.concern(known.id) or _says_something(known, message):
-        try:
-            told = await call.noting(_checked_in, keepers, known, message, asked)
-        except OtherBase:
-            # all else that it says is noted; its programs it tells whole the next time
+    if DOCUMENT_FORMAT not in message.bundles and message.have:
+        message = await call.looking(_newer, keepers, known, message)
+    if _says_something(known, message):
+        known, told_whole = await _noted(call, known, message, asked)
+        if told_whole:
             headers.append((PROGRAMS_HEADER.lower().encode(), b"whole"))
-            rest = msgspec.structs.replace(message, programs=None)
-            told = await call.noting(_checked_in, keepers, known, rest, asked)
     else:
         _hear(keepers, known, message, asked)
-        told = _to_have(keepers, known, message)
+    told = _to_have(keepers, known, message)
+    if keepers.pushes.concern(known.id):
+        await call.looking(keepers.pushes.answered, known.id, told is None, message.problem)
+    if told is not None and not message.reads_newest:
+        told = await call.looking(_in_older_form, keepers, told, message)
     if keepers.errands.awaits(known.id, again=True):
         headers.append((ERRANDS_HEADER.lower().encode(), b"yes"))
     elif told is None:

@@ -64,12 +64,15 @@ async def bundle(call: Call) -> DeviceAnswer:
 
     def read() -> bytes | None:
         with keepers.store.reading() as connection:
-            if classes.may_have(connection, known.id, digest):
-                return classes.get_bundle(connection, digest)
+            is_its_own = classes.may_have(connection, known.id, digest)
+        if is_its_own:
+            return keepers.bundles.document(digest)
         older = keepers.older_forms.of(keepers.register.wanted(known).digest).bundle
         return older.packed if older.digest == digest else None
 
-    packed = await call.looking(read)
+    # most are in the class that was asked for just before
+    is_wanted = keepers.register.wanted(known).digest == digest
+    packed = (keepers.bundles.at_hand(digest) if is_wanted else None) or await call.looking(read)
     if packed is None:
         raise Refusal("not-found", "This device has no such bundle; check in to learn which it should have.")
     if keepers.pushes.concern(known.id):
@@ -120,7 +123,10 @@ async def part(call: Call) -> DeviceAnswer:
             return packed, keepers.bundles.difference(begin, call.rest)
         return packed, None
 
-    packed, difference = await call.looking(read)
+    # most ask for what was asked for just before
+    is_named = call.rest in keepers.bundles.names_at_hand(keepers.register.wanted(known).digest)
+    at_hand = keepers.bundles.at_hand(call.rest) if is_named and not begin else None
+    packed, difference = (at_hand, None) if at_hand is not None else await call.looking(read)
     if difference is None:
         return _immutable(call, packed, PACKED)
     return DeviceAnswer(200, difference, [(b"portero-from", begin.encode("latin-1", "replace")), FOR_EVER], PACKED)

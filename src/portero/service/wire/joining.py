@@ -50,4 +50,4 @@ def _join(keepers: Keepers, message: Join, address: str) -> dict[str, Any]:
 async def join(call: Call) -> DeviceAnswer:
     """POST join: take a use of an enrolment code; gives the device its id, credential and signing key."""
     message = await call.message(_JOIN)
-    return json_answer(await call.noting(_join, call.keepers, message, call.address), 201)
+    return json_answer(await call.looking(_join, call.keepers, message, call.address), 201)

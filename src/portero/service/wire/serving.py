@@ -7,7 +7,6 @@ from collections.abc import Awaitable, Callable, Mapping
 from typing import Any
 
 import structlog
-from anyio import CapacityLimiter
 from starlette.datastructures import MutableHeaders
 from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -17,7 +16,8 @@ from portero.service.metrics import Metrics
 from portero.service.middleware import SECURITY_HEADERS, dress, failed, new_request_id
 from portero.service.problems import Refusal, method_not_allowed, refusal_of
 from portero.service.wire import activity, check_ins, content, errands, joining, people
-from portero.service.wire.calls import NOTING_THREADS, Call, DeviceAnswer, Gone
+from portero.service.wire.calls import Call, DeviceAnswer, Gone
+from portero.service.wire.noting import Noting
 
 PREFIX = "/device/v1/"
 Handler = Callable[[Call], Awaitable[DeviceAnswer | Response]]
@@ -49,7 +49,7 @@ class DeviceWire:
 
     def __init__(self, app: ASGIApp, keepers: Keepers, metrics: Metrics) -> None:
         self._app, self._keepers, self._metrics = app, keepers, metrics
-        self._noting = CapacityLimiter(NOTING_THREADS)
+        self._noting = Noting(keepers.fleet)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http" or not scope["path"].startswith(PREFIX):
