@@ -17,7 +17,7 @@ TEST_PACKAGES := chromium firefox-esr fonts-dejavu-core dbus-daemon osslsigncode
 # and those that only pictures of a terminal need: a screen, a terminal window, a camera
 SCREENSHOT_PACKAGES := xvfb xterm scrot
 
-.PHONY: help setup demo test test-fast explore check bench screenshots reference clean tools test-packages screenshot-packages
+.PHONY: help setup demo test test-fast explore check bench load screenshots reference clean tools test-packages screenshot-packages
 
 help: ## this list
 	@echo "Portero. The first run of any of these installs what it needs into this folder."
@@ -80,6 +80,9 @@ explore: setup test-packages ## what is tried often, far more often, with other 
 
 bench: setup ## speed and memory beside a floor from the same run; QUICK=1 for a short one
 	PYTHONPATH=tests $(BIN)/python -m bench $(if $(QUICK),--quick)
+
+load: setup ## 10,000 simulated machines at work for ten minutes; QUICK=1 for 1,000 and one minute
+	PYTHONPATH=tests $(BIN)/python -m bench.load $(if $(QUICK),--quick)
 
 screenshots: setup screenshot-packages ## draw docs/screenshots anew from the demo estate
 	$(BIN)/python docs/screenshots/make.py

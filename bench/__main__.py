@@ -18,10 +18,13 @@ from bench.foresight import foresight_rows
 from bench.growth import growth_rows
 from bench.guard import guard_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
+from bench.pages import page_rows
 from bench.programs import catalogue_rows, inventory_rows
+from bench.publishing import group_rows, publishing_rows
 from bench.pushes import push_rows
 from bench.site_lists import site_list_rows
 from bench.starting import starting_rows
+from bench.wire import wire_rows
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
 from portero.core.matching.categories import MemoryIndex
@@ -149,11 +152,15 @@ def main() -> int:
     more = index, make_estate(200, 1_000, indicators * 5)
     rows.append(growth_row("decision with five times the indicators", (index, estate), more, visits))
     rows += compile_rows(make_estate(200, 1_000), 100 if options.quick else 400, rounds)
+    rows += publishing_rows((100, 300) if options.quick else (374, 5_000), indicators, rounds)
+    rows += wire_rows(rounds, *((3_000, 500) if options.quick else (20_000, 2_000)))
     rows += site_list_rows(rounds)
     rows += cedar_rows(2_000 if options.quick else 4_000)
     machines = 20_000 if options.quick else 100_000
     rows += membership_rows(machines, rounds)
     rows += store_rows(machines, rounds)
+    rows += group_rows(machines, indicators, rounds)
+    rows += page_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
     rows += growth_rows(*((1, 1_000) if options.quick else (2, 2_000)))
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
