@@ -27,7 +27,7 @@ import httpx
 import zstandard
 
 from bench.measuring import Figure, print_rows
-from bench.serving import TOKEN, served_apart
+from bench.serving import served_apart
 from portero.client import Portero
 from portero.core.digests import digest_of
 from portero.core.nouns.assignment import NewAssignment
@@ -37,6 +37,7 @@ from portero.core.nouns.rule import Rule
 from portero.core.nouns.ruleset import Ruleset
 from portero.formats.bundles import read_bundle
 from portero.formats.manifests import open_manifest
+from serving import TOKEN
 
 UNITS = 40
 EVERYBODY_SECONDS, GROUP_SECONDS, PAGE_SECONDS, REPORT_SECONDS = 20.0, 5.0, 2.0, 60.0

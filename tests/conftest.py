@@ -192,7 +192,7 @@ class Wire:
         manifest = open_manifest(offered["manifest"], self.key)
         packed = self.http.get("/bundle/" + manifest.bundle).content
         assert self.check_in(have=offered["bundle"], revision=offered["revision"]).status_code == 204
-        assert open_manifest(offered["manifest"], self.key).bundle == offered["bundle"]
+        assert open_manifest(offered["manifest"], self.key).name == offered["bundle"]
         return self.reader.bundle(packed, manifest.bundle), offered
 
     @property

@@ -47,6 +47,8 @@ class Counting(httpx.AsyncBaseTransport):
     def __init__(self) -> None:
         self.fetched: list[tuple[str, int]] = []
         self.breaks_after: int | None = None
+        self.breaks = "index-file"
+        """What is on its way as the link breaks."""
         self.alters: dict[str, Callable[[bytes], bytes]] = {}
         """What becomes of the next answer of some sort."""
 
@@ -56,7 +58,7 @@ class Counting(httpx.AsyncBaseTransport):
             answer = await inner.handle_async_request(request)
             body = await answer.aread()
         part = request.url.path.split("/")[3]
-        if self.breaks_after is not None and part == "index-file":
+        if self.breaks_after is not None and part == self.breaks and len(body) > self.breaks_after:
             cut, self.breaks_after = self.breaks_after, None
             return httpx.Response(answer.status_code, headers=answer.headers, stream=_Broken(body[:cut]))
         body = self.alters.pop(part, bytes)(body)
@@ -201,6 +203,43 @@ def test_a_difference_that_was_damaged_on_its_way_is_replaced_by_the_whole(machi
         assert agent.rule(f"http://more-{number}.example/").verdict == "block"
         difference, whole = machine[1].of("part")
         assert difference < 1_000 < whole
+
+
+def test_a_part_that_broke_off_is_gone_on_with(machine, portero):
+    rules = [{"host": f"{n * 104_729:x}.broken.example", "action": "block"} for n in range(5_000)]
+    portero.rulesets.create(Ruleset.model_validate({"key": "broken", "kind": "indicator", "rules": rules}))
+    portero.assignments.create(assignment("broken", "whole-fleet"))
+    machine[1].breaks_after, machine[1].breaks = 5_000, "part"
+    # few are lacking: each is fetched by itself
+    with pytest.raises(RuntimeError, match="part broke off on its way"):
+        check_in(machine)
+    machine[1].fetched.clear()
+    agent = check_in(machine)
+    assert agent.rule("http://0.broken.example/").verdict == "block"
+    sizes = {file.stat().st_size for file in (machine[0].path / "parts").iterdir()}
+    assert any(size + 5_000 in sizes for size in machine[1].of("part")), "what had come was kept"
+
+
+def test_many_parts_come_at_once_and_a_damaged_one_is_fetched_anew(machine, portero):
+    for number in range(8):
+        host = f"many-{number}.example"
+        rules = [{"host": host, "action": "block"}]
+        portero.rulesets.create(Ruleset.model_validate({"key": f"many-{number}", "kind": "indicator", "rules": rules}))
+        portero.assignments.create(assignment(f"many-{number}", "whole-fleet"))
+    tarred = bytearray()
+
+    def damage(body: bytes) -> bytes:
+        tarred.extend(body)
+        # the last part in the archive: its content, not its header
+        place = body.rindex(b"\x28\xb5\x2f\xfd") + 6
+        return body[:place] + bytes([body[place] ^ 0xFF]) + body[place + 1 :]
+
+    machine[1].alters = {"parts": damage}
+    agent = check_in(machine)
+    assert agent.problems is None
+    assert [agent.rule(f"http://many-{number}.example/").verdict for number in range(8)] == ["block"] * 8
+    assert len(machine[1].of("parts")) == 1
+    assert len(machine[1].of("part")) == 1, "the damaged one alone is fetched again"
 
 
 def test_a_file_that_is_longer_than_was_signed_for_is_not_taken(machine, portero, tmp_path):

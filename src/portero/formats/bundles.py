@@ -98,7 +98,9 @@ class _NamedBound(msgspec.Struct, forbid_unknown_fields=True):
 def _reading(what: str) -> Iterator[None]:
     try:
         yield
-    except msgspec.MsgspecError as problem:
+    except BadBundle:
+        raise
+    except (msgspec.MsgspecError, ValueError) as problem:
         raise BadBundle(f"the {what} does not read as one: {problem}") from problem
 
 

@@ -44,12 +44,11 @@ Ruling = TypeVar("Ruling")
 class Rules(MadeOnce, tuple[BundleRule, ...]):
     """The rules of a ruleset, shared by all bundles that have them."""
 
-    authored: Self
-    """As they are written in the ruleset: themselves, but where an assignment's action stands above theirs."""
     override: str | None
-    """That action."""
+    """The action of an assignment that stands above theirs."""
     begins: tuple[int, ...]
     """Where the pieces of them begin: the ruleset's own, then what each address list brings."""
+    _authored: Self | None
 
     @classmethod
     def of(
@@ -59,10 +58,15 @@ class Rules(MadeOnce, tuple[BundleRule, ...]):
         authored: Self | None = None,
         override: str | None = None,
     ) -> Self:
-        """These rules; without `authored` they are it themselves."""
+        """These rules; `authored` are those that an action stands above."""
         found = cls(rules)
-        found.authored, found.override, found.begins = authored or found, override, begins
+        found._authored, found.override, found.begins = authored, override, begins
         return found
+
+    @property
+    def authored(self) -> Self:
+        """As they are written in the ruleset."""
+        return self if self._authored is None else self._authored
 
     @property
     def pieces(self) -> list[Sequence[BundleRule]]:

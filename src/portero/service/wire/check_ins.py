@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from functools import partial
 from typing import Annotated, Any
@@ -56,6 +57,7 @@ class CheckIn(msgspec.Struct, forbid_unknown_fields=True):
         return DOCUMENT_FORMAT in self.bundles and MANIFEST_FORMAT in self.manifests
 
 
+_SECONDS = re.compile(r"\d{1,4}(\.\d{1,6})?")
 _CHECK_IN = msgspec.json.Decoder(CheckIn)
 _NOTHING_NEW = DeviceAnswer(204, is_news=False)
 
@@ -235,7 +237,8 @@ async def wait(call: Call) -> DeviceAnswer:
 def _hold(call: Call) -> float:
     """For how long the device lets the request be held. Refusal."""
     told = call.query.get("hold")
-    try:
-        return FIRST_HOLD if told is None else min(max(float(told), 1.0), MOST_HOLD)
-    except ValueError as problem:
-        raise Refusal("bad-request", "hold: say for how many seconds, as in 55.") from problem
+    if told is None:
+        return FIRST_HOLD
+    if not _SECONDS.fullmatch(told):
+        raise Refusal("bad-request", "hold: say for how many seconds, as in 55.")
+    return min(max(float(told), 1.0), MOST_HOLD)

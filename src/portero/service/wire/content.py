@@ -171,7 +171,7 @@ async def may_have(call: Call) -> DeviceAnswer:
 
     if not await call.looking(look):
         raise Refusal("not-allowed", "This device was not given what stands there; ask for it without a cache between.")
-    if keepers.pushes.concern(known.id):
+    if kind == "bundle" and keepers.pushes.concern(known.id):
         await call.looking(keepers.pushes.fetched, known.id)
     return DeviceAnswer(204, is_news=False)
 
