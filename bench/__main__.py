@@ -9,6 +9,7 @@ from collections.abc import Callable
 
 import ada_url
 
+from bench.activity import activity_rows
 from bench.batches import batch_rows
 from bench.cedar import cedar_rows
 from bench.content import index_rows, indicator_rows
@@ -154,6 +155,7 @@ def main() -> int:
     rows += compile_rows(make_estate(200, 1_000), 100 if options.quick else 400, rounds)
     rows += publishing_rows((100, 300) if options.quick else (374, 5_000), indicators, rounds)
     rows += wire_rows(rounds, *((3_000, 500) if options.quick else (20_000, 2_000)))
+    rows += activity_rows(300 if options.quick else 2_000)
     rows += site_list_rows(rounds)
     rows += cedar_rows(2_000 if options.quick else 4_000)
     machines = 20_000 if options.quick else 100_000

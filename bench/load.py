@@ -125,7 +125,7 @@ class Machine:
     def __init__(self, number: int, port: int, code: str, noted: Noted) -> None:
         self.number, self._port, self._code, self._noted = number, port, code, noted
         self._chance = random.Random(number)
-        self._line, self._waiting = Line(port, ""), Line(port, "")
+        self._line = Line(port, "")
         self._key = ""
         self.holds: dict[str, Any] = {}
         self._parts: set[str] = set()
@@ -155,7 +155,7 @@ class Machine:
         joined = json.loads(told)
         self._key = joined["signing_key"]
         self._line.close()
-        self._line, self._waiting = (Line(self._port, joined["credential"]) for _ in range(2))
+        self._line = Line(self._port, joined["credential"])
         await self.check_in()
 
     async def check_in(self, woken: bool = False) -> None:
@@ -204,9 +204,7 @@ class Machine:
                 await asyncio.sleep(1.0)
 
     async def _once(self, hold: float) -> None:
-        status, told = await self._waiting.ask(
-            "GET", f"/device/v1/wait?have={self.holds.get('have', '')}&hold={hold:.1f}"
-        )
+        status, told = await self._line.ask("GET", f"/device/v1/wait?have={self.holds.get('have', '')}&hold={hold:.1f}")
         if status == 200:
             await asyncio.sleep(self._chance.uniform(0.0, json.loads(told)["spread"]))
             await self.check_in(woken=True)
@@ -232,7 +230,6 @@ class Machine:
     def close(self) -> None:
         """Hang up."""
         self._line.close()
-        self._waiting.close()
 
 
 # --- administrators ---

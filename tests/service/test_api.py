@@ -40,8 +40,11 @@ def raw(service, portero):
 
 def test_a_change_is_one_revision_with_its_objects_before_and_after(portero):
     first = portero.rulesets.create(ruleset("quiet", music="block"), reason="link cost")
-    newest = next(portero.revisions.list())
-    assert (newest.summary, newest.reason, newest.by) == ("Created ruleset quiet", "link cost", "keeper")
+    listed = next(portero.revisions.list())
+    assert (listed.summary, listed.reason, listed.by) == ("Created ruleset quiet", "link cost", "keeper")
+    assert [(change.key, change.after) for change in listed.changes] == [("quiet", None)], "lists tell no documents"
+    newest = portero.revisions.get(listed.number)
+    assert (newest.changed, listed.changed) == (1, 1)
     assert newest.changes[0].after["rules"] == [{"category": "music", "action": "block"}]
     second = portero.rulesets.put(ruleset("quiet", music="warn"), version=first.version)
     change = portero.revisions.get(second.version).changes[0]

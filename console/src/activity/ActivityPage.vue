@@ -3,7 +3,7 @@ import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
-import { type ActivityFilters, useActivity } from './useActivity'
+import { type ActivityFilters, type CountFilters, useActivity, useActivityCounts } from './useActivity'
 
 const VERDICTS = [
   { value: '', text: 'Any verdict' },
@@ -38,6 +38,14 @@ const filters = computed(
     }) as ActivityFilters,
 )
 const activity = useActivity(filters)
+const { data: counts } = useActivityCounts(
+  computed(() => {
+    const { host, program, verdict } = filters.value
+    return { host, program, verdict } as CountFilters
+  }),
+)
+// people, notices and tests are not counted
+const isCounted = computed(() => !user.value.trim() && !reference.value.trim() && !withTests.value)
 </script>
 
 <template>
@@ -67,6 +75,7 @@ const activity = useActivity(filters)
         >{{ activity.total.value ?? '…' }} {{ activity.total.value === 1 ? 'attempt' : 'attempts' }}</span
       >
     </div>
+    <ActivityBars v-if="counts && isCounted" :counts="counts" />
     <div class="panel flush">
       <StateBox
         :loading="activity.isPending.value"

@@ -1,6 +1,7 @@
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, type MaybeRefOrGetter, toValue } from 'vue'
 
-import { api, told } from '@/api/client'
+import { api, told, type Schemas } from '@/api/client'
 import { usePages } from '@/api/paging'
 import type { paths } from '@/api/schema'
 
@@ -12,3 +13,21 @@ export function useActivity(filters: MaybeRefOrGetter<ActivityFilters>) {
     told(api.GET('/api/v1/activity', { params: { query: { ...toValue(filters), cursor } } })),
   )
 }
+
+export type ActivityCounts = Schemas['ActivityCounts']
+export type CountFilters = NonNullable<paths['/api/v1/activity/counts']['get']['parameters']['query']>
+
+/** What came of attempts that machines report one by one, in words. */
+export const VERDICTS = [
+  { verdict: 'block', word: 'stopped' },
+  { verdict: 'warn', word: 'warned of' },
+  { verdict: 'allow', word: 'recorded' },
+] as const
+
+/** How many attempts there were, day by day or hour by hour, and what was tried most often. */
+export const useActivityCounts = (filters: MaybeRefOrGetter<CountFilters>) =>
+  useQuery({
+    queryKey: ['activity', 'counts', computed(() => toValue(filters))],
+    queryFn: () => told(api.GET('/api/v1/activity/counts', { params: { query: toValue(filters) } })),
+    placeholderData: keepPreviousData,
+  })

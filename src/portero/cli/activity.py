@@ -18,6 +18,7 @@ from portero.cli.command import (
 )
 from portero.client import Portero
 from portero.core import wording
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import Activity
 
 
@@ -92,6 +93,38 @@ def _follow(portero: Portero, seen: list[Activity], filters: dict[str, object]) 
         print(file=sys.stderr)
 
 
+def activity_counts(context: Context) -> int:
+    """How many attempts there were in each of the last hours or days."""
+    options = context.options
+    names = ("host", "program", "verdict", "ruleset")
+    with context.client() as portero:
+        found = portero.activity.counts(
+            options.per, periods=options.last, **{name: getattr(options, name) for name in names}
+        )
+
+    def tell() -> None:
+        if not any(item.attempts for item in found.items):
+            output.say("Nothing of the kind was reported.")
+            return
+        form = "%Y-%m-%d %H:%M" if found.per == "hour" else "%Y-%m-%d"
+        rows = [
+            (f"{item.at:{form}}", str(item.attempts), *(str(item.verdicts.get(one, 0)) for one in _VERDICTS))
+            for item in found.items
+        ]
+        headings = (found.per.upper() + " (UTC)", "ATTEMPTS", "BLOCKED", "WARNED", "RECORDED")
+        output.print_table(headings, rows, right=(1, 2, 3, 4))
+        output.say("")
+        most = [(one.tried, str(one.attempts)) for one in found.most]
+        output.print_table(("TRIED MOST OFTEN", "ATTEMPTS"), most, right=(1,))
+
+    columns = ("at", "attempts", *_VERDICTS)
+    cells = ((item.at, item.attempts, *(item.verdicts.get(one, 0) for one in _VERDICTS)) for item in found.items)
+    return present(context, found, tell, csv=(columns, cells))
+
+
+_VERDICTS = (Verdict.BLOCK, Verdict.WARN, Verdict.ALLOW)
+
+
 def activity_retention(context: Context) -> int:
     """Say for how long what machines report is kept; change it."""
     options = context.options
@@ -135,3 +168,16 @@ def register(commands: Commands) -> None:
     listing.add_argument("--watch", action="store_true", help="go on with what comes in")
     add_limit(listing, 50)
     add_csv(listing)
+    counting = activity.add(
+        "counts",
+        activity_counts,
+        "Count reported attempts by the hour or the day.",
+        "portero activity counts --per hour --last 24 --verdict block",
+    )
+    counting.add_argument("--per", choices=("hour", "day"), default="day", help="by the hour, or by the day (day)")
+    counting.add_argument("--last", type=int, default=14, metavar="N", help="so many hours or days (14)")
+    counting.add_argument("--host", help="part of the host")
+    counting.add_argument("--program", help="starts of programs only: part of the product, file or path")
+    counting.add_argument("--verdict", choices=("allow", "warn", "block"))
+    counting.add_argument("--ruleset", help="decided by a rule of this ruleset")
+    add_csv(counting)

@@ -38,6 +38,8 @@ class Housekeeper:
             self._collected = self._now()
             self.collect()
             with self._store.writing() as connection:
+                activity_days = self._current.snapshot.estate.settings.activity_days
+                pruning.prune_days(connection, self._now() - activity_days * DAY)
                 starts.recount(connection, starts.since(self._now()))
 
     def _prune(self) -> None:

@@ -5,17 +5,22 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from portero.core.insight.effects.list_use import IsAllowed, ListUse, RefusedBeside
-from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, ReportedAttempt
+from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, Period, ReportedAttempt
+from portero.core.nouns.page import Page
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.store.devices import note_event
 from portero.store.moments import moment
-from portero.store.paging import Query, Rows, like_pattern, page
+from portero.store.paging import Query, like_pattern, page
 from portero.store.starts import note_starts
+from portero.store.words import ids_of, words_of
+
+HOUR, DAY = 3_600, 86_400
 
 
 def keep_batch(
@@ -27,7 +32,7 @@ def keep_batch(
     Attempts are known by their number. Counts have none, so they are taken only where the batch is a new one.
     The service's time rules: an attempt cannot have been made later than it was received.
     """
-    day = int(now // 86_400)
+    day = int(now // DAY)
     had = _rows_of(connection, device, day)
     taken = _within(batch, max(0, MOST_A_DAY - had))
     new, fresh = _take(connection, device, taken, now, seq_offset)
@@ -72,14 +77,7 @@ def _take(
     connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int
 ) -> tuple[int, bool]:
     """How many attempts were new; whether the batch itself was."""
-    before = connection.total_changes
-    connection.executemany(
-        "INSERT OR IGNORE INTO activity"
-        " (device, seq, at, received_at, host, program, verdict, person, reference, test, document)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        [_values(device, attempt, now, seq_offset) for attempt in batch.attempts],
-    )
-    new = connection.total_changes - before
+    new = _keep_attempts(connection, device, batch.attempts, now, seq_offset)
     fresh = connection.execute(
         "UPDATE device SET last_batch = ? WHERE id = ? AND last_batch < ?", (batch.batch, device, batch.batch)
     ).rowcount
@@ -110,25 +108,110 @@ def _note_seen(
         [
             (host, device, min(at for at, _ in times), max(at for at, _ in times), sum(number for _, number in times))
             for host, times in seen.items()
-            if TAXONOMY.category_of_test_host(host) is None
+            if not _is_test(host)
         ],
     )
 
 
-def _values(device: str, attempt: ReportedAttempt, now: float, seq_offset: int) -> tuple[Any, ...]:
-    return (
-        device,
-        attempt.seq + seq_offset,
-        min(attempt.at.timestamp(), now),
-        now,
-        attempt.host or "",
-        attempt.tried if attempt.start else None,
-        attempt.verdict.value,
-        attempt.user,
-        attempt.reference,
-        int(attempt.host is not None and TAXONOMY.category_of_test_host(attempt.host) is not None),
-        attempt.model_dump_json(exclude_none=True),
-    )
+_KINDS = ("host", "program", "start", "parent", "person", "browser", "categories", "rule", "bundle")
+"""The columns whose values are words, in their order in the table."""
+_COLUMNS = ("device", "seq", "at", "received_at", "verdict", "marks", "url", "reference", *_KINDS)
+_CONTINUED, _LOGGED, _TEST, _FOUND, _ENDED = 1, 2, 4, 8, 16
+_INSERT = f"INSERT INTO activity ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
+
+
+def _keep_attempts(
+    connection: sqlite3.Connection, device: str, attempts: Sequence[ReportedAttempt], now: float, seq_offset: int
+) -> int:
+    """Keep those that are not kept yet, and count them by hour and by day; how many these are."""
+    if not attempts:
+        return 0
+    said = [_words(attempt) for attempt in attempts]
+    ids = ids_of(connection, {("device", device)} | {word for words in said for word in words.items()}, now)
+    own, rows, counts = ids["device", device], {}, Counter[tuple[Any, ...]]()
+    kept = _kept_numbers(connection, own, attempts, seq_offset)
+    for attempt, words in zip(attempts, said, strict=True):
+        seq = attempt.seq + seq_offset
+        if seq in kept or seq in rows:
+            continue
+        at, marks = min(attempt.at.timestamp(), now), _marks(attempt)
+        named = {kind: ids[kind, word] for kind, word in words.items()}
+        verdict, url = attempt.verdict.value, _without_host(attempt)
+        rows[seq] = (own, seq, at, now, verdict, marks, url, attempt.reference, *map(named.get, _KINDS))
+        if not marks & _TEST:
+            counts[(int(at) // HOUR * HOUR, *(named.get(kind, 0) for kind in _COUNTED), verdict)] += 1
+    connection.executemany(_INSERT, rows.values())
+    _count(connection, counts)
+    return len(rows)
+
+
+def _kept_numbers(
+    connection: sqlite3.Connection, own: int, attempts: Sequence[ReportedAttempt], seq_offset: int
+) -> set[int]:
+    """The numbers of a device's attempts, among those that come, that are kept already."""
+    numbers = [attempt.seq + seq_offset for attempt in attempts]
+    between = (own, min(numbers), max(numbers))
+    rows = connection.execute("SELECT seq FROM activity WHERE device = ? AND seq BETWEEN ? AND ?", between)
+    return {row[0] for row in rows}
+
+
+_COUNTED = ("host", "program", "rule")
+
+
+def _count(connection: sqlite3.Connection, counts: Counter[tuple[Any, ...]]) -> None:
+    days: Counter[tuple[Any, ...]] = Counter()
+    for (hour, *rest), number in counts.items():
+        days[hour // DAY * DAY, *rest] += number
+    for table, column, counted in (("activity_hour", "hour", counts), ("activity_day", "day", days)):
+        connection.executemany(
+            f"INSERT INTO {table} ({column}, host, program, rule, verdict, attempts) VALUES (?, ?, ?, ?, ?, ?)"
+            " ON CONFLICT DO UPDATE SET attempts = attempts + excluded.attempts",
+            [(*key, number) for key, number in counted.items()],
+        )
+
+
+def _words(attempt: ReportedAttempt) -> dict[str, str]:
+    """What of an attempt is kept as words, by kind."""
+    words = {
+        "host": attempt.host,
+        "program": attempt.tried if attempt.start else None,
+        "start": attempt.start.model_dump_json(exclude_none=True) if attempt.start else None,
+        "parent": attempt.parent,
+        "person": attempt.user,
+        "browser": attempt.browser,
+        "categories": _as_json(attempt.categories) if attempt.categories else None,
+        "rule": attempt.winner.model_dump_json(exclude_none=True) if attempt.winner else None,
+        "bundle": attempt.bundle,
+    }
+    return {kind: word for kind, word in words.items() if word is not None}
+
+
+@lru_cache(maxsize=4_096)
+def _as_json(categories: tuple[str, ...]) -> str:
+    return json.dumps(categories)
+
+
+@lru_cache(maxsize=16_384)
+def _is_test(host: str) -> bool:
+    return TAXONOMY.category_of_test_host(host) is not None
+
+
+def _marks(attempt: ReportedAttempt) -> int:
+    is_test = attempt.host is not None and _is_test(attempt.host)
+    running = {"found": _FOUND, "ended": _ENDED}.get(attempt.running or "", 0)
+    return _CONTINUED * attempt.continued + _LOGGED * attempt.logged + _TEST * is_test + running
+
+
+def _without_host(attempt: ReportedAttempt) -> str | None:
+    """The URL, as short as it can be told from its host."""
+    scheme, found, rest = (attempt.url or "").partition(f"://{attempt.host}")
+    return f"{scheme}:{rest}" if found and rest.startswith(("/", "?", "#")) and rest[:2] != "//" else attempt.url
+
+
+def _with_host(url: str | None, host: str | None) -> str | None:
+    """The URL as it was."""
+    scheme, _, rest = (url or "").partition(":")
+    return url if url is None or rest.startswith("//") else f"{scheme}://{host}{rest}"
 
 
 @dataclass(frozen=True)
@@ -148,67 +231,138 @@ class ActivityFilter:
         """The SQL conditions and their values."""
         where: list[str] = []
         values: dict[str, Any] = {}
-        for column, value in (
-            ("activity.device", self.device),
-            ("activity.verdict", self.verdict),
-            ("activity.reference", self.reference),
-        ):
+        for name, value in (("verdict", self.verdict), ("reference", self.reference)):
             if value:
-                name = column.rpartition(".")[2]
-                where.append(f"{column} = :{name}")
+                where.append(f"activity.{name} = :{name}")
                 values[name] = value
+        said = "SELECT id FROM activity_word WHERE kind = '{}' AND word {}"
+        if self.device:
+            where.append(f"activity.device = ({said.format('device', '= :device')})")
+            values["device"] = self.device
         if self.people is not None:
-            where.append("activity.person IN (SELECT value FROM json_each(:people))")
+            among = said.format("person", "IN (SELECT value FROM json_each(:people))")
+            where.append(f"activity.person IN ({among})")
             values["people"] = json.dumps(self.people)
-        if self.host:
-            where.append("activity.host LIKE :host ESCAPE '\\'")
-            values["host"] = like_pattern(self.host.lower())
-        if self.program:
-            where.append("activity.program LIKE :program ESCAPE '\\'")
-            values["program"] = like_pattern(self.program)
+        for kind, sought in (("host", self.host.lower() if self.host else None), ("program", self.program)):
+            if sought:
+                like = said.format(kind, f"LIKE :{kind} ESCAPE '\\'")
+                where.append(f"activity.{kind} IN ({like})")
+                values[kind] = like_pattern(sought)
         if not self.tests and not self.reference:
-            where.append("activity.test = 0")
+            where.append(f"activity.marks & {_TEST} = 0")
         return where, values
 
 
 def people(connection: sqlite3.Connection) -> list[str]:
     """Everybody of whom there is activity, as machines write them."""
     rows = connection.execute(
-        # from one name to the next in the index: DISTINCT would go through all of it
-        "WITH RECURSIVE person (name) AS (SELECT min(person) FROM activity UNION ALL"
-        " SELECT (SELECT min(person) FROM activity WHERE person > name) FROM person WHERE name IS NOT NULL)"
-        " SELECT name FROM person WHERE name IS NOT NULL"
+        "SELECT word FROM activity_word WHERE kind = 'person'"
+        " AND EXISTS (SELECT 1 FROM activity WHERE person = activity_word.id) ORDER BY word"
     )
     return [row[0] for row in rows]
 
 
-def list_activity(connection: sqlite3.Connection, filter: ActivityFilter, cursor: str | None, limit: int) -> Rows:
-    """One page of activity, newest first; map its rows with `activity_of`."""
+def list_activity(
+    connection: sqlite3.Connection, filter: ActivityFilter, cursor: str | None, limit: int
+) -> Page[Activity]:
+    """One page of activity, newest first."""
     where, values = filter.conditions()
     query = Query(
-        "activity.*, device.hostname",
-        "activity JOIN device ON device.id = activity.device",
+        "activity.*, device.id AS device_id, device.hostname",
+        "activity CROSS JOIN activity_word AS own ON own.id = activity.device"
+        " CROSS JOIN device ON device.id = own.word",
         where,
         values,
         "activity.at",
         True,
         "activity.device || ':' || activity.seq",
+        counted="activity",
     )
-    return page(connection, query, cursor, limit)
+    found = page(connection, query, cursor, limit)
+    words = words_of(connection, (row[kind] for row in found.rows for kind in _KINDS))
+    items = [_activity_of(row, words) for row in found.rows]
+    return Page(items=items, next=found.next, total=found.total)
 
 
-def activity_of(row: sqlite3.Row) -> Activity:
-    """A row as activity."""
-    reported = ReportedAttempt.model_validate_json(row["document"])
+def _activity_of(row: sqlite3.Row, words: Mapping[int, str]) -> Activity:
+    said = {kind: words.get(row[kind]) for kind in _KINDS}
+    marks = row["marks"]
     return Activity(
-        **reported.model_dump(exclude={"at", "seq"}),
         seq=row["seq"],
         at=moment(row["at"]),
-        device=row["device"],
+        url=_with_host(row["url"], said["host"]),
+        host=said["host"],
+        start=json.loads(said["start"]) if said["start"] else None,
+        parent=said["parent"],
+        running="found" if marks & _FOUND else "ended" if marks & _ENDED else None,
+        user=said["person"],
+        browser=said["browser"],
+        categories=json.loads(said["categories"]) if said["categories"] else (),
+        verdict=row["verdict"],
+        continued=bool(marks & _CONTINUED),
+        logged=bool(marks & _LOGGED),
+        winner=json.loads(said["rule"]) if said["rule"] else None,
+        reference=row["reference"],
+        bundle=said["bundle"],
+        device=row["device_id"],
         hostname=row["hostname"],
         received_at=moment(row["received_at"]),
-        test=bool(row["test"]),
+        test=bool(marks & _TEST),
     )
+
+
+MOST_TRIED = 10
+
+
+@dataclass(frozen=True)
+class CountFilter:
+    """Which attempts are counted: between two moments, of some host, program, verdict or ruleset."""
+
+    since: int
+    until: int
+    host: str | None = None
+    program: str | None = None
+    verdict: str | None = None
+    ruleset: str | None = None
+
+    def conditions(self, column: str) -> tuple[str, dict[str, Any]]:
+        """The SQL conditions and their values."""
+        where, values = [f"{column} >= :since", f"{column} < :until"], {"since": self.since, "until": self.until}
+        asked: dict[str, Any] = {**values}
+        said = "SELECT id FROM activity_word WHERE kind = '{0}' AND word LIKE :{0} ESCAPE '\\'"
+        for kind, sought in (("host", self.host.lower() if self.host else None), ("program", self.program)):
+            if sought:
+                where.append(f"{kind} IN ({said.format(kind)})")
+                asked[kind] = like_pattern(sought)
+        if self.verdict:
+            where.append("verdict = :verdict")
+            asked["verdict"] = self.verdict
+        if self.ruleset:
+            where.append(
+                "rule IN (SELECT id FROM activity_word WHERE kind = 'rule' AND word ->> '$.ruleset' = :ruleset)"
+            )
+            asked["ruleset"] = self.ruleset
+        return " AND ".join(where), asked
+
+
+def counts(
+    connection: sqlite3.Connection, per: Period, wanted: CountFilter
+) -> tuple[dict[int, dict[str, int]], list[tuple[str, bool, int]]]:
+    """Attempts by period and verdict; and the hosts and programs that were tried most often, with how often."""
+    table = f"activity_{per}"
+    where, values = wanted.conditions(per)
+    by_period: dict[int, dict[str, int]] = {}
+    for begin, verdict, number in connection.execute(
+        f"SELECT {per}, verdict, sum(attempts) FROM {table} WHERE {where} GROUP BY 1, 2", values
+    ):
+        by_period.setdefault(begin, {})[verdict] = number
+    most = connection.execute(
+        f"SELECT word, kind = 'program', number FROM (SELECT iif(host, host, program) AS what, sum(attempts) AS number"
+        f" FROM {table} WHERE {where} GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT {MOST_TRIED}) AS tried"
+        " JOIN activity_word ON activity_word.id = tried.what ORDER BY number DESC, word",
+        values,
+    )
+    return by_period, [(row[0], bool(row[1]), row[2]) for row in most]
 
 
 class Sightings(NamedTuple):
@@ -275,9 +429,11 @@ def list_use(connection: sqlite3.Connection, ruleset: str, is_allowed: IsAllowed
     """How sites that a ruleset allows were used, and what it refused beside them, since a moment, by the hour."""
     refused: dict[tuple[str, float], dict[str, int]] = {}
     for device, hour, host, number in connection.execute(
-        "SELECT device, CAST(at / 3600 AS INTEGER) * 3600.0 AS hour, host, count(*) FROM activity"
-        " WHERE json_extract(document, '$.winner.ruleset') = ? AND at >= ? AND verdict = 'block' AND test = 0"
-        " GROUP BY device, hour, host LIMIT ?",
+        "SELECT own.word, CAST(at / 3600 AS INTEGER) * 3600.0 AS hour, host.word, count(*) FROM activity"
+        " JOIN activity_word AS own ON own.id = activity.device JOIN activity_word AS host ON host.id = activity.host"
+        " WHERE rule IN (SELECT id FROM activity_word WHERE kind = 'rule' AND word ->> '$.ruleset' = ?)"
+        f" AND at >= ? AND verdict = 'block' AND marks & {_TEST} = 0"
+        " GROUP BY activity.device, hour, activity.host LIMIT ?",
         (ruleset, since, MOST_REFUSALS),
     ):
         refused.setdefault((device, hour), {})[host] = number
@@ -307,8 +463,9 @@ def urls_since(
 ) -> list[tuple[str, str]]:
     """URLs on these hosts that were visited since a moment, each once, with their hosts; allowed visits leave none."""
     rows = connection.execute(
-        "SELECT DISTINCT json_extract(document, '$.url'), host FROM activity WHERE at >= ? AND test = 0"
-        " AND host IN (SELECT value FROM json_each(?)) LIMIT ?",
+        f"SELECT DISTINCT url, named.word FROM activity JOIN activity_word AS named ON named.id = activity.host"
+        f" WHERE at >= ? AND marks & {_TEST} = 0 AND activity.host IN ("
+        "SELECT id FROM activity_word WHERE kind = 'host' AND word IN (SELECT value FROM json_each(?))) LIMIT ?",
         (since, json.dumps(list(hosts)), most),
     )
-    return [(row[0], row[1]) for row in rows]
+    return [(_with_host(row[0], row[1]) or "", row[1]) for row in rows]

@@ -33,7 +33,7 @@ from portero.store.moments import moment
 
 FORMAT = 1
 RECORD = "backup.json"
-ACTIVITY_TABLES = ("activity", "visit_count", "host_seen")
+ACTIVITY_TABLES = ("activity", "activity_hour", "activity_day", "activity_word", "visit_count", "host_seen")
 MOST_BYTES = 200_000_000_000
 _NAME = re.compile(rf"^({re.escape(DATABASE)}|{re.escape(SIGNING_KEY)}|{ARTEFACTS}/[0-9a-f]{{64}})$")
 _CHUNK = 1 << 20

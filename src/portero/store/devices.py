@@ -11,6 +11,7 @@ from typing import Any
 from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
 from portero.store import catalogue
+from portero.store.words import move_activity
 
 # --- devices ---
 
@@ -182,8 +183,7 @@ def take_up(connection: sqlite3.Connection, old: str, new: str, now: float) -> N
 
     Attempts that it reported as the new one follow the old one's in number, and so do all it will report.
     """
-    offset = connection.execute("SELECT coalesce(max(seq), 0) FROM activity WHERE device = ?", (old,)).fetchone()[0]
-    connection.execute("UPDATE activity SET device = ?, seq = seq + ? WHERE device = ?", (old, offset, new))
+    offset = move_activity(connection, old, new)
     connection.execute(
         "INSERT INTO visit_count (device, hour, host, visits) SELECT ?, hour, host, visits FROM visit_count"
         " WHERE device = ? ON CONFLICT (device, hour, host) DO UPDATE SET visits = visits + excluded.visits",

@@ -20,6 +20,7 @@ class Walk(NamedTuple):
 
 VISITS = (
     Walk("visit_count", ("device", "hour", "host"), "hour"),
+    Walk("activity_hour", ("hour", "host", "program", "rule", "verdict"), "hour"),
     Walk("host_seen", ("host", "device"), "last"),
     Walk("start_day", ("version", "day"), "day"),
     Walk("start_person", ("version", "person"), "last"),
@@ -34,6 +35,12 @@ def prune_activity(connection: sqlite3.Connection, before: float) -> int:
         " (SELECT device, seq FROM activity WHERE at < ? ORDER BY at LIMIT ?)",
         (before, STEP),
     ).rowcount
+
+
+def prune_days(connection: sqlite3.Connection, before: float) -> None:
+    """Drop the counts of days that are older, and the words that nothing has said since."""
+    connection.execute("DELETE FROM activity_day WHERE day < ?", (before,))
+    connection.execute("DELETE FROM activity_word WHERE day < ?", (int(before // 86_400) - 1,))
 
 
 def prune_walking(

@@ -85,11 +85,14 @@ LISTED_CHANGES = 10
 """So many changes of each revision are told in lists."""
 
 
-def _revision(connection: sqlite3.Connection, row: sqlite3.Row, listed: bool = False) -> Revision:
+def _revision(connection: sqlite3.Connection, row: sqlite3.Row, listed: RevisionFilter | None = None) -> Revision:
+    """A revision; in a list its first changes, those before the others that are asked for."""
     documents, limit = ("NULL AS before, NULL AS after", LISTED_CHANGES) if listed else ("before, after", -1)
+    asked = {"noun": listed.noun, "key": listed.key} if listed else {"noun": None, "key": None}
     changes = connection.execute(
-        f"SELECT noun, key, verb, {documents} FROM change WHERE revision = ? ORDER BY place LIMIT ?",
-        (row["number"], limit),
+        f"SELECT noun, key, verb, {documents} FROM change WHERE revision = :number ORDER BY"
+        " (:noun IS NULL OR noun = :noun) AND (:key IS NULL OR key = :key) DESC, place LIMIT :limit",
+        {"number": row["number"], "limit": limit, **asked},
     )
     (changed,) = connection.execute("SELECT count(*) FROM change WHERE revision = ?", (row["number"],)).fetchone()
     return Revision(
@@ -123,7 +126,7 @@ def list_revisions(
         {**asked, "below": below, "limit": limit},
     ).fetchall()
     total = connection.execute(f"SELECT count(*) {_WANTED}", asked).fetchone()[0]
-    return [_revision(connection, row, listed=True) for row in rows], total
+    return [_revision(connection, row, wanted) for row in rows], total
 
 
 def last_changes(connection: sqlite3.Connection, numbers: Collection[int]) -> dict[int, sqlite3.Row]:

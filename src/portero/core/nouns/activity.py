@@ -102,3 +102,30 @@ class Activity(ReportedAttempt):
     hostname: str
     received_at: Timestamp
     test: Annotated[bool, Field(description="A visit to a test host; left out unless asked for.")] = False
+
+
+Period = Literal["hour", "day"]
+
+
+class PeriodCount(Noun):
+    """The attempts of an hour or a day (UTC)."""
+
+    at: Annotated[Timestamp, Field(description="When it begins.")]
+    attempts: int
+    verdicts: Annotated[dict[Verdict, int], Field(description="Of them, what came of how many.")] = {}
+
+
+class TriedCount(Noun):
+    """A host or program, and how often it was tried."""
+
+    tried: str
+    is_program: bool = False
+    attempts: int
+
+
+class ActivityCounts(Noun):
+    """How many attempts were stopped, warned of or recorded, period by period; visits to test hosts left out."""
+
+    per: Period
+    items: Annotated[tuple[PeriodCount, ...], Field(description="Every period, the earliest first.")]
+    most: Annotated[tuple[TriedCount, ...], Field(description="What was tried most often in all of them.")]

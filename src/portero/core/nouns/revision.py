@@ -57,6 +57,7 @@ class ToldRevision(Noun):
     by: str
     summary: str
     reason: str | None = None
+    changed: Annotated[int, Field(description="How many objects it changed.")] = 0
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
     changes: tuple[ToldChange, ...] = ()
 

@@ -7,16 +7,18 @@ from typing import Annotated
 from fastapi import Query, Request
 
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.activity import Activity
+from portero.core.nouns.activity import Activity, ActivityCounts, Period, PeriodCount, TriedCount
 from portero.core.nouns.page import Page
 from portero.service.auditing import audited_router, make_act
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers
 from portero.store import activity
 from portero.store.access import Principal
-from portero.store.activity import ActivityFilter
+from portero.store.activity import ActivityFilter, CountFilter
+from portero.store.moments import moment
 
 router = audited_router("activity")
+MOST_PERIODS = 400
 
 
 @router.get("/activity", summary="List activity", operation_id="listActivity")
@@ -47,8 +49,33 @@ def list_activity(
         people = tuple(keepers.pseudonyms.meant(connection, user, who)) if user else None
         wanted = ActivityFilter(id, host, program, verdict.value if verdict else None, people, code, tests)
         found = activity.list_activity(connection, wanted, cursor, limit)
-    items = [_shown(activity.activity_of(row), keepers, who) for row in found.rows]
-    return Page(items=items, next=found.next, total=found.total)
+    return found.model_copy(update={"items": [_shown(one, keepers, who) for one in found.items]})
+
+
+@router.get("/activity/counts", summary="Count activity", operation_id="countActivity")
+def count_activity(
+    _who: Signed,
+    keepers: TheKeepers,
+    per: Annotated[Period, Query(description="By the hour, or by the day (UTC).")] = "day",
+    periods: Annotated[int, Query(ge=1, le=MOST_PERIODS, description="So many, the last one being now.")] = 14,
+    host: Annotated[str | None, Query(max_length=253, description="Part of the host.")] = None,
+    program: Annotated[str | None, Query(max_length=255, description="Part of a program: starts only.")] = None,
+    verdict: Verdict | None = None,
+    ruleset: Annotated[str | None, Query(max_length=64, description="Decided by a rule of this ruleset.")] = None,
+) -> ActivityCounts:
+    """How many attempts machines reported one by one, hour by hour or day by day; and what was tried most often."""
+    length = activity.HOUR if per == "hour" else activity.DAY
+    until = (int(keepers.now()) // length + 1) * length
+    since = until - periods * length
+    wanted = CountFilter(since, until, host, program, verdict.value if verdict else None, ruleset)
+    with keepers.store.reading() as connection:
+        found, most = activity.counts(connection, per, wanted)
+    items = tuple(
+        PeriodCount(at=moment(float(at)), attempts=sum(found.get(at, {}).values()), verdicts=found.get(at, {}))
+        for at in range(since, until, length)
+    )
+    told = tuple(TriedCount(tried=tried, is_program=program, attempts=number) for tried, program, number in most)
+    return ActivityCounts(per=per, items=items, most=told)
 
 
 def _shown(one: Activity, keepers: Keepers, who: Principal) -> Activity:
