@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -549,3 +549,32 @@ def test_programs_are_ticked_in_the_catalogue_into_a_set_that_says_what_it_catch
     console.get_by_label("Condition 1: product").fill("draw")
     expect(console.locator("#of-the-fleet-product option")).to_have_count(1)
     expect(console.locator("#of-the-fleet-product option[value='Gnomon Draw']")).to_have_count(1)
+
+
+def test_attempts_are_drawn_day_by_day_and_told_in_words(console, portero, service, axe):
+    device = Wire(service, portero, "drawn-days")
+    today = datetime.now(UTC)
+    attempts = [
+        {
+            "seq": number,
+            "at": (today - timedelta(days=number % 3)).isoformat(),
+            "url": f"http://drawn-{number % 2}.example/",
+            "host": f"drawn-{number % 2}.example",
+            "verdict": ("block", "warn")[number % 2],
+        }
+        for number in range(1, 13)
+    ]
+    device.http.post("/activity", json={"batch": 1, "attempts": attempts})
+    console.goto(service.url + "/console/activity?host=drawn")
+    bars = console.get_by_role("list", name="Attempts by the day").get_by_role("listitem")
+    expect(bars).to_have_count(14)
+    expect(bars.last).to_contain_text(f"{today:%Y-%m-%d}: 4 attempts, 2 stopped, 2 warned of")
+    told = "12 attempts in the last 14 days (UTC), at most 4 attempts in one"
+    expect(console.get_by_role("figure")).to_contain_text(told)
+    heights = [bar.locator(".part.block").bounding_box()["height"] for bar in bars.all()[-3:]]
+    assert heights[0] == heights[1] == heights[2] > 20, "half of the highest bar"
+    axe()
+    console.get_by_label("Verdict").select_option("warn")
+    expect(bars.last).to_contain_text("2 attempts, 2 warned of")
+    console.get_by_label("Person").fill("somebody")
+    expect(bars).to_have_count(0)

@@ -20,8 +20,10 @@ const told = (item: ActivityCounts['items'][number]) =>
 <template>
   <figure class="mb-3">
     <figcaption class="small sub">
-      {{ counted(all, 'attempt') }} in the last {{ counts.items.length }} {{ counts.per }}s (UTC), at most
-      {{ highest === 1 && !all ? 0 : highest }} in one
+      {{ counted(all, 'attempt') }} in the last {{ counts.items.length }} {{ counts.per }}s (UTC)<template
+        v-if="all"
+        >, at most {{ counted(highest, 'attempt') }} in one</template
+      >
       <span v-for="{ verdict, word } in VERDICTS" :key="verdict" class="key">
         <span class="swatch" :class="verdict" aria-hidden="true" /> {{ word }}
       </span>
@@ -39,6 +41,10 @@ const told = (item: ActivityCounts['items'][number]) =>
         />
       </li>
     </ol>
+    <p class="ends small dim" aria-hidden="true">
+      <span>{{ begin(counts.items[0]!.at) }}</span>
+      <span>{{ begin(counts.items.at(-1)!.at) }}</span>
+    </p>
   </figure>
 </template>
 
@@ -60,6 +66,11 @@ const told = (item: ActivityCounts['items'][number]) =>
 }
 .bars li:hover {
   background: var(--wash);
+}
+.ends {
+  display: flex;
+  justify-content: space-between;
+  margin: 0.15rem 0 0;
 }
 .key {
   margin-left: 0.9rem;
