@@ -18,7 +18,7 @@ from starlette.types import Receive, Scope, Send
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.service.app import create_app, with_devices
 from portero.service.keepers import Keepers, open_keepers
-from portero.service.running import server_config, set_up_logging
+from portero.service.running import prepare_process, server_config, set_up_logging
 from serving import TOKEN, let_in
 
 
@@ -56,6 +56,7 @@ async def _bare(scope: Scope, receive: Receive, send: Send) -> None:
 def _serve(folder: str | None, told: Connection) -> None:
     """Serve in a process of its own, and tell the port and a code with which devices join."""
     set_up_logging(quiet=True)
+    prepare_process()
     code = ""
     if folder is None:
         config = server_config(_bare, port=0, lifespan="off")

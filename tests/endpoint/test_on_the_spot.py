@@ -106,6 +106,16 @@ def test_sync_takes_what_is_new_and_the_endpoint_that_runs_rules_by_it_at_once(r
     eventually(file.exists, timeout=5)
 
 
+def test_two_processes_of_a_machine_take_what_is_new_at_the_same_time(running, portero, policy):
+    """The endpoint that runs is woken as another one syncs: both write to the same folder."""
+    folder, _, _ = running
+    for number in range(8):
+        state = "paused" if number % 2 == 0 else "active"
+        portero.assignments.set_state("spot-sites--whole-fleet", state)
+        assert not run_endpoint("sync", "--data", folder).stderr
+    eventually(lambda: not [path for path in folder.rglob("*") if path.suffix in (".new", ".part")], timeout=5)
+
+
 def test_leaving_takes_away_what_is_its_own_and_nothing_else(running):
     folder, etc, process = running
     own = etc / "chromium/policies/managed/portero.json"

@@ -81,14 +81,14 @@ class Folder:
             return None
 
     def drop_others(self, folder: str, *keep: str) -> None:
-        """Remove all files of a sub-folder but some."""
+        """Remove all files of a sub-folder but some, and but what another process may be writing there just now."""
         for file in (self.path / folder).glob("*"):
-            if file.name not in keep:
+            if file.name not in keep and not _is_under_way(file):
                 file.unlink(missing_ok=True)
 
     def forget(self) -> None:
         """Remove all that an endpoint keeps here, and nothing else."""
-        for pattern in _OWN:
+        for pattern in (*_OWN, *(f"{own}.*.new" for own in _OWN)):
             for kept in self.path.glob(pattern):
                 shutil.rmtree(kept) if kept.is_dir() else kept.unlink()
 
@@ -97,6 +97,19 @@ class Folder:
         part = self.path / (name + ".part")
         make_owned(part.parent)
         return part
+
+
+UNDER_WAY_SECONDS = 600.0
+
+
+def _is_under_way(file: Path) -> bool:
+    """Whether a file is not whole yet, and was written to lately."""
+    if file.suffix not in (".new", ".part"):
+        return False
+    try:
+        return time.time() - file.stat().st_mtime < UNDER_WAY_SECONDS
+    except FileNotFoundError:
+        return True
 
 
 _SCHEMA = """

@@ -20,7 +20,8 @@ def write_owned(path: Path, data: bytes) -> None:
 
 def replace_whole(path: Path, data: bytes, mode: int) -> None:
     """Write a file with these permissions, in a folder that is there. OSError: the file is as it was."""
-    fresh = path.with_name(path.name + ".new")
+    # another process may be writing the same one
+    fresh = path.with_name(f"{path.name}.{os.getpid()}.new")
     fresh.unlink(missing_ok=True)
     try:
         descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)

@@ -71,7 +71,7 @@ def serve(options: Options) -> None:
             f"listening on {options.host} needs --tls-certificate and --tls-key, or --behind-proxy where a proxy"
             " in front gives TLS"
         )
-    _raise_open_files()
+    prepare_process()
     listening = _listen(options.host, options.port)
     set_up_logging(options.quiet)
     try:
@@ -129,8 +129,17 @@ def _serve_metrics(metrics: Metrics, port: int) -> None:
         raise CannotServe(f"port {port} for metrics cannot be had ({problem.strerror})") from problem
 
 
-def _raise_open_files() -> None:
-    """As many open files as may be had: each connection is one."""
+SWITCH_SECONDS = 0.0005
+"""So long a thread that waits for its turn is kept waiting at the most. What notes what devices say gives its turn away
+with each statement, and would wait ten times as long each time while many devices ask.
+"""
+
+
+def prepare_process() -> None:
+    """Set this process up to serve many: as many open files as may be had, as each connection is one; and quick turns
+    between its threads.
+    """
+    sys.setswitchinterval(SWITCH_SECONDS)
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft < hard:
         with suppress(ValueError, OSError):
