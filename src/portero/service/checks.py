@@ -72,10 +72,14 @@ class Checks:
         case, provenance = self._case(device, attempt), self._provenance(device)
         return blocks(self._newest_policy(device), case, estate, known, provenance)
 
+    @property
+    def some_end_at_restarts(self) -> bool:
+        """Whether some assignment holds until machines restart."""
+        return self._current.snapshot.estate.some_end_at_restarts
+
     def note_until_restart(self, connection: sqlite3.Connection, device: str, digest: str, now: float) -> None:
         """The device has applied a bundle: from now on count the assignments in it that hold until it restarts."""
-        some = any(assignment.until_restart for assignment in self._current.snapshot.estate.assignments)
-        policy = self._bundles.policy(digest, device) if some else None
+        policy = self._bundles.policy(digest, device) if self.some_end_at_restarts else None
         held = (
             [assignment.key for assignment in policy.bundle.assignments if assignment.until_restart] if policy else []
         )

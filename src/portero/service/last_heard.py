@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from portero.store import devices
@@ -38,12 +39,17 @@ class Heard:
             waiting = self._waiting.get(device)
         return (at, usual_interval) if waiting is None else (waiting.at, waiting.usual_interval)
 
+    def written_with(self, devices: Iterable[str]) -> None:
+        """Devices have checked in with something to be written, and this is written along with it."""
+        with self._lock:
+            for device in devices:
+                self._waiting.pop(device, None)
+
     def note_with(
         self, connection: sqlite3.Connection, device: str, at: float, usual_interval: float | None, asked: float
     ) -> None:
         """The device has checked in with something to be written: this goes along with it."""
-        with self._lock:
-            self._waiting.pop(device, None)
+        self.written_with((device,))
         devices.note_all_heard(connection, [(device, at, usual_interval, asked)])
 
     def write(self) -> None:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
@@ -268,11 +268,8 @@ def fall_silent(connection: sqlite3.Connection, now: float) -> list[str]:
 # --- checking in ---
 
 
-REGISTERED = (
-    *("class", "credential_hash", "revoked", "lifecycle", "told_silent", "overlay", "seq_offset"),
-    *("applied_bundle", "applied_revision", "applied_epoch", "applied_index"),
-)
-"""The columns of a device of which something is in `KnownDevice`, but for when it was heard of."""
+REGISTERED = ("class", "credential_hash", "revoked", "lifecycle", "told_silent", "overlay", "seq_offset")
+"""The columns of a device of which something is in `KnownDevice`, but for what it says itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -361,6 +358,38 @@ def note_applied(connection: sqlite3.Connection, device: str, digest: str, age: 
         "device.overlay, (SELECT class.digest FROM class WHERE class.id = device.class)), :digest, given_bundle)"
         " WHERE id = :device",
         {"digest": digest, "epoch": age[0], "revision": age[1], "now": now, "device": device},
+    )
+
+
+class Applied(NamedTuple):
+    """What a device says that has nothing to say but that it has applied something."""
+
+    device: str
+    digest: str
+    epoch: int
+    revision: int
+    usual_interval: float | None
+    asked: float
+    """Seconds after which it was asked to check in again."""
+
+
+def note_all_applied(connection: sqlite3.Connection, applied: Sequence[Applied], now: float) -> None:
+    """Many devices say that they have applied something. One statement, however many: between statements others take
+    their turn.
+    """
+    told = [
+        (*one[:5], now + max(MISSED * max(one.usual_interval or 0.0, one.asked), LEAST_SILENCE_SECONDS))
+        for one in applied
+    ]
+    connection.execute(
+        "UPDATE device SET applied_bundle = told.digest, applied_epoch = told.epoch, applied_revision = told.revision,"
+        " applied_at = :now, apply_problem = NULL, apply_failed_at = NULL, last_heard = :now,"
+        " usual_interval = told.usual, silent_after = told.silent_after,"
+        " given_bundle = iif(told.digest = coalesce(device.overlay,"
+        " (SELECT class.digest FROM class WHERE class.id = device.class)), told.digest, given_bundle)"
+        " FROM (SELECT value ->> 0 AS id, value ->> 1 AS digest, value ->> 2 AS epoch, value ->> 3 AS revision,"
+        " value ->> 4 AS usual, value ->> 5 AS silent_after FROM json_each(:told)) AS told WHERE device.id = told.id",
+        {"told": json.dumps(told), "now": now},
     )
 
 

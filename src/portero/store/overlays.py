@@ -98,6 +98,12 @@ def note_until_restart(connection: sqlite3.Connection, device: str, assignments:
     )
 
 
+def forget_until_restart(connection: sqlite3.Connection, devices: Collection[str]) -> None:
+    """These devices have applied bundles in which nothing holds until they restart."""
+    statement = "DELETE FROM applied_until_restart WHERE device IN (SELECT value FROM json_each(?))"
+    connection.execute(statement, (json.dumps(list(devices)),))
+
+
 def until_restart_since(connection: sqlite3.Connection, device: str) -> dict[str, float]:
     """Since when a device has applied the assignments that hold until it restarts."""
     rows = connection.execute("SELECT assignment, since FROM applied_until_restart WHERE device = ?", (device,))

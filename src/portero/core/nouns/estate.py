@@ -117,6 +117,11 @@ class Estate(Noun):
         return frozenset(name for assignment in self.assignments for name in assignment.named_devices)
 
     @cached_property
+    def some_end_at_restarts(self) -> bool:
+        """Whether some assignment holds until machines restart."""
+        return any(assignment.until_restart for assignment in self.assignments)
+
+    @cached_property
     def coverage_table(self) -> CoverageTable:
         """The coverage table as it counts."""
         return CoverageTable(self.coverage)

@@ -20,6 +20,7 @@ from portero.service.register import Registered
 from portero.service.roster import Assessment
 from portero.service.secrets import hash_secret
 from portero.service.wire.noting import Noting
+from portero.store.devices import Applied
 
 MAX_QUERY = 16
 
@@ -118,6 +119,10 @@ class Call:
     async def looking(self, call: Callable[..., Told], *arguments: Any) -> Told:
         """Run what reads the store in a thread."""
         return await to_thread.run_sync(partial(call, *arguments))
+
+    async def note_applied(self, applied: Applied) -> None:
+        """Note that the device has applied something, likewise."""
+        await self._noting.note_applied(applied)
 
     async def note(self, note: Callable[[Assessment], Told]) -> Told:
         """Note something, together with what others say; what came of it, once it is committed."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sqlite3
+from dataclasses import replace
 from functools import partial
 from typing import Annotated, Any
 
@@ -24,6 +25,7 @@ from portero.service.roster import Assessment
 from portero.service.wire.calls import Call, DeviceAnswer, Headers, json_answer, refuse_invalid
 from portero.service.wire.joining import facts_of
 from portero.store import devices
+from portero.store.devices import Applied
 
 FIRST_HOLD, MOST_HOLD = 25.0, 55.0
 """How long a held request waits for news, where the device does not say, and at the most."""
@@ -123,7 +125,9 @@ def _note(keepers: Keepers, known: Registered, message: CheckIn, asked: float, a
     """Note all that the device says; whether it is something for those who look at devices. OtherBase, Refusal."""
     now, device, connection = keepers.now(), known.device, assessment.connection
     facts = _told_facts(connection, known, message)
-    keepers.heard.note_with(connection, known.id, now, _usual(known, message, now), asked)
+    usual = _usual(known, message, now)
+    keepers.heard.note_with(connection, known.id, now, usual, asked)
+    known.last_heard, known.usual_interval = now, usual
     if facts is not None:
         devices.note_facts(connection, known.id, facts, now)
         assessment.assess_namesakes(facts.hostname)
@@ -168,15 +172,45 @@ def _newer(keepers: Keepers, known: Registered, message: CheckIn) -> CheckIn:
     return msgspec.structs.replace(message, have=keepers.older_forms.newer_name(message.have))
 
 
+def _has_only_applied(keepers: Keepers, known: Registered, message: CheckIn) -> bool:
+    """Whether the device says no more than that it has applied something: so do all of them after a change."""
+    more = message.facts is not None or message.programs or message.problem or known.device.told_silent
+    return not more and not _has_other_index(known, message) and not keepers.checks.some_end_at_restarts
+
+
+async def _noted_applied(call: Call, known: Registered, message: CheckIn, asked: float) -> None:
+    """Note that the device has applied something, with all others that say so now."""
+    now = call.keepers.now()
+    known.last_heard, known.usual_interval = now, _usual(known, message, now)
+    told = (message.have or "", message.epoch, message.revision or 0)
+    await call.note_applied(Applied(known.id, *told, known.usual_interval, asked))
+
+
+def _remember(known: Registered, message: CheckIn) -> None:
+    """What the device has said is so in memory too."""
+    told: dict[str, Any] = {}
+    if message.have:
+        told |= {"applied_bundle": message.have, "applied_epoch": message.epoch, "applied_revision": message.revision}
+    if message.index is not None:
+        told["applied_index"] = message.index
+    known.device = replace(known.device, **told)
+
+
 async def _noted(call: Call, known: Registered, message: CheckIn, asked: float) -> tuple[Registered, bool]:
     """The device once all that it says is noted; and whether its programs are to be told whole. Refusal."""
     keepers, told_whole = call.keepers, False
+    if _has_only_applied(keepers, known, message):
+        await _noted_applied(call, known, message, asked)
+        _remember(known, message)
+        keepers.live.tell("device")
+        return await call.device(), told_whole
     try:
         concerns = await call.note(partial(_note, keepers, known, message, asked))
     except OtherBase:
         # all else that it says is noted
         rest, told_whole = msgspec.structs.replace(message, programs=None), True
         concerns = await call.note(partial(_note, keepers, known, rest, asked))
+    _remember(known, message)
     if concerns:
         keepers.live.tell("device")
     # it may have been given other groups

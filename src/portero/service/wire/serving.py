@@ -49,7 +49,7 @@ class DeviceWire:
 
     def __init__(self, app: ASGIApp, keepers: Keepers, metrics: Metrics) -> None:
         self._app, self._keepers, self._metrics = app, keepers, metrics
-        self._noting = Noting(keepers.fleet)
+        self._noting = Noting(keepers.fleet, keepers.heard, keepers.now)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http" or not scope["path"].startswith(PREFIX):
