@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator, Sized
 from functools import partial
-from typing import Any, TypeVar, cast
+from typing import Any, TypeAlias, TypeVar, cast
 
 import msgspec
 
@@ -208,15 +208,10 @@ def _content_written(content: SharedContent) -> bytes:
     return msgspec.json.encode(content, order="deterministic")
 
 
-class _PartRule(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """A rule without its number: what stands before it in its ruleset does not make it another."""
-
-    selector_kind: str
-    selector_value: str
-    action: str
-    exact: bool = False
-    until: float | None = None
-    reading: str | None = None
+_PartRule: TypeAlias = tuple[str, str, str, bool, float | None, str | None]
+"""A rule without its number: what stands before it in its ruleset does not make it another. Selector kind and value,
+action, whether it stands for itself alone, when it is over, the reading of a site pattern.
+"""
 
 
 def _rules_written(rules: Rules, number: int) -> bytes:
@@ -323,9 +318,7 @@ def _read_rules(pieces: list[list[_PartRule]]) -> Rules:
     rules: list[BundleRule] = []
     for piece in pieces:
         begins.append(len(rules))
-        rules += [
-            BundleRule(number, *msgspec.structs.astuple(one)) for number, one in enumerate(piece, start=len(rules) + 1)
-        ]
+        rules += [BundleRule(number, *one) for number, one in enumerate(piece, start=len(rules) + 1)]
     return Rules.of(rules, tuple(begins))
 
 
