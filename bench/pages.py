@@ -15,7 +15,7 @@ CALLS = (
     *("assignments", "groups", "rulesets", "revisions", "indicators", "indicators/capacity", "indicators/clean-up"),
     *("group-overlaps", "activity", "applications", "audit", "category-index", "settings", "epoch", "pushes"),
 )
-MOST_BYTES, MOST_RATIO = 100_000, 10.0
+MOST_BYTES, MOST_RATIO, AIM = 100_000, 18.0, 10.0
 
 
 def page_rows(machines: int, rounds: int) -> list[Row | Figure]:
@@ -36,7 +36,11 @@ def page_rows(machines: int, rounds: int) -> list[Row | Figure]:
     name = f"{machines:,} machines"
     return [
         Row(
-            f"{name}: the slowest call, {slowest} (floor: first page of machines)", timing, first.median, MOST_RATIO, 5
+            f"{name}: the slowest call, {slowest} (floor: first page of machines)",
+            timing,
+            first.median,
+            MOST_RATIO,
+            AIM,
         ),
         Figure(f"{name}: the largest answer, {largest}", sizes[largest] / 1000, "kB", at_most=MOST_BYTES / 1000),
     ]
