@@ -30,7 +30,7 @@ MOST_KEPT = 20_000
 """How many situations, and how many combinations of assignments in play, are remembered."""
 
 
-SHARED_FROM = 1_000
+SHARED_FROM = 10_000
 """So many indicators of a ruleset are made ready once, for all policies: a look-up in a table of their own costs less
 than making them ready again.
 """
