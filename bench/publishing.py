@@ -129,7 +129,7 @@ def publishing_rows(classes: tuple[int, int], indicators: int, rounds: int) -> l
             f"{name}, {few:,} classes: one more for everybody",
             one,
             packing.median * few,
-            goal=0.035 if indicators >= 20_000 else 0.2,
+            goal=goal,
             aim=0.02,
         ),
         Row(f"{name}, {many:,} classes: the same", all_of_more, one.median * many / few, goal=1.2),
