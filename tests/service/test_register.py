@@ -18,21 +18,14 @@ def holding(wire: Wire) -> dict[str, object]:
     return {"have": offered["bundle"], "revision": offered["revision"]}
 
 
-def test_a_revoked_credential_is_refused_at_once(service, portero):
-    wire = Wire(service, portero, "let-go")
+@pytest.mark.parametrize("let_go", ["revoke", "retire"])
+def test_a_device_that_was_let_go_is_refused_at_once(service, portero, let_go):
+    wire = Wire(service, portero, f"let-go-{let_go}")
     holds = holding(wire)
     assert wire.check_in(**holds).status_code == 204
-    portero.devices.revoke(wire.id)
+    getattr(portero.devices, let_go)(wire.id)
     assert wire.check_in(**holds).status_code == 401
     assert wire.http.get("/wait", params={"have": holds["have"]}).status_code == 401
-
-
-def test_a_retired_device_is_refused_at_once(service, portero):
-    wire = Wire(service, portero, "retired")
-    holds = holding(wire)
-    assert wire.check_in(**holds).status_code == 204
-    portero.devices.retire(wire.id)
-    assert wire.check_in(**holds).status_code == 401
 
 
 def test_whatever_changes_what_a_device_should_have_is_told_at_its_next_check_in(service, portero):

@@ -11,8 +11,9 @@ import pytest
 
 from portero.core.nouns.activity import ActivityBatch
 from portero.service.keepers import open_keepers
-from portero.store import activity, database, pruning
-from portero.store.activity import ActivityFilter, CountFilter
+from portero.store import activity, activity_counts, database, pruning
+from portero.store.activity import ActivityFilter
+from portero.store.activity_counts import CountFilter
 from portero.store.database import Store
 from portero.store.words import ids_of, move_activity, words_of
 
@@ -116,7 +117,7 @@ def test_what_comes_again_is_kept_and_counted_once(store):
 def counted(store: Store, per: str, **wanted: object) -> dict[str, dict[str, int]]:
     length = {"hour": 13, "day": 10}[per]
     with store.reading() as connection:
-        found, _ = activity.counts(connection, per, CountFilter(0, int(NOW) + 86_400, **wanted))
+        found, _ = activity_counts.counts(connection, per, CountFilter(0, int(NOW) + 86_400, **wanted))
     return {datetime.fromtimestamp(at, UTC).isoformat()[:length]: by for at, by in found.items()}
 
 
@@ -132,7 +133,7 @@ def test_attempts_are_counted_by_the_hour_and_the_day_without_tests(store):
     assert counted(store, "day", ruleset="quiet") == {"2026-11-20": {"block": 1}}
     assert counted(store, "day", host="a.ex", verdict="warn") == {"2026-11-20": {"warn": 1}}
     with store.reading() as connection:
-        _, most = activity.counts(connection, "day", CountFilter(0, int(NOW) + 86_400))
+        _, most = activity_counts.counts(connection, "day", CountFilter(0, int(NOW) + 86_400))
     assert most == [("a.example", False, 10), ("/opt/x", True, 1), ("Chart Table", True, 1)]
 
 

@@ -17,8 +17,9 @@ from portero.store.database import Store
 WORTH_A_DIFFERENCE = 4_000
 """A part that has so many bytes packed is sent as a difference to the one before."""
 
-
 MOST_NAMES_AT_HAND = 512
+"""Of so many bundles and overlays it is at hand which parts they name."""
+
 MOST_AT_HAND = 64_000_000
 """So many bytes of documents and parts are at hand for devices that come one after the other."""
 

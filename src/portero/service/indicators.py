@@ -32,7 +32,7 @@ from portero.formats.stix import Defaults, LeftOut, StixRule, objects_of, read_o
 from portero.service.fleet import FleetKeeper
 from portero.service.problems import Refusal
 from portero.service.state import Current
-from portero.store import activity
+from portero.store import activity, sightings
 from portero.store import indicators as kept
 from portero.store.database import Store
 from portero.store.moments import moment
@@ -288,7 +288,7 @@ class _Hits:
                 self._table.add(rule.selector, rule)
         after = since.timestamp()
         with store.reading() as connection:
-            seen = dict(activity.hosts_since(connection, after))
+            seen = dict(sightings.hosts_since(connection, after))
             met: dict[str, Rule] = {}
             for host in seen:
                 if (found := self._met(Visit(f"http://{host}/", "http", host))) is not None:
@@ -297,7 +297,7 @@ class _Hits:
             for url, host in activity.urls_since(connection, pages, after, MOST_URLS):
                 if (found := self._met(parse_visit(url))) is not None:
                     met.setdefault(host, found)
-            self.devices = activity.devices_that_saw(connection, met.keys(), after)
+            self.devices = sightings.devices_that_saw(connection, met.keys(), after)
         self.found = [
             Hit(
                 host=host,

@@ -34,7 +34,7 @@ from portero.formats.index_files import IndexFile
 from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
 from portero.service.state import Current, Snapshot
-from portero.store import activity, revisions
+from portero.store import revisions, sightings
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -58,7 +58,7 @@ class Lookups:
         host = visit.host
         entry = look_up(host, self._holdings.index_in_force, {one.host: one.categories for one in estate.corrections})
         with self._store.reading() as connection:
-            seen = activity.sightings(connection, host)
+            seen = sightings.sightings(connection, host)
         correction = self._correction(snapshot, entry.host) if entry.source == "correction" else None
         service = next((one for one in estate.services if _is_at(host, one.hosts)), None)
         named, corrected = entry.host if entry.source != "none" else None, entry.source == "correction"
@@ -96,9 +96,9 @@ class Lookups:
         """The other hosts of a host's domain that were seen, and on how many machines."""
         domain = registrable_domain(host)
         with self._store.reading() as connection:
-            found = [other for other in activity.hosts_within(connection, domain, MOST_BESIDE + 1) if other != host]
+            found = [other for other in sightings.hosts_within(connection, domain, MOST_BESIDE + 1) if other != host]
             found = found[:MOST_BESIDE]
-            return SeenBeside(tuple(found), activity.devices_that_saw(connection, found, 0.0) if found else 0)
+            return SeenBeside(tuple(found), sightings.devices_that_saw(connection, found, 0.0) if found else 0)
 
     def _feeds_on(self, estate: Estate, host: str, entry: str | None, corrected: bool) -> Iterator[FeedSays]:
         """The nearest entry at or above a host in each feed; whether it is the one that counts."""

@@ -14,6 +14,7 @@ from portero.service.bundles import Bundles, NoBundle
 from portero.service.publishing import Publisher
 
 MOST_NAMES = 50_000
+"""Of so many of them it is remembered what they stand for."""
 
 
 class OlderForm(NamedTuple):

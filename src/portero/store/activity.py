@@ -8,19 +8,18 @@ from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any
 
 from portero.core.insight.effects.list_use import IsAllowed, ListUse, RefusedBeside
-from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, Period, ReportedAttempt
+from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, ReportedAttempt
 from portero.core.nouns.page import Page
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.store.activity_counts import COUNTED, DAY, HOUR, add_counts
 from portero.store.devices import note_event
 from portero.store.moments import moment
 from portero.store.paging import Query, like_pattern, page
 from portero.store.starts import note_starts
 from portero.store.words import ids_of, words_of
-
-HOUR, DAY = 3_600, 86_400
 
 
 def keep_batch(
@@ -114,7 +113,7 @@ def _note_seen(
 
 
 _KINDS = ("host", "program", "start", "parent", "person", "browser", "categories", "rule", "bundle")
-"""The columns whose values are words, in their order in the table."""
+"""The columns whose values are words, in the order in which they are inserted."""
 _COLUMNS = ("device", "seq", "at", "received_at", "verdict", "marks", "url", "reference", *_KINDS)
 _CONTINUED, _LOGGED, _TEST, _FOUND, _ENDED = 1, 2, 4, 8, 16
 _INSERT = f"INSERT INTO activity ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
@@ -139,9 +138,9 @@ def _keep_attempts(
         verdict, url = attempt.verdict.value, _without_host(attempt)
         rows[seq] = (own, seq, at, now, verdict, marks, url, attempt.reference, *map(named.get, _KINDS))
         if not marks & _TEST:
-            counts[(int(at) // HOUR * HOUR, *(named.get(kind, 0) for kind in _COUNTED), verdict)] += 1
+            counts[(int(at) // HOUR * HOUR, *(named.get(kind, 0) for kind in COUNTED), verdict)] += 1
     connection.executemany(_INSERT, rows.values())
-    _count(connection, counts)
+    add_counts(connection, counts)
     return len(rows)
 
 
@@ -153,21 +152,6 @@ def _kept_numbers(
     between = (own, min(numbers), max(numbers))
     rows = connection.execute("SELECT seq FROM activity WHERE device = ? AND seq BETWEEN ? AND ?", between)
     return {row[0] for row in rows}
-
-
-_COUNTED = ("host", "program", "rule")
-
-
-def _count(connection: sqlite3.Connection, counts: Counter[tuple[Any, ...]]) -> None:
-    days: Counter[tuple[Any, ...]] = Counter()
-    for (hour, *rest), number in counts.items():
-        days[hour // DAY * DAY, *rest] += number
-    for table, column, counted in (("activity_hour", "hour", counts), ("activity_day", "day", days)):
-        connection.executemany(
-            f"INSERT INTO {table} ({column}, host, program, rule, verdict, attempts) VALUES (?, ?, ?, ?, ?, ?)"
-            " ON CONFLICT DO UPDATE SET attempts = attempts + excluded.attempts",
-            [(*key, number) for key, number in counted.items()],
-        )
 
 
 def _words(attempt: ReportedAttempt) -> dict[str, str]:
@@ -308,116 +292,6 @@ def _activity_of(row: sqlite3.Row, words: Mapping[int, str]) -> Activity:
         hostname=row["hostname"],
         received_at=moment(row["received_at"]),
         test=bool(marks & _TEST),
-    )
-
-
-MOST_TRIED = 10
-
-
-@dataclass(frozen=True)
-class CountFilter:
-    """Which attempts are counted: between two moments, of some host, program, verdict or ruleset."""
-
-    since: int
-    until: int
-    host: str | None = None
-    program: str | None = None
-    verdict: str | None = None
-    ruleset: str | None = None
-
-    def conditions(self, column: str) -> tuple[str, dict[str, Any]]:
-        """The SQL conditions and their values."""
-        where, values = [f"{column} >= :since", f"{column} < :until"], {"since": self.since, "until": self.until}
-        asked: dict[str, Any] = {**values}
-        said = "SELECT id FROM activity_word WHERE kind = '{0}' AND word LIKE :{0} ESCAPE '\\'"
-        for kind, sought in (("host", self.host.lower() if self.host else None), ("program", self.program)):
-            if sought:
-                where.append(f"{kind} IN ({said.format(kind)})")
-                asked[kind] = like_pattern(sought)
-        if self.verdict:
-            where.append("verdict = :verdict")
-            asked["verdict"] = self.verdict
-        if self.ruleset:
-            where.append(
-                "rule IN (SELECT id FROM activity_word WHERE kind = 'rule' AND word ->> '$.ruleset' = :ruleset)"
-            )
-            asked["ruleset"] = self.ruleset
-        return " AND ".join(where), asked
-
-
-def counts(
-    connection: sqlite3.Connection, per: Period, wanted: CountFilter
-) -> tuple[dict[int, dict[str, int]], list[tuple[str, bool, int]]]:
-    """Attempts by period and verdict; and the hosts and programs that were tried most often, with how often."""
-    table = f"activity_{per}"
-    where, values = wanted.conditions(per)
-    by_period: dict[int, dict[str, int]] = {}
-    for begin, verdict, number in connection.execute(
-        f"SELECT {per}, verdict, sum(attempts) FROM {table} WHERE {where} GROUP BY 1, 2", values
-    ):
-        by_period.setdefault(begin, {})[verdict] = number
-    most = connection.execute(
-        f"SELECT word, kind = 'program', number FROM (SELECT iif(host, host, program) AS what, sum(attempts) AS number"
-        f" FROM {table} WHERE {where} GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT {MOST_TRIED}) AS tried"
-        " JOIN activity_word ON activity_word.id = tried.what ORDER BY number DESC, word",
-        values,
-    )
-    return by_period, [(row[0], bool(row[1]), row[2]) for row in most]
-
-
-class Sightings(NamedTuple):
-    """Where a host was seen: first and last, on how many machines, how often."""
-
-    first: float
-    last: float
-    devices: int
-    visits: int
-
-
-def sightings(connection: sqlite3.Connection, host: str) -> Sightings | None:
-    """Where a host was seen; None where it never was."""
-    row = connection.execute(
-        "SELECT min(first), max(last), count(*), sum(visits) FROM host_seen WHERE host = ?", (host,)
-    ).fetchone()
-    return Sightings(*row) if row[2] else None
-
-
-def hosts_seen(connection: sqlite3.Connection) -> set[str]:
-    """Every host that was seen on some machine."""
-    return {row[0] for row in connection.execute("SELECT DISTINCT host FROM host_seen")}
-
-
-MOST_STEPS = 200_000
-
-
-def hosts_within(connection: sqlite3.Connection, domain: str, limit: int) -> list[str]:
-    """Hosts that were seen at a domain or below it, by name. Of a great many hosts not all are looked at."""
-    rows = connection.execute(
-        # one step of the index for each host, however many machines saw it
-        "WITH RECURSIVE seen (host) AS (SELECT min(host) FROM host_seen UNION ALL"
-        " SELECT (SELECT min(host) FROM host_seen WHERE host > seen.host) FROM seen WHERE host IS NOT NULL LIMIT ?)"
-        " SELECT host FROM seen WHERE host = ? OR substr(host, -length(?)) = ? LIMIT ?",
-        (MOST_STEPS, domain, f".{domain}", f".{domain}", limit),
-    )
-    return [row[0] for row in rows]
-
-
-def hosts_since(connection: sqlite3.Connection, since: float) -> list[tuple[str, Sightings]]:
-    """The hosts that were seen since a moment, with all that is known of where."""
-    rows = connection.execute(
-        "SELECT host, min(first), max(last), count(*), sum(visits) FROM host_seen WHERE last >= ? GROUP BY host",
-        (since,),
-    )
-    return [(row[0], Sightings(*row[1:])) for row in rows]
-
-
-def devices_that_saw(connection: sqlite3.Connection, hosts: Collection[str], since: float) -> int:
-    """On how many machines some of these hosts were seen since a moment."""
-    return int(
-        connection.execute(
-            "SELECT count(DISTINCT device) FROM host_seen WHERE host IN (SELECT value FROM json_each(?)) AND last >= ?",
-            (json.dumps(list(hosts)), since),
-        ).fetchone()[0]
     )
 
 

@@ -16,7 +16,7 @@ from portero.service.feeds.holdings import Holdings
 from portero.service.foresight import Foresight
 from portero.service.problems import Refusal
 from portero.service.state import Current, Snapshot
-from portero.store import activity, feeds
+from portero.store import feeds, sightings
 from portero.store.database import Store
 from portero.store.moments import moment
 
@@ -113,7 +113,7 @@ class _Categories:
 
     def compared(self) -> FeedComparison:
         with self._own.store.reading() as connection:
-            visited = activity.hosts_seen(connection)
+            visited = sightings.hosts_seen(connection)
         rest: dict[str, None] = {}
         for host, was, now in self._differing():
             self._count(host, was, now)

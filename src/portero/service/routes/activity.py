@@ -12,9 +12,10 @@ from portero.core.nouns.page import Page
 from portero.service.auditing import audited_router, make_act
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers
-from portero.store import activity
+from portero.store import activity, activity_counts
 from portero.store.access import Principal
-from portero.store.activity import ActivityFilter, CountFilter
+from portero.store.activity import ActivityFilter
+from portero.store.activity_counts import CountFilter
 from portero.store.moments import moment
 
 router = audited_router("activity")
@@ -64,12 +65,12 @@ def count_activity(
     ruleset: Annotated[str | None, Query(max_length=64, description="Decided by a rule of this ruleset.")] = None,
 ) -> ActivityCounts:
     """How many attempts machines reported one by one, hour by hour or day by day; and what was tried most often."""
-    length = activity.HOUR if per == "hour" else activity.DAY
+    length = activity_counts.HOUR if per == "hour" else activity_counts.DAY
     until = (int(keepers.now()) // length + 1) * length
     since = until - periods * length
     wanted = CountFilter(since, until, host, program, verdict.value if verdict else None, ruleset)
     with keepers.store.reading() as connection:
-        found, most = activity.counts(connection, per, wanted)
+        found, most = activity_counts.counts(connection, per, wanted)
     items = tuple(
         PeriodCount(at=moment(float(at)), attempts=sum(found.get(at, {}).values()), verdicts=found.get(at, {}))
         for at in range(since, until, length)

@@ -85,13 +85,13 @@ class DeviceWire:
             raise Refusal("not-found", f"There is nothing at {call.scope['path'][:200]}.")
         method = call.scope["method"]
         handler = by_method.get("GET" if method == "HEAD" else method)
-        return (
-            await handler(call) if handler is not None else method_not_allowed(method, {"Allow": ", ".join(by_method)})
-        )
+        if handler is None:
+            return method_not_allowed(method, {"Allow": ", ".join(by_method)})
+        return await handler(call)
 
 
 async def _send(answer: DeviceAnswer | Response, scope: Scope, receive: Receive, send: Send, request_id: str) -> int:
-    """DeviceAnswer with what every answer has; the status."""
+    """Send the answer with the headers that every answer has; returns its status."""
     if not isinstance(answer, DeviceAnswer):
 
         async def dressed(message: Message) -> None:
