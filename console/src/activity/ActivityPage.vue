@@ -3,6 +3,8 @@ import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
 import { computed } from 'vue'
 
+import { counted } from '@/lib/words'
+
 import { type ActivityFilters, type CountFilters, useActivity, useActivityCounts } from './useActivity'
 
 const VERDICTS = [
@@ -71,9 +73,9 @@ const isCounted = computed(() => !user.value.trim() && !reference.value.trim() &
       <BFormInput v-model="user" type="search" placeholder="Person" aria-label="Person" maxlength="255" />
       <BFormSelect v-model="verdict" :options="VERDICTS" aria-label="Verdict" />
       <BFormCheckbox v-model="withTests" class="align-self-center">with visits to test hosts</BFormCheckbox>
-      <span class="dim ms-auto align-self-center" role="status"
-        >{{ activity.total.value ?? '…' }} {{ activity.total.value === 1 ? 'attempt' : 'attempts' }}</span
-      >
+      <span class="dim ms-auto align-self-center" role="status">{{
+        activity.total.value === undefined ? '…' : counted(activity.total.value, 'attempt')
+      }}</span>
     </div>
     <ActivityBars v-if="counts && isCounted" :counts="counts" />
     <div class="panel flush">

@@ -5,6 +5,8 @@ import { type NewPush, useCreatePush } from './usePushes'
 
 /** Tells machines to ask now for what is new, and shows their receipts as they answer. */
 const props = defineProps<{ machines: NewPush; to: string; disabled?: boolean }>()
+// two roots: a class is meant for the button
+defineOptions({ inheritAttrs: false })
 const shown = ref(false)
 const create = useCreatePush()
 
@@ -16,7 +18,9 @@ function push() {
 </script>
 
 <template>
-  <BButton v-needs:responder variant="light" :disabled="disabled" @click="push">Push now</BButton>
+  <BButton v-needs:responder v-bind="$attrs" variant="light" :disabled="disabled" @click="push"
+    >Push now</BButton
+  >
   <PushReceipts
     v-model="shown"
     :title="`Push to ${to}`"
