@@ -101,7 +101,7 @@ def activity_rows(batches: int) -> list[Row | Figure]:
         store.close()
         bare.close()
     return [
-        Row("an attempt from its batch to the store (floor: bare rows)", taking, writing.median, goal=8, aim=2.5),
+        Row("an attempt from its batch to the store (floor: bare rows)", taking, writing.median, goal=6, aim=2.5),
         Figure("an attempt in the store, with indexes", size / (batches * BATCH), "bytes", at_most=320),
     ]
 

@@ -15,6 +15,7 @@ from portero.store import activity, activity_counts, database, pruning
 from portero.store.activity import ActivityFilter
 from portero.store.activity_counts import CountFilter
 from portero.store.database import Store
+from portero.store.sightings import sightings
 from portero.store.words import ids_of, move_activity, words_of
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC).timestamp()
@@ -230,3 +231,34 @@ def test_activity_of_an_earlier_schema_is_the_same_once_it_is_migrated(tmp_path)
             assert json.loads(connection.execute("SELECT word FROM activity_word WHERE kind = 'rule'").fetchone()[0])
     finally:
         keepers.close()
+
+
+def say_and_fail(connection, *words):
+    ids_of(connection, words, NOW)
+    raise RuntimeError
+
+
+def test_ids_are_remembered_while_they_hold_and_no_longer(store):
+    said = {("host", "x"), ("person", "y")}
+    with store.writing() as connection:
+        kept = ids_of(connection, said, NOW)
+    with store.writing() as connection:
+        with pytest.raises(RuntimeError), connection.apart():
+            say_and_fail(connection, ("host", "undone"))
+        ids_of(connection, {("host", "other")}, NOW)
+        assert words_of(connection, ids_of(connection, {("host", "undone")}, NOW).values()).popitem()[1] == "undone"
+    with pytest.raises(RuntimeError), store.writing() as connection:
+        say_and_fail(connection, ("host", "gone"))
+    with closing(sqlite3.connect(store.path)) as elsewhere, elsewhere:
+        elsewhere.execute("DELETE FROM activity_word")
+    with store.writing() as connection:
+        again = ids_of(connection, said | {("host", "gone")}, NOW)
+        assert set(words_of(connection, again.values()).values()) == {"x", "y", "gone"}
+    assert kept.keys() < again.keys()
+
+
+def test_a_partly_new_batch_counts_sightings_of_what_is_new_alone(store):
+    keep(store, 1, attempt(1), attempt(2))
+    keep(store, 2, attempt(2), attempt(3))
+    with store.reading() as connection:
+        assert sightings(connection, "a.example").visits == 3

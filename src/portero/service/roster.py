@@ -19,6 +19,7 @@ from portero.service.publishing import Publisher
 from portero.service.state import Snapshot
 from portero.store import catalogue, classes, devices, overlays, parts
 from portero.store.classes import DeviceClass
+from portero.store.database import Writer
 from portero.store.moments import moment
 from portero.store.plans import Groups, write_class, write_overlay
 from portero.store.readiness import keep_obstacles
@@ -66,7 +67,7 @@ class Assessment:
     """Devices whose groups are reckoned anew within one transaction. Memory follows once that is committed."""
 
     def __init__(
-        self, connection: sqlite3.Connection, roster: Roster, publisher: Publisher, snapshot: Snapshot, now: float
+        self, connection: Writer, roster: Roster, publisher: Publisher, snapshot: Snapshot, now: float
     ) -> None:
         self.connection, self.now = connection, now
         self._roster, self._publisher, self._snapshot = roster, publisher, snapshot
@@ -78,15 +79,12 @@ class Assessment:
     def apart(self) -> Iterator[None]:
         """What is done within is undone where it raises, and nothing else of the transaction."""
         assessed, moved = dict(self.assessed), set(self.moved)
-        self.connection.execute("SAVEPOINT apart")
         try:
-            yield
+            with self.connection.apart():
+                yield
         except BaseException:
-            self.connection.execute("ROLLBACK TO apart")
             self.assessed, self.moved = assessed, moved
             raise
-        finally:
-            self.connection.execute("RELEASE apart")
 
     def assess(self, device: str) -> None:
         """Reckon a device's groups, class and obstacles anew from what the store holds of it now."""

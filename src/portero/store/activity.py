@@ -11,10 +11,11 @@ from functools import lru_cache
 from typing import Any
 
 from portero.core.insight.effects.list_use import IsAllowed, ListUse, RefusedBeside
-from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, ReportedAttempt
+from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, HourlyCount, ReportedAttempt
 from portero.core.nouns.page import Page
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.store.activity_counts import COUNTED, DAY, HOUR, add_counts
+from portero.store.database import Writer
 from portero.store.devices import note_event
 from portero.store.moments import moment
 from portero.store.paging import Query, like_pattern, page
@@ -23,7 +24,7 @@ from portero.store.words import ids_of, words_of
 
 
 def keep_batch(
-    connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int = 0
+    connection: Writer, device: str, batch: ActivityBatch, now: float, seq_offset: int = 0
 ) -> tuple[int, int]:
     """Keep what the batch brings that is not kept yet; returns how many attempts were new, and how many entries were
     dropped, where the device has handed over more than is kept of one in a day.
@@ -72,11 +73,10 @@ def _note_rows(connection: sqlite3.Connection, device: str, day: int, kept: int,
         note_event(connection, device, now, "service", told)
 
 
-def _take(
-    connection: sqlite3.Connection, device: str, batch: ActivityBatch, now: float, seq_offset: int
-) -> tuple[int, bool]:
+def _take(connection: Writer, device: str, batch: ActivityBatch, now: float, seq_offset: int) -> tuple[int, bool]:
     """How many attempts were new; whether the batch itself was."""
-    new = _keep_attempts(connection, device, batch.attempts, now, seq_offset)
+    new = _new_of(connection, device, batch.attempts, seq_offset)
+    _keep_attempts(connection, device, new, now, seq_offset)
     fresh = connection.execute(
         "UPDATE device SET last_batch = ? WHERE id = ? AND last_batch < ?", (batch.batch, device, batch.batch)
     ).rowcount
@@ -87,18 +87,40 @@ def _take(
             [(device, min(count.hour.timestamp(), now), count.host, count.visits) for count in batch.counts],
         )
         note_starts(connection, device, batch.starts, now)
-    _note_seen(connection, device, batch, new, bool(fresh), now)
-    return new, bool(fresh)
+    _note_seen(connection, device, new, batch.counts if fresh else (), now)
+    return len(new), bool(fresh)
+
+
+def _new_of(
+    connection: sqlite3.Connection, device: str, attempts: Sequence[ReportedAttempt], seq_offset: int
+) -> list[ReportedAttempt]:
+    """Those of a device's attempts that are not kept yet; of two with one number, the first."""
+    if not attempts:
+        return []
+    numbers = [attempt.seq + seq_offset for attempt in attempts]
+    rows = connection.execute(
+        "SELECT seq FROM activity WHERE device = (SELECT id FROM activity_word WHERE kind = 'device' AND word = ?)"
+        " AND seq BETWEEN ? AND ?",
+        (device, min(numbers), max(numbers)),
+    )
+    kept = {row[0] for row in rows}
+    first = dict(zip(reversed(numbers), reversed(attempts), strict=True))
+    return [attempt for seq, attempt in reversed(first.items()) if seq not in kept]
 
 
 def _note_seen(
-    connection: sqlite3.Connection, device: str, batch: ActivityBatch, new: int, fresh: bool, now: float
+    connection: sqlite3.Connection,
+    device: str,
+    attempts: Sequence[ReportedAttempt],
+    counts: Sequence[HourlyCount],
+    now: float,
 ) -> None:
-    """Where hosts were seen, and when: one row a host of the batch. Visits to test hosts are left out."""
+    """Where hosts were seen, and when: one row a host. Visits to test hosts are left out."""
     seen: dict[str, list[tuple[float, int]]] = {}
-    for attempt in (one for one in batch.attempts if new and one.host):
-        seen.setdefault(attempt.host or "", []).append((min(attempt.at.timestamp(), now), 1))
-    for count in batch.counts if fresh else ():
+    for attempt in attempts:
+        if attempt.host:
+            seen.setdefault(attempt.host, []).append((min(attempt.at.timestamp(), now), 1))
+    for count in counts:
         seen.setdefault(count.host, []).append((min(count.hour.timestamp(), now), count.visits))
     connection.executemany(
         "INSERT INTO host_seen (host, device, first, last, visits) VALUES (?, ?, ?, ?, ?)"
@@ -114,60 +136,52 @@ def _note_seen(
 
 _KINDS = ("host", "program", "start", "parent", "person", "browser", "categories", "rule", "bundle")
 """The columns whose values are words, in the order in which they are inserted."""
+_COUNTED = [_KINDS.index(kind) for kind in COUNTED]
 _COLUMNS = ("device", "seq", "at", "received_at", "verdict", "marks", "url", "reference", *_KINDS)
 _CONTINUED, _LOGGED, _TEST, _FOUND, _ENDED = 1, 2, 4, 8, 16
 _INSERT = f"INSERT INTO activity ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 
 
 def _keep_attempts(
-    connection: sqlite3.Connection, device: str, attempts: Sequence[ReportedAttempt], now: float, seq_offset: int
-) -> int:
-    """Keep those that are not kept yet, and count them by hour and by day; how many these are."""
+    connection: Writer, device: str, attempts: Sequence[ReportedAttempt], now: float, seq_offset: int
+) -> None:
+    """Keep attempts that are new, and count them by hour and by day."""
     if not attempts:
-        return 0
-    said = [_words(attempt) for attempt in attempts]
-    ids = ids_of(connection, {("device", device)} | {word for words in said for word in words.items()}, now)
-    own, rows, counts = ids["device", device], {}, Counter[tuple[Any, ...]]()
-    kept = _kept_numbers(connection, own, attempts, seq_offset)
-    for attempt, words in zip(attempts, said, strict=True):
-        seq = attempt.seq + seq_offset
-        if seq in kept or seq in rows:
-            continue
-        at, marks = min(attempt.at.timestamp(), now), _marks(attempt)
-        named = {kind: ids[kind, word] for kind, word in words.items()}
-        verdict, url = attempt.verdict.value, _without_host(attempt)
-        rows[seq] = (own, seq, at, now, verdict, marks, url, attempt.reference, *map(named.get, _KINDS))
+        return
+    said = list(zip(*map(_words, attempts), strict=True))
+    sets = [{word for word in column if word is not None} for column in said]
+    named = {(kind, word) for kind, words in zip(_KINDS, sets, strict=True) for word in words}
+    ids = ids_of(connection, {("device", device)} | named, now)
+    own = ids["device", device]
+    columns = (
+        [None if word is None else ids[kind, word] for word in column]
+        for kind, column in zip(_KINDS, said, strict=True)
+    )
+    rows, counts = [], Counter[tuple[Any, ...]]()
+    for attempt, words in zip(attempts, zip(*columns, strict=True), strict=True):
+        at, marks, verdict = min(attempt.at.timestamp(), now), _marks(attempt), attempt.verdict.value
+        seq, url = attempt.seq + seq_offset, _without_host(attempt)
+        rows.append((own, seq, at, now, verdict, marks, url, attempt.reference, *words))
         if not marks & _TEST:
-            counts[(int(at) // HOUR * HOUR, *(named.get(kind, 0) for kind in COUNTED), verdict)] += 1
-    connection.executemany(_INSERT, rows.values())
+            counts[(int(at) // HOUR * HOUR, *(words[place] or 0 for place in _COUNTED), verdict)] += 1
+    connection.executemany(_INSERT, rows)
     add_counts(connection, counts)
-    return len(rows)
 
 
-def _kept_numbers(
-    connection: sqlite3.Connection, own: int, attempts: Sequence[ReportedAttempt], seq_offset: int
-) -> set[int]:
-    """The numbers of a device's attempts, among those that come, that are kept already."""
-    numbers = [attempt.seq + seq_offset for attempt in attempts]
-    between = (own, min(numbers), max(numbers))
-    rows = connection.execute("SELECT seq FROM activity WHERE device = ? AND seq BETWEEN ? AND ?", between)
-    return {row[0] for row in rows}
-
-
-def _words(attempt: ReportedAttempt) -> dict[str, str]:
-    """What of an attempt is kept as words, by kind."""
-    words = {
-        "host": attempt.host,
-        "program": attempt.tried if attempt.start else None,
-        "start": attempt.start.model_dump_json(exclude_none=True) if attempt.start else None,
-        "parent": attempt.parent,
-        "person": attempt.user,
-        "browser": attempt.browser,
-        "categories": _as_json(attempt.categories) if attempt.categories else None,
-        "rule": attempt.winner.model_dump_json(exclude_none=True) if attempt.winner else None,
-        "bundle": attempt.bundle,
-    }
-    return {kind: word for kind, word in words.items() if word is not None}
+def _words(attempt: ReportedAttempt) -> tuple[str | None, ...]:
+    """What of an attempt is kept as words, in the order of their kinds."""
+    program, winner = attempt.start, attempt.winner
+    return (
+        attempt.host,
+        attempt.tried if program else None,
+        program.model_dump_json(exclude_none=True) if program else None,
+        attempt.parent,
+        attempt.user,
+        attempt.browser,
+        _as_json(attempt.categories) if attempt.categories else None,
+        winner.model_dump_json(exclude_none=True) if winner else None,
+        attempt.bundle,
+    )
 
 
 @lru_cache(maxsize=4_096)

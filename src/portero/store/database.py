@@ -8,7 +8,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
 from importlib import resources
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 BUSY_SECONDS = 10.0
 _STEPS = sorted(
@@ -47,6 +47,35 @@ def problem_of(problem: BaseException, path: Path) -> StoreProblem | None:
     return None
 
 
+class Writer(sqlite3.Connection):
+    """The writing connection, and what it remembers of rows, so that it need not look for them each time."""
+
+    words: dict[tuple[str, str], tuple[int, int]]
+    """Ids and days of words of activity (`store.words`)."""
+    version: int
+    """The version of the file that this is of: another, where another process has written (`PRAGMA data_version`)."""
+
+    def forget(self) -> None:
+        """Remember nothing: rows may be others than they were."""
+        self.words, self.version = {}, -1
+
+    @contextmanager
+    def apart(self) -> Iterator[None]:
+        """What is done within is undone where it raises, and nothing else of the transaction."""
+        self.execute("SAVEPOINT apart")
+        try:
+            yield
+        except BaseException:
+            self.execute("ROLLBACK TO apart")
+            self.forget()
+            raise
+        finally:
+            self.execute("RELEASE apart")
+
+
+Kind = TypeVar("Kind", bound=sqlite3.Connection)
+
+
 class Store:
     """A store in one file. Safe to use from several threads: writes go one at a time, reads beside them."""
 
@@ -57,15 +86,18 @@ class Store:
         self._idle_lock = threading.Lock()
         self._watched: list[tuple[set[Any], Callable[[Collection[Any]], None]]] = []
         try:
-            self._writer = self._connect()
+            self._writer = self._connect(Writer)
+            self._writer.forget()
             self._writer.execute("PRAGMA journal_mode = WAL")
             self._migrate()
         except sqlite3.DatabaseError as problem:
             told = problem_of(problem, path) or StoreProblem(f"{path} cannot be opened as a Portero store: {problem}")
             raise told from problem
 
-    def _connect(self) -> sqlite3.Connection:
-        connection = sqlite3.connect(self.path, timeout=BUSY_SECONDS, check_same_thread=False, isolation_level=None)
+    def _connect(self, kind: type[Kind]) -> Kind:
+        connection = sqlite3.connect(
+            self.path, timeout=BUSY_SECONDS, check_same_thread=False, isolation_level=None, factory=kind
+        )
         connection.row_factory = sqlite3.Row
         connection.execute("PRAGMA foreign_keys = ON")
         # FULL: what was acknowledged survives a power cut, not only a kill
@@ -86,7 +118,7 @@ class Store:
     def reading(self) -> Iterator[sqlite3.Connection]:
         """A connection for one consistent reading, beside any writer."""
         with self._idle_lock:
-            connection = self._idle.pop() if self._idle else self._connect()
+            connection = self._idle.pop() if self._idle else self._connect(sqlite3.Connection)
         try:
             connection.execute("BEGIN")
             yield connection
@@ -101,13 +133,13 @@ class Store:
                 self._idle.append(connection)
 
     @contextmanager
-    def writing(self) -> Iterator[sqlite3.Connection]:
+    def writing(self) -> Iterator[Writer]:
         """The one writing connection, in a transaction: all of it is committed at the end, or nothing."""
         with self._write_lock, self._transaction() as connection:
             yield connection
 
     @contextmanager
-    def writing_if_free(self) -> Iterator[sqlite3.Connection | None]:
+    def writing_if_free(self) -> Iterator[Writer | None]:
         """As `writing`; None, where somebody else writes just now."""
         if not self._write_lock.acquire(blocking=False):
             yield None
@@ -136,7 +168,7 @@ class Store:
         self._watched.append((changed, tell))
 
     @contextmanager
-    def _transaction(self) -> Iterator[sqlite3.Connection]:
+    def _transaction(self) -> Iterator[Writer]:
         try:
             self._writer.execute("BEGIN IMMEDIATE")
             yield self._writer
@@ -148,6 +180,7 @@ class Store:
         except BaseException as problem:
             for changed, _ in self._watched:
                 changed.clear()
+            self._writer.forget()
             if self._writer.in_transaction:
                 self._writer.execute("ROLLBACK")
             if (told := problem_of(problem, self.path)) is not None:

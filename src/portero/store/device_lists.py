@@ -22,9 +22,10 @@ _SILENT = "(device.lifecycle = 'enrolled' AND device.silent_after < :now)"
 _WANTED = "coalesce(device.overlay, class.digest)"
 # one that says that it can use no category index does not do what it should, whatever else it holds
 _CURRENT = f"(device.applied_bundle IS {_WANTED} AND device.applied_index IS NOT '')"
+_FAILED = "(device.apply_failed_at >= class.since)"
 _STATE = (
     f"CASE WHEN device.lifecycle <> 'enrolled' THEN NULL WHEN {_CURRENT} THEN 'current' WHEN {_SILENT} THEN 'silent'"
-    " WHEN device.apply_failed_at >= class.since THEN 'failed' ELSE 'waiting' END"
+    f" WHEN {_FAILED} THEN 'failed' ELSE 'waiting' END"
 )
 _SOURCE = "device LEFT JOIN class ON class.id = device.class"
 # Where every device is looked at anyway, going through the table beats going through an index of it; SQLite's planner
@@ -288,15 +289,16 @@ def _rollout(
     every_of, others_of = ("device", _SCANNED) if filter == DeviceFilter() else (_SOURCE, _SOURCE)
     (every,) = connection.execute(f"SELECT count(*) FROM {every_of} WHERE {conditions}", asked).fetchone()
     # most hold their newest bundle: only the others are told apart
-    rows = connection.execute(
-        f"SELECT {_STATE} AS state, count(*), sum(max(class.since, device.joined_at) < :now - :seconds)"
-        f" FROM {others_of} WHERE {conditions} AND NOT {_CURRENT} GROUP BY 1",
+    is_failed, is_late = f"coalesce({_FAILED}, 0)", "max(class.since, device.joined_at) < :now - :seconds"
+    silent, failed, waiting, late = connection.execute(
+        f"SELECT total({_SILENT}), total(NOT {_SILENT} AND {is_failed}), total(NOT {_SILENT} AND NOT {is_failed}),"
+        f" total(NOT {_SILENT} AND NOT {is_failed} AND {is_late})"
+        f" FROM {others_of} WHERE {conditions} AND NOT {_CURRENT}",
         asked,
-    ).fetchall()
-    others = {row[0]: row[1] for row in rows}
-    current = every - sum(others.values())
-    counts = RolloutCounts(revision=newest_revision(connection), current=current, **others)
-    return counts, next((int(row[2] or 0) for row in rows if row[0] == "waiting"), 0)
+    ).fetchone()
+    numbers = {"silent": int(silent), "failed": int(failed), "waiting": int(waiting)}
+    current = every - sum(numbers.values())
+    return RolloutCounts(revision=newest_revision(connection), current=current, **numbers), int(late)
 
 
 def enrolled(connection: sqlite3.Connection, filter: DeviceFilter, now: float, behind: bool = False) -> list[str]:

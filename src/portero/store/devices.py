@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
 from portero.store import catalogue
+from portero.store.database import Writer
 from portero.store.words import move_activity
 
 # --- devices ---
@@ -178,7 +179,7 @@ def waits_to_be(connection: sqlite3.Connection, device: str, of: str) -> bool:
     return found.fetchone() is not None
 
 
-def take_up(connection: sqlite3.Connection, old: str, new: str, now: float) -> None:
+def take_up(connection: Writer, old: str, new: str, now: float) -> None:
     """The new device is the old one: it takes up the old one's id, labels, activity and events.
 
     Attempts that it reported as the new one follow the old one's in number, and so do all it will report.

@@ -6,6 +6,9 @@ import sqlite3
 from collections.abc import Collection
 from typing import Any, NamedTuple
 
+from portero.store.database import Writer
+from portero.store.words import forget_words
+
 STEP = 4_000
 """So many rows are looked at in one step."""
 
@@ -37,10 +40,10 @@ def prune_activity(connection: sqlite3.Connection, before: float) -> int:
     ).rowcount
 
 
-def prune_days(connection: sqlite3.Connection, before: float) -> None:
+def prune_days(connection: Writer, before: float) -> None:
     """Drop the counts of days that are older, and the words that nothing has said since."""
     connection.execute("DELETE FROM activity_day WHERE day < ?", (before,))
-    connection.execute("DELETE FROM activity_word WHERE day < ?", (int(before // 86_400) - 1,))
+    forget_words(connection, before)
 
 
 def prune_walking(
