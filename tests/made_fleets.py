@@ -35,7 +35,7 @@ ENUMERATED = ("kind", "place", "layers.filter")
 
 @st.composite
 def conditions(draw: st.DrawFn) -> dict:
-    sort = draw(st.sampled_from(["text", "text", "text", "version", "address", "time", "has"]))
+    sort = draw(st.sampled_from(["text", "text", "text", "version", "address", "time", "sample", "has"]))
     if sort == "version":
         field = draw(st.sampled_from(["os.version", "browsers.version", "applications.version"]))
         value = draw(st.sampled_from(VERSIONS))
@@ -46,6 +46,9 @@ def conditions(draw: st.DrawFn) -> dict:
     if sort == "time":
         value = draw(st.sampled_from(list(plain_membership.DURATIONS)))
         return {"field": "last_start", "op": "older_than", "value": value}
+    if sort == "sample":
+        share = draw(st.sampled_from(["0", "10 %", "37.5 %", "99.99%", "100 %"]))
+        return {"field": "sample", "op": draw(st.sampled_from(["below", "from"])), "value": share}
     if sort == "has":
         version = draw(st.sampled_from([{}, {"version": {"below": "4.2"}}, {"version": "4.2"}]))
         if draw(st.booleans()):

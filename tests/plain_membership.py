@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
+from hashlib import sha256
 from ipaddress import ip_address, ip_network
 
 DURATIONS = {"P30D": timedelta(days=30), "P1D": timedelta(days=1), "PT1H": timedelta(hours=1)}
@@ -70,6 +71,10 @@ def is_true(condition: dict, device: dict, now: datetime) -> bool:
         return any(ip_address(address) in network for address in device.get("addresses", ()))
     if field == "last_start":
         return "last_start" in device and now - device["last_start"] >= DURATIONS[value]
+    if field == "sample":
+        share = int(sha256(device["hostname"].encode()).hexdigest()[:16], 16) % 10_000 / 100
+        bound = float(value.rstrip(" %"))
+        return share < bound if op == "below" else share >= bound
     head, _, part = field.partition(".")
     if head in ("browsers", "applications"):
         found = [item[part] for item in device.get(head, ()) if item.get(part) is not None]

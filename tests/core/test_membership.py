@@ -12,7 +12,10 @@ from pydantic import ValidationError
 import plain_membership
 from made_fleets import NOW, compiled, devices, group_lists, member
 from portero.core.matching.fleet import Fleet
+from portero.core.matching.members import Member, MemberFacts
+from portero.core.matching.membership import Membership
 from portero.core.nouns.group import Group
+from portero.core.nouns.membership import Condition
 from portero.core.nouns.versions import version_key
 from portero.core.sentences import group_sentence
 from thorough import times
@@ -25,7 +28,7 @@ def test_the_compiled_groups_are_those_of_the_plain_evaluator(groups, fleet):
     order = [group["key"] for group in groups]
     for device in fleet:
         expected = plain_membership.groups_of(groups, order, device, NOW)
-        assert membership.groups_of(member("id", device), NOW) == expected
+        assert membership.groups_of(member(device["hostname"], device), NOW) == expected
 
 
 @settings(max_examples=times(60, 200))
@@ -135,3 +138,23 @@ def test_a_group_in_words():
         "unit is under brackwater/ships and applications hold one with product Deckhand Viewer and version below 4.2"
         " and not (last_start is longer ago than P30D); 1 machine pinned in"
     )
+
+
+def test_a_sample_is_stable_about_as_large_as_it_says_and_within_larger_ones():
+    def held(share: str) -> set[str]:
+        rule = {"all": [{"field": "sample", "op": "below", "value": share}]}
+        group = Group.model_validate({"key": "some", "members": rule})
+        members = [Member(f"device-{number}", MemberFacts(f"host-{number}")) for number in range(5_000)]
+        return {member.id for member in Membership([group], ["some"]).held_by("some", members, NOW)}
+
+    tenth, quarter = held("10 %"), held("25%")
+    assert tenth < quarter
+    assert 400 < len(tenth) < 600
+    assert held("0") == set()
+    assert len(held("100 %")) == 5_000
+
+
+@pytest.mark.parametrize("share", ["101 %", "-1", "ten", "", "5.123 %"])
+def test_a_share_is_between_nothing_and_all(share):
+    with pytest.raises(ValueError, match=r"share|at least 1 character"):
+        Condition(field="sample", op="below", value=share)

@@ -52,6 +52,7 @@ const field = computed({
     condition.value = { field: name === 'labels.NAME' ? `${LABEL}wave` : name, op, value: emptyFor(op) }
   },
 })
+const hint = computed(() => (condition.value.field === 'sample' ? '10 %' : (HINTS[op.value] ?? '')))
 const label = computed({
   get: () => condition.value.field.slice(LABEL.length),
   set: (name: string) => (condition.value = { ...condition.value, field: LABEL + name }),
@@ -160,7 +161,7 @@ const MANAGED = [
       />
     </template>
     <BFormSelect v-else-if="chooses" v-model="text" :options="wordOptions" aria-label="Value" class="value" />
-    <BFormInput v-else v-model="text" :placeholder="HINTS[op] ?? ''" aria-label="Value" class="value" />
+    <BFormInput v-else v-model="text" :placeholder="hint" aria-label="Value" class="value" />
     <BButton variant="link" aria-label="Remove this condition" @click="$emit('remove')"
       ><Icon name="cross"
     /></BButton>

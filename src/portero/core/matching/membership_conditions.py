@@ -11,7 +11,7 @@ from operator import methodcaller
 from typing import Any
 
 from portero.core.matching.members import Item, Shared
-from portero.core.nouns.membership import FIELDS, Condition, ItemTest, Op, VersionBounds
+from portero.core.nouns.membership import FIELDS, Condition, ItemTest, Op, VersionBounds, hundredths
 from portero.core.nouns.versions import version_key
 
 Test = Callable[[Any], bool]
@@ -21,6 +21,9 @@ Test = Callable[[Any], bool]
 def test_of(condition: Condition) -> Test:
     """The condition as a function of its fact's value. For a list fact one matching item suffices."""
     head, _, part = condition.field.partition(".")
+    if condition.field == "sample":
+        bound = hundredths(str(condition.value))
+        return bound.__gt__ if condition.op is Op.BELOW else bound.__le__
     if condition.op is Op.WITHIN:
         return _within(ip_network(str(condition.value), strict=False))
     if condition.op is Op.HAS:

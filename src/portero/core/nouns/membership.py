@@ -85,6 +85,7 @@ FIELDS: dict[str, FieldShape] = {
     "place": _words(Place),
     "zone": _TEXT,
     "last_start": FieldShape((Op.OLDER_THAN,)),
+    "sample": FieldShape((Op.BELOW, Op.FROM)),
 }
 """The facts a condition may name; beside them `labels.NAME`."""
 
@@ -108,6 +109,14 @@ def duration(text: str) -> timedelta:
     if found <= timedelta() or text[:1] not in ("P", "p"):
         raise ValueError(f"“{text[:40]}” is not a duration; write it as ISO 8601 has it, as in P30D or PT12H")
     return found
+
+
+def hundredths(text: str) -> int:
+    """A share such as `10 %` or `2.5 %` in hundredths of a percent. ValueError where it is none."""
+    found = re.fullmatch(r"\s*(\d{1,3}(?:\.\d{1,2})?)\s*%?\s*", text)
+    if found is None or float(found[1]) > 100:
+        raise ValueError(f"“{text[:40]}” is not a share between 0 and 100 %, as in 10 % or 2.5 %")
+    return round(float(found[1]) * 100)
 
 
 class VersionBounds(Noun):
@@ -215,6 +224,8 @@ class Condition(Noun):
             ip_network(str(self.value), strict=False)
         elif self.op is Op.OLDER_THAN:
             duration(str(self.value))
+        elif self.field == "sample":
+            hundredths(str(self.value))
         elif self.op in (Op.FROM, Op.TO, Op.BELOW):
             _refuse_no_version(str(self.value))
         elif isinstance(self.value, ItemTest):
