@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from portero.core.insight.newcomers import with_known_members
+from portero.core.insight.quick_words import Known
 from portero.core.insight.site_lists import (
     any_browsers,
     browser_list,
@@ -17,10 +18,12 @@ from portero.core.insight.site_lists import (
     told_of_list,
     told_of_patterns,
 )
+from portero.core.insight.whys.question import Question
 from portero.core.matching.applications import catalogue_of, members_of
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.members import Member, MemberFacts, facts_from
 from portero.core.matching.membership import Membership
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
@@ -160,6 +163,25 @@ class OfflineEstate:
         hostname, policy, case, groups = self.standing(attempt)
         whole = self._policy(groups, hostname, whole=True) if left_aside else None
         return explain(policy, case, whole=whole)
+
+    def question(self, attempt: Attempt, expected: Verdict) -> Question:
+        """An attempt, and what was expected of it. UnknownDevice."""
+        hostname, policy, case, groups = self.standing(attempt)
+        device = self._devices[hostname]
+        known = Known(self._estate, lambda: device.applications, self._known_machine, self._directory)
+        return Question(
+            estate=self._estate,
+            policy=policy,
+            case=case,
+            groups=groups,
+            names=(hostname,),
+            expected=expected,
+            known=known,
+            facts=device,
+        )
+
+    def _known_machine(self, name: str) -> str | None:
+        return name if name in self._devices else None
 
     def _user_groups(self, user: str | None) -> frozenset[str]:
         if user is None:

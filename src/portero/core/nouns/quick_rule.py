@@ -18,7 +18,7 @@ Word = Annotated[str, Field(min_length=1, max_length=8192)]
 class QuickRules(Noun):
     """What is to be done about some things, somewhere.
 
-    A word with more than one reading is refused; it is spelt out as in `category:games`, `machine:eastquay-desk-01`.
+    A word with more than one reading is refused; it is spelt out as in `category:games`, `device:eastquay-desk-01`.
     """
 
     action: Action

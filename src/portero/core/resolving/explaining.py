@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from portero.core import sentences
@@ -171,6 +171,18 @@ def _intended_visit(look: _Look, case: Case, whole: Policy | None) -> _Sayings:
         if layer.verdict is Verdict.BLOCK:
             said.append(layer)
     return _Sayings(said, [])
+
+
+def matching(policy: Policy, case: Case) -> Iterator[Contender]:
+    """Every rule of a policy that matches an attempt, in play or not. BadUrl."""
+    if case.attempt.start is not None:
+        frame, program = policy.frame(case.situation), _started(policy, case.attempt.start, case.machine)
+        yield from weigh_start(frame, program).contenders
+        return
+    assert case.attempt.url is not None
+    look = _look(policy, case, parse_visit(case.attempt.url))
+    yield from teller_of(policy).matching_sites(look.visited.visit)
+    yield from matching_visit(look.frame, look.visited)
 
 
 def _with_aside(layers: list[LayerVerdict], look: _Look, case: Case) -> list[LayerVerdict]:

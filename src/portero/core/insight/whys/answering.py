@@ -1,0 +1,124 @@
+"""The answer: every cause in its place, and which of them it is, by what would become of it without each."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from pydantic import ValidationError
+
+from portero.core.insight.whys.at_the_machine import delivery, enforcement, reach
+from portero.core.insight.whys.in_the_rules import person, rules, stopping
+from portero.core.insight.whys.question import Found, Mend, Question
+from portero.core.nouns.caveat import CaveatCode
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.why import Cause, CauseCode, Stage, StageAnswer, Why
+from portero.core.sentences import whys as words
+
+
+def why(question: Question) -> Why:
+    """Why an attempt does, or does not, come to what was expected. BadUrl where its URL is none."""
+    found = _found(question)
+    causes = [one.cause.model_copy(update={"decisive": _decides(question, one)}) for one in found]
+    holds = question.found is question.expected
+    first = None if holds else _first(causes)
+    stages = tuple(
+        StageAnswer(
+            stage=stage,
+            sentence=words.clear(stage, question.explanation, question.rollout),
+            causes=tuple(one for one in causes if one.stage is stage),
+        )
+        for stage in Stage
+    )
+    return Why(
+        expected=question.expected,
+        found=question.found,
+        holds=holds,
+        sentence=words.answer(question.found, question.expected, first, len(causes) - 1),
+        cause=first.code if first else None,
+        stages=stages,
+        explanation=question.explanation,
+    )
+
+
+def _found(question: Question) -> list[Found]:
+    """The causes in their order, each with those of its remedies that the estate may take; of several causes of one
+    code the remedies are numbered.
+    """
+    numbers: Counter[CauseCode] = Counter()
+    found = []
+    for one in sorted(_all_found(question), key=lambda one: words.ORDER[one.cause.code]):
+        numbers[one.cause.code] += 1
+        number = numbers[one.cause.code]
+        names = {key: key if number == 1 else f"{key}-{number}" for key in one.mends}
+        fitting = {names[key]: mend for key, mend in one.mends.items() if _fits(question.estate, mend)}
+        renamed = (remedy.model_copy(update={"key": names[remedy.key]}) for remedy in one.cause.remedies)
+        remedies = tuple(remedy for remedy in renamed if remedy.key in fitting)
+        found.append(Found(one.cause.model_copy(update={"remedies": remedies}), fitting, one.comes_to))
+    return found
+
+
+def _fits(estate: Estate, mend: Mend) -> bool:
+    try:
+        return next(mend(estate).faults(), None) is None
+    except ValidationError:
+        return False
+
+
+_EXPLAINING = (
+    CauseCode.OTHER_CATEGORY,
+    CauseCode.LEFT_OUT,
+    CauseCode.SERVICE_UNCARRIED,
+    CauseCode.ONLY_OTHER_HOSTS,
+    CauseCode.RE_POINTED,
+)
+"""Causes that tell why there is no rule; which change would mend them is for people to say."""
+_LAST = (CauseCode.NO_RULE, CauseCode.STOPPED_BY_RULE)
+"""A rule for just this always mends it; it is the cause where nothing else is."""
+
+
+def _first(causes: Sequence[Cause]) -> Cause | None:
+    """The cause: what alone mends it, else what explains it, else what is missing."""
+    decisive = [one for one in causes if one.decisive and one.code not in _LAST]
+    explaining = [one for one in causes if one.code in _EXPLAINING]
+    last = [one for one in causes if one.code in _LAST]
+    return next(iter((*decisive, *explaining, *last, *causes)), None)
+
+
+def mended_by(question: Question, code: CauseCode, remedy: str) -> Estate:
+    """The estate with a cause mended. KeyError where it has no such remedy."""
+    for one in _found(question):
+        if one.cause.code is code and remedy in one.mends:
+            return one.mends[remedy](question.estate)
+    raise KeyError(remedy)
+
+
+def _all_found(question: Question) -> Iterator[Found]:
+    if question.found is question.expected:
+        # what may keep it from holding, though it should
+        yield from (one for one in enforcement(question) if one.comes_to is None)
+    else:
+        yield from delivery(question)
+        yield from enforcement(question)
+        yield from _content(question)
+        yield from reach(question)
+        yield from rules(question)
+        if not question.is_looser:
+            yield from stopping(question)
+    yield from person(question)
+
+
+def _content(question: Question) -> Iterator[Found]:
+    for caveat in question.explanation.effective.caveats:
+        if caveat.code is CaveatCode.STALE_INDEX:
+            cause = words.of_caveat(CauseCode.STALE_INDEX, caveat)
+            yield Found(cause, comes_to=lambda: question.verdict(index_current=True))
+
+
+def _decides(question: Question, one: Found) -> bool:
+    """Whether it would come to what was expected with just this mended."""
+    if question.found is question.expected:
+        return False
+    if one.comes_to is not None:
+        return one.comes_to() is question.expected
+    return any(question.under(mend(question.estate)) is question.expected for mend in one.mends.values())
