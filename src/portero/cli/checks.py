@@ -36,14 +36,14 @@ PROGRAM = ("file", "product", "vendor", "version", "signer", "certificate", "sha
 def _judge(context: Context, tried: dict[str, Any]) -> int:
     options, documents = context.options, offline(context.options)
     if documents is not None:
-        attempt = _attempt(options, tried, Moments(None, documents.zone))
+        attempt = attempt_of(options, tried, Moments(None, documents.zone))
         try:
             explanation = documents.explain(attempt, options.left_aside)
         except (UnknownDevice, BadUrl) as problem:
             raise CommandProblem(str(problem)) from problem
     else:
         with context.client() as portero:
-            attempt = _attempt(options, tried, Moments(portero))
+            attempt = attempt_of(options, tried, Moments(portero))
             explanation = portero.checks.check(attempt, left_aside=options.left_aside)
     present(context, explanation, lambda: tell(explanation))
     return DONE if explanation.gap == "none" else NOT_AS_EXPECTED
@@ -69,7 +69,8 @@ def check_start(context: Context) -> int:
     return _judge(context, {"start": program, **_given(options, ("user", "place"))})
 
 
-def _attempt(options: argparse.Namespace, tried: dict[str, Any], moments: Moments) -> Attempt:
+def attempt_of(options: argparse.Namespace, tried: dict[str, Any], moments: Moments) -> Attempt:
+    """The attempt on the machine that options name, at their moment."""
     at = moments.read("--at", options.at) if options.at else datetime.now(UTC).replace(microsecond=0)
     return Attempt.model_validate({"device": options.device, "at": at, **tried})
 

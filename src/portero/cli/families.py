@@ -43,6 +43,7 @@ FAMILIES = (
     "estate",
     "findings",
     "checks",
+    "whys",
     "blocks",
     "site_lists",
     "activity",

@@ -8,8 +8,10 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from portero.client.connection import Part
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.verdict import Explanation, Unjudged
+from portero.core.nouns.why import Why, WhyQuestion, WhyRemedy
 
 
 class ChecksPart(Part):
@@ -18,6 +20,15 @@ class ChecksPart(Part):
     def check(self, attempt: Attempt, *, left_aside: bool = False) -> Explanation:
         """The verdict on a visit or a start, with every reason. NotFound for the device, Invalid for the URL."""
         return self.connection.consult("/check", attempt, Explanation, left_aside=left_aside or None)
+
+    def why(self, attempt: Attempt, *, expected: Verdict | None = None) -> Why:
+        """Why an attempt does, or does not, come to what was expected. NotFound for the device, Invalid for the URL."""
+        return self.connection.consult("/why", WhyQuestion(attempt=attempt, expected=expected), Why)
+
+    def mend(self, wanted: WhyRemedy, *, reason: str | None = None) -> None:
+        """Make the change that mends a cause of an answer. Invalid where it has no such remedy (any more)."""
+        body = wanted.model_dump(mode="json", exclude_none=True)
+        self.connection.change("POST", "/why/remedy", json=body, params={"reason": reason})
 
     def check_batch(self, attempts: Sequence[dict[str, Any]]) -> list[Explanation | Unjudged]:
         """The verdicts on up to 1,000 attempts, in their order; one that cannot be judged has a problem instead."""

@@ -67,6 +67,7 @@ from portero.service.routes import (
     site_lists,
     stream,
     warnings,
+    whys,
     worklist,
 )
 from portero.service.routes.common import Signed, refuse_stray_preview
@@ -184,6 +185,7 @@ _PARTS = (
     overlaps,
     quick_rules,
     restrictions,
+    whys,
     worklist,
     warnings,
     categories,

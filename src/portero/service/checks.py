@@ -93,6 +93,10 @@ class Checks:
         case = self._case(device, attempt)
         return explain(self._newest_policy(device), case, whole=whole, **self._provenance(device))
 
+    def standing(self, device: Device, attempt: Attempt) -> tuple[Policy, Case]:
+        """The policy that a device should have, and an attempt on it with all that is known of it."""
+        return self._newest_policy(device), self._case(device, attempt)
+
     def _case(self, device: Device, attempt: Attempt) -> Case:
         """An attempt on a device with all that is known of it."""
         with self._store.reading() as connection:

@@ -42,6 +42,7 @@ from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
 from portero.service.signing_in import SignIns
 from portero.service.state import Current, Naming, Snapshot
+from portero.service.whys import Whys
 from portero.store import catalogue, epochs, revisions
 from portero.store.data_folder import DataFolder
 from portero.store.database import Store
@@ -81,6 +82,7 @@ class Keepers:
     feeds: FeedsKeeper
     comparisons: Comparisons
     lookups: Lookups
+    whys: Whys
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
     pushes: Pushes
@@ -144,6 +146,8 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     estate_keeper.sign_anew()
     heard = Heard(store)
     fleet = FleetKeeper(store, current, roster, publisher, heard, live, clock)
+    checks = Checks(store, current, fleet, roster, people, holdings, bundles, clock)
+    lookups = Lookups(store, current, holdings, foresight, clock)
     return Keepers(
         folder=held,
         now=clock,
@@ -164,14 +168,15 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         people=people,
         bundles=bundles,
         older_forms=OlderForms(bundles, publisher, public_text_of(key)),
-        checks=Checks(store, current, fleet, roster, people, holdings, bundles, clock),
+        checks=checks,
         foresight=foresight,
         findings=FindingsKeeper(store, current, foresight, live, clock),
         texts=RulesetTexts(),
         holdings=holdings,
         feeds=FeedsKeeper(store, estate_keeper, roster, holdings, live, clock, bounds),
         comparisons=Comparisons(store, current, holdings, foresight, clock),
-        lookups=Lookups(store, current, holdings, foresight, clock),
+        lookups=lookups,
+        whys=Whys(store, estate_keeper, fleet, foresight, people, checks, lookups),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),

@@ -164,6 +164,11 @@ class OfflineEstate:
         whole = self._policy(groups, hostname, whole=True) if left_aside else None
         return explain(policy, case, whole=whole)
 
+    def programs_of(self, name: str) -> tuple[Application, ...]:
+        """The programs that a device of the facts document tells of; none where there is no such device."""
+        device = self._devices.get(name.casefold().rstrip("."))
+        return device.applications if device is not None else ()
+
     def question(self, attempt: Attempt, expected: Verdict) -> Question:
         """An attempt, and what was expected of it. UnknownDevice."""
         hostname, policy, case, groups = self.standing(attempt)

@@ -96,6 +96,7 @@ class Cause(Noun):
     stage: Stage
     layer: Layer | None = None
     decisive: Annotated[bool, Field(description="Mending this alone would do.")] = False
+    is_the_cause: Annotated[bool, Field(description="It is to be mended first.")] = False
     detail: Annotated[str, Field(description="What is so, with its proof.")]
     remedy: Annotated[str, Field(description="The one next step.")]
     rule: Annotated[RuleReference | None, Field(description="The rule that it is about.")] = None
@@ -117,7 +118,7 @@ class Why(Noun):
     found: Annotated[Verdict, Field(description="What the machine would do.")]
     holds: Annotated[bool, Field(description="Whether that is what was expected.")]
     sentence: Annotated[str, Field(description="The answer.")]
-    cause: Annotated[CauseCode | None, Field(description="The cause: to be mended first.")] = None
+    cause: Annotated[CauseCode | None, Field(description="The code of the cause.")] = None
     stages: tuple[StageAnswer, ...]
     explanation: Explanation
 

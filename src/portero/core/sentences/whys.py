@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import NamedTuple
 
@@ -10,6 +10,7 @@ from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.caveat import Caveat
 from portero.core.nouns.finding import Remedy
 from portero.core.nouns.layer import Layer, LayerMode
+from portero.core.nouns.lookup import HostLookup
 from portero.core.nouns.rollout import RolloutState
 from portero.core.nouns.verdict import Aside, Explanation, LayerVerdict, LostRule, RuleReference
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -63,13 +64,15 @@ class Said(NamedTuple):
 
     detail: str
     remedy: str
+    begins_with_name: bool = False
 
 
 def cause(code: CauseCode, said: Said, layer: Layer | None = None, rule: RuleReference | None = None) -> Cause:
     """A cause in words."""
-    return Cause(
-        code=code, stage=STAGE_OF[code], layer=layer, detail=as_sentence(said.detail), remedy=said.remedy, rule=rule
-    )
+    detail = as_sentence(said.detail)
+    if said.begins_with_name:
+        detail = said.detail[:1] + detail[1:]
+    return Cause(code=code, stage=STAGE_OF[code], layer=layer, detail=detail, remedy=said.remedy, rule=rule)
 
 
 def about(code: CauseCode, rule: RuleReference, said: Said, layer: Layer | None = None) -> Cause:
@@ -170,7 +173,7 @@ def named(rule: RuleReference) -> str:
 def aside(rule: RuleReference, reason: Aside, opens: str | None = None) -> Said:
     """A rule that does not count now."""
     when = f"; it opens {opens}" if opens else ""
-    return Said(f"{aside_because(rule, reason)}{when}", _ASIDE_STEPS[reason])
+    return Said(f"{aside_because(rule, reason)}{when}", _ASIDE_STEPS[reason], True)
 
 
 _ASIDE_STEPS = {
@@ -279,7 +282,7 @@ def older_rules(rule: RuleReference) -> Said:
 
 def stopped_by(layer: LayerVerdict) -> Said:
     """The rule that stops it."""
-    return Said(layer.why, "Exempt it here, or change the rule.")
+    return Said(layer.why, "Exempt it here, or change the rule.", True)
 
 
 def only_warned(rule: RuleReference | None, went_on: str | None) -> Said:
@@ -343,7 +346,20 @@ def _inner(sentence: str) -> str:
     return words if words[:2].isupper() or words[:1] in "“" else words[:1].lower() + words[1:]
 
 
-def clear(stage: Stage, explanation: Explanation, state: RolloutState | None) -> str:
+def went_on(at: datetime) -> str:
+    """When somebody went on past a warning."""
+    return f"somebody did so here on {moment(at)}"
+
+
+def said_by(found: HostLookup) -> str | None:
+    """By what a host has its categories."""
+    if found.correction is not None:
+        return f"by a correction{f' of {found.correction.at:%Y-%m-%d}' if found.correction.at else ''}"
+    told = [f"{one.name} since {one.since}" for one in found.feeds if one.counts]
+    return f"as told by {joined(told)}" if told else None
+
+
+def clear(stage: Stage, explanation: Explanation, state: RolloutState | None, by_whom: Callable[[], str | None]) -> str:
     """What is so at a stage where nothing is in the way."""
     if stage is Stage.DELIVERY:
         held = f" of revision {state.revision}" if state and state.revision is not None else ""
@@ -351,7 +367,8 @@ def clear(stage: Stage, explanation: Explanation, state: RolloutState | None) ->
     if stage is Stage.CONTENT and explanation.host:
         names = [TAXONOMY.categories[key].name for key in explanation.categories if key in TAXONOMY.categories]
         by = f", by the entry for {explanation.category_entry}" if explanation.category_entry else ""
-        return f"{explanation.host} is in {joined(names)}{by}."
+        told = by_whom()
+        return f"{explanation.host} is in {joined(names)}{by}{f', {told}' if told else ''}."
     if stage is Stage.RULES:
         return " ".join(layer.why for layer in explanation.intended.layers if layer.winner) or "No rule decides it."
     return _CLEAR[stage]

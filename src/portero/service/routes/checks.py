@@ -36,14 +36,23 @@ def _as_seen(who: Principal, keepers: Keepers, judge: Judge) -> Judge:
     """Judges attempts of people as they are shown to somebody: a pseudonym is judged as the person, and stays one."""
 
     def judged(attempt: Attempt) -> Explanation:
-        if attempt.user is None or who.sees_names or not attempt.user.lower().startswith(PREFIX):
-            return judge(attempt)
-        with keepers.store.reading() as connection:
-            meant = keepers.pseudonyms.meant(connection, attempt.user, who)
-        told = judge(attempt.model_copy(update={"user": meant[0]}) if meant else attempt)
-        return told.model_copy(update={"attempt": told.attempt.model_copy(update={"user": attempt.user})})
+        return as_written(judge(as_meant(who, keepers, attempt)), attempt)
 
     return judged
+
+
+def as_meant(who: Principal, keepers: Keepers, attempt: Attempt) -> Attempt:
+    """The attempt of the person that a pseudonym stands for, as it is shown to somebody."""
+    if attempt.user is None or who.sees_names or not attempt.user.lower().startswith(PREFIX):
+        return attempt
+    with keepers.store.reading() as connection:
+        meant = keepers.pseudonyms.meant(connection, attempt.user, who)
+    return attempt.model_copy(update={"user": meant[0]}) if meant else attempt
+
+
+def as_written(told: Explanation, attempt: Attempt) -> Explanation:
+    """The answer under the name with which it was asked for."""
+    return told.model_copy(update={"attempt": told.attempt.model_copy(update={"user": attempt.user})})
 
 
 class Batch(BaseModel):

@@ -21,11 +21,14 @@ def why(question: Question) -> Why:
     found = _found(question)
     causes = [one.cause.model_copy(update={"decisive": _decides(question, one)}) for one in found]
     holds = question.found is question.expected
-    first = None if holds else _first(causes)
+    place = None if holds else _first(causes)
+    if place is not None:
+        causes[place] = causes[place].model_copy(update={"is_the_cause": True})
+    first = causes[place] if place is not None else None
     stages = tuple(
         StageAnswer(
             stage=stage,
-            sentence=words.clear(stage, question.explanation, question.rollout),
+            sentence=words.clear(stage, question.explanation, question.rollout, question.said_by),
             causes=tuple(one for one in causes if one.stage is stage),
         )
         for stage in Stage
@@ -77,12 +80,18 @@ _LAST = (CauseCode.NO_RULE, CauseCode.STOPPED_BY_RULE)
 """A rule for just this always mends it; it is the cause where nothing else is."""
 
 
-def _first(causes: Sequence[Cause]) -> Cause | None:
-    """The cause: what alone mends it, else what explains it, else what is missing."""
-    decisive = [one for one in causes if one.decisive and one.code not in _LAST]
-    explaining = [one for one in causes if one.code in _EXPLAINING]
-    last = [one for one in causes if one.code in _LAST]
-    return next(iter((*decisive, *explaining, *last, *causes)), None)
+def _first(causes: Sequence[Cause]) -> int | None:
+    """The place of the cause: what alone mends it, else what explains it, else what is missing. A rule that only warns
+    goes before those that it beats.
+    """
+
+    def rank(place: int) -> tuple[int, int]:
+        one = causes[place]
+        if one.decisive and one.code not in _LAST:
+            return (1 if one.stage is Stage.RULES else 0), place
+        return (2 if one.code in _EXPLAINING else 3 if one.code in _LAST else 4), place
+
+    return min(range(len(causes)), key=rank, default=None)
 
 
 def mended_by(question: Question, code: CauseCode, remedy: str) -> Estate:

@@ -37,6 +37,8 @@ def rules(question: Question) -> Iterator[Found]:
     yield from islice(_not_counting(question), MOST_ALIKE)
     yield from islice(_beaten(question), MOST_ALIKE)
     yield from _programs(question)
+    if any(met.is_own for met in question.met_wanted()):
+        return
     yield from islice(_elsewhere(question), MOST_ALIKE)
     if question.is_looser:
         yield from _missing(question)
@@ -172,12 +174,15 @@ def _without_hold_back(key: str) -> Callable[[Estate], Estate]:
 # --- rules elsewhere ---
 
 
+_EVERYTHING = ("everything", "pattern *")
+
+
 def _elsewhere(question: Question) -> Iterator[Found]:
-    """Rules of groups that the machine is not in."""
+    """Rules of groups that the machine is not in; what stops everything there says nothing of this."""
     seen: set[str] = set()
     for met in question.met_wanted():
         owner = question.assignment(met.named.assignment)
-        if met.is_own or owner.state != "active" or owner.key in seen or not owner.groups:
+        if met.named.selector in _EVERYTHING or owner.state != "active" or owner.key in seen or not owner.groups:
             continue
         seen.add(owner.key)
         group = next(iter(owner.groups))
@@ -212,8 +217,6 @@ def _assigned_here(key: str, hostname: str) -> Callable[[Estate], Estate]:
 
 def _missing(question: Question) -> Iterator[Found]:
     """What is near, where no rule on this machine leads to what was expected; and the rule that would."""
-    if any(met.is_own for met in question.met_wanted()):
-        return
     if question.visit is not None:
         yield from _of_service(question)
         yield from _of_siblings(question)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -78,6 +78,13 @@ class Question:
     """The states before this one, the latest first."""
     went_on: Callable[[], str | None] = lambda: None
     """When somebody went on past a warning of it on this machine, in words."""
+
+    said_by: Callable[[], str | None] = lambda: None
+    """By what the host has its categories, in words."""
+
+    def expecting(self, expected: Verdict) -> Question:
+        """The same, where something else was expected."""
+        return replace(self, expected=expected)
 
     @cached_property
     def explanation(self) -> Explanation:
