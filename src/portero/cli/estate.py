@@ -19,12 +19,14 @@ from portero.cli.command import (
 )
 from portero.cli.documents import alone, estate_in, read_or_tell
 from portero.cli.previews import tell_preview
+from portero.cli.runs import STANDARD_OUTPUT, add_junit, tell_result, write_junit
 from portero.client import Previewed
 from portero.core import wording
-from portero.core.insight.probe_sets import ProbeOutcome, try_probes
+from portero.core.insight.predicting import numbered, predict
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.nouns.estate import NOUNS, Estate, FactsDocument
 from portero.core.nouns.preview import Preview
+from portero.core.nouns.run import ProbeResult
 from portero.core.nouns.worklist import AuthoringWarning
 from portero.formats.category_index import read_index
 from portero.formats.estate_document import read_facts, write_estate, write_estate_files
@@ -78,13 +80,17 @@ def estate_check(context: Context) -> int:
     index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
     offline = alone(estate, facts, index)
     offline.compile_all()
-    outcomes = list(try_probes(estate, facts, offline))
-    failed = [outcome for outcome in outcomes if not outcome.passed]
+    standings = offline.all() if options.facts else []
+    results = [tried.result for tried in predict(numbered(estate.probe_sets), standings, as_meant=True)]
+    failed = [result for result in results if result.failed]
+    write_junit(options, results)
+    if options.junit == STANDARD_OUTPUT:
+        return NOT_AS_EXPECTED if failed else DONE
     told = offline.told_of_sites()
     present(
         context,
-        {"document": _counts(estate), "told": told, "probes": len(outcomes), "failed": failed},
-        lambda: _tell_check(estate, told, outcomes, failed),
+        {"document": _counts(estate), "told": told, "probes": len(results), "failed": failed},
+        lambda: _tell_check(estate, told, results if options.facts else [], failed),
     )
     return NOT_AS_EXPECTED if failed else DONE
 
@@ -94,18 +100,17 @@ def _counts(estate: Estate) -> dict[str, int]:
 
 
 def _tell_check(
-    estate: Estate, told_of_sites: list[AuthoringWarning], outcomes: list[ProbeOutcome], failed: list[ProbeOutcome]
+    estate: Estate, told_of_sites: list[AuthoringWarning], results: list[ProbeResult], failed: list[ProbeResult]
 ) -> None:
     told = [wording.counted(len(noun.of(estate)), noun.one, noun.plural) for noun in NOUNS.values() if noun.of(estate)]
     output.say(f"It fits together: {wording.joined(told) or 'nothing in it yet'}.")
     for warning in told_of_sites:
         output.say(warning.sentence, 2)
-    if outcomes:
-        passed = len(outcomes) - len(failed)
-        output.say(f"{passed} of {wording.counted(len(outcomes), 'probe')} came out as expected.")
-    for outcome in failed[:MOST_TOLD]:
-        probe = f"{outcome.probe_set} {outcome.number}: {outcome.tried} on {outcome.device}"
-        output.say(f"{probe} is {outcome.found}, not {outcome.expected}.", 2)
+    if results:
+        passed = len(results) - len(failed)
+        output.say(f"{passed} of {wording.counted(len(results), 'probe')} came out as expected everywhere.")
+    for result in failed[:MOST_TOLD]:
+        tell_result(result)
 
 
 def estate_compare(context: Context) -> int:
@@ -179,6 +184,7 @@ def register(commands: Commands) -> None:
     )
     check.add_argument("--facts", metavar="FILE", help="facts document of devices to try the probe sets on")
     check.add_argument("--index", metavar="FILE", help="category index as CSV: host, categories")
+    add_junit(check)
 
     compare = estate.add(
         "compare",

@@ -44,6 +44,7 @@ FAMILIES = (
     "findings",
     "checks",
     "whys",
+    "runs",
     "blocks",
     "site_lists",
     "activity",

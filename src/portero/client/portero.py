@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from portero.client.restrictions import RestrictionsPart
     from portero.client.revisions import Revisions
     from portero.client.rulesets import Rulesets
+    from portero.client.runs import RunsPart
     from portero.client.schedules import Schedules
     from portero.client.services import Services
     from portero.client.settings import SettingsPart
@@ -87,6 +88,7 @@ class Portero:
     restrictions: RestrictionsPart
     revisions: Revisions
     rulesets: Rulesets
+    runs: RunsPart
     schedules: Schedules
     services: Services
     settings: SettingsPart

@@ -93,16 +93,16 @@ class Checks:
         case = self._case(device, attempt)
         return explain(self._newest_policy(device), case, whole=whole, **self._provenance(device))
 
-    def standing(self, device: Device, attempt: Attempt) -> tuple[Policy, Case]:
-        """The policy that a device should have, and an attempt on it with all that is known of it."""
-        return self._newest_policy(device), self._case(device, attempt)
+    def seat(self, device: Device) -> tuple[Policy, Callable[[Attempt], Case]]:
+        """The policy that a device should have, and what makes attempts on it into cases; it is looked at once."""
+        machine = self._machine(device)
+        return self._newest_policy(device), lambda attempt: self._case(device, attempt, machine)
 
-    def _case(self, device: Device, attempt: Attempt) -> Case:
-        """An attempt on a device with all that is known of it."""
+    def _machine(self, device: Device) -> Machine:
         with self._store.reading() as connection:
             since = overlays.until_restart_since(connection, device.id)
         index = self._holdings.index_in_force
-        machine = Machine.of(
+        return Machine.of(
             device.facts,
             lifecycle=device.lifecycle,
             applied=self._policy(device, device.applied_bundle),
@@ -112,6 +112,9 @@ class Checks:
             coverage=self._current.snapshot.estate.coverage_table,
             catalogue=self._roster.catalogue,
         )
+
+    def _case(self, device: Device, attempt: Attempt, machine: Machine | None = None) -> Case:
+        """An attempt on a device with all that is known of it."""
         filled = attempt.model_copy(
             update={
                 "device": device.hostname,
@@ -119,7 +122,8 @@ class Checks:
                 "place": attempt.place or device.facts.place,
             }
         )
-        return Case(filled, index, machine, self._people.user_groups(attempt.user))
+        known = machine or self._machine(device)
+        return Case(filled, self._holdings.index_in_force, known, self._people.user_groups(attempt.user))
 
     def _policy(self, device: Device, digest: str | None) -> Policy | None:
         """The policy that a device has, or had, by its digest."""

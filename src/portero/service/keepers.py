@@ -41,7 +41,9 @@ from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
 from portero.service.signing_in import SignIns
+from portero.service.standings import Standings
 from portero.service.state import Current, Naming, Snapshot
+from portero.service.verifying import Verifying
 from portero.service.whys import Whys
 from portero.store import catalogue, epochs, revisions
 from portero.store.data_folder import DataFolder
@@ -83,6 +85,7 @@ class Keepers:
     comparisons: Comparisons
     lookups: Lookups
     whys: Whys
+    verifying: Verifying
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
     pushes: Pushes
@@ -105,6 +108,7 @@ class Keepers:
     def close(self) -> None:
         """Close the store; nothing more is read."""
         self.sign_ins.close()
+        self.verifying.close()
         self.feeds.close()
         self.heard.write()
         self.pushes.write()
@@ -148,6 +152,8 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     fleet = FleetKeeper(store, current, roster, publisher, heard, live, clock)
     checks = Checks(store, current, fleet, roster, people, holdings, bundles, clock)
     lookups = Lookups(store, current, holdings, foresight, clock)
+    whys = Whys(store, estate_keeper, fleet, foresight, people, checks, lookups)
+    standings = Standings(store, fleet, whys, clock)
     return Keepers(
         folder=held,
         now=clock,
@@ -176,7 +182,8 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         feeds=FeedsKeeper(store, estate_keeper, roster, holdings, live, clock, bounds),
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=lookups,
-        whys=Whys(store, estate_keeper, fleet, foresight, people, checks, lookups),
+        whys=whys,
+        verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),

@@ -8,7 +8,7 @@ from contextlib import contextmanager, suppress
 from typing import Literal, TypeVar
 
 Argument = TypeVar("Argument")
-Subject = Literal["revision", "device", "activity", "finding", "feed", "push", "errand"]
+Subject = Literal["revision", "device", "activity", "finding", "feed", "push", "errand", "run"]
 """Something that can change, for those who look at it."""
 
 

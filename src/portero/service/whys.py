@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from portero.core.insight.quick_words import Known
 from portero.core.insight.whys import Question, mended_by, why
 from portero.core.insight.whys.question import Earlier
 from portero.core.nouns.action import Verdict
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.urls import Visit
+from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.why import Why, WhyQuestion, WhyRemedy
 from portero.core.sentences import whys as words
 from portero.service.checks import Checks
@@ -55,26 +56,39 @@ class Whys:
 
     def _question(self, asked: WhyQuestion, estate: Estate | None = None) -> Question:
         device = self._fleet.device(asked.attempt.device)
-        policy, case = self._checks.standing(device, asked.attempt)
-        estate = estate or self._estate.snapshot.estate
-        question = Question(
-            estate=estate,
-            policy=policy,
-            case=case,
-            groups=device.groups,
-            names=(device.id, device.hostname),
-            expected=asked.expected or Verdict.BLOCK,
-            known=Known(estate, self._foresight.programs, self._machine, self._people.directory),
-            facts=device.facts,
-            rollout=device.rollout,
-            last_heard=device.last_heard,
-            earlier=self._earlier,
-            went_on=lambda: self._went_on(device, question.visit),
-            said_by=lambda: self._said_by(question.visit),
-        )
+        question = self.asking(device, estate)(asked.attempt, asked.expected or Verdict.BLOCK)
         if asked.expected is None and question.found is Verdict.BLOCK:
             return question.expecting(Verdict.ALLOW)
         return question
+
+    def asking(self, device: Device, estate: Estate | None = None) -> Callable[[Attempt, Verdict], Question]:
+        """Asks about attempts on a machine, which is looked at once."""
+        policy, case_of = self._checks.seat(device)
+        estate = estate or self._estate.snapshot.estate
+        known = self.known(estate)
+
+        def ask(attempt: Attempt, expected: Verdict) -> Question:
+            return Question(
+                estate=estate,
+                policy=policy,
+                case=case_of(attempt),
+                groups=device.groups,
+                names=(device.id, device.hostname),
+                expected=expected,
+                known=known,
+                facts=device.facts,
+                rollout=device.rollout,
+                last_heard=device.last_heard,
+                earlier=self._earlier,
+                went_on=lambda: self._went_on(device, attempt.url),
+                said_by=lambda: self._said_by(attempt.url),
+            )
+
+        return ask
+
+    def known(self, estate: Estate) -> Known:
+        """What words are looked up in."""
+        return Known(estate, self._foresight.programs, self._machine, self._people.directory)
 
     def _machine(self, name: str) -> str | None:
         try:
@@ -90,16 +104,17 @@ class Whys:
             if revision is not None:
                 yield Earlier(number, revision.summary, self._estate.at(number - 1))
 
-    def _went_on(self, device: Device, visit: Visit | None) -> str | None:
+    def _went_on(self, device: Device, url: str | None) -> str | None:
         """When somebody last went on past a warning of this host there. Who it was is not told."""
-        if visit is None:
+        if url is None:
             return None
+        visit = parse_visit(url)
         with self._store.reading() as connection:
             filter = ActivityFilter(device=device.id, host=visit.host, verdict="warn", tests=True)
             found = activity.list_activity(connection, filter, None, 100).items
         at = next((one.at for one in found if one.continued and one.host == visit.host), None)
         return words.went_on(at) if at is not None else None
 
-    def _said_by(self, visit: Visit | None) -> str | None:
+    def _said_by(self, url: str | None) -> str | None:
         """By what the host has its categories, in words."""
-        return words.said_by(self._lookups.host(visit.url)) if visit is not None else None
+        return words.said_by(self._lookups.host(url)) if url is not None else None

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
 from portero.core.insight.newcomers import with_known_members
+from portero.core.insight.predicting import Alike
 from portero.core.insight.quick_words import Known
 from portero.core.insight.site_lists import (
     any_browsers,
@@ -29,6 +30,7 @@ from portero.core.nouns.base import unknown_word
 from portero.core.nouns.browser_list import BrowserList, ListPlatform
 from portero.core.nouns.device import Application, DocumentDevice
 from portero.core.nouns.estate import Estate, FactsDocument
+from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.group import BUILT_IN
 from portero.core.nouns.verdict import Explanation
 from portero.core.nouns.worklist import AuthoringWarning
@@ -163,6 +165,19 @@ class OfflineEstate:
         hostname, policy, case, groups = self.standing(attempt)
         whole = self._policy(groups, hostname, whole=True) if left_aside else None
         return explain(policy, case, whole=whole)
+
+    def all(self) -> list[Alike]:
+        """Every device of the facts document by itself."""
+        return [
+            Alike(self.groups_of(hostname), (DeviceName(id=hostname, hostname=hostname),), self._asking(hostname))
+            for hostname in self._devices
+        ]
+
+    def _asking(self, hostname: str) -> Callable[[Attempt, Verdict], Question]:
+        def ask(attempt: Attempt, expected: Verdict) -> Question:
+            return self.question(attempt.model_copy(update={"device": hostname}), expected)
+
+        return ask
 
     def programs_of(self, name: str) -> tuple[Application, ...]:
         """The programs that a device of the facts document tells of; none where there is no such device."""

@@ -56,7 +56,8 @@ def _some_hours(value: timedelta | None) -> timedelta | None:
     return value
 
 
-def _listed(value: Any) -> Any:
+def listed(value: Any) -> Any:
+    """Targets as a document gives them: a single one may stand without brackets."""
     return [value] if isinstance(value, (str, dict, DeviceTarget)) else value
 
 
@@ -84,7 +85,7 @@ class Assignment(Authored):
     ruleset: Key
     to: Annotated[
         tuple[Target, ...],
-        BeforeValidator(_listed),
+        BeforeValidator(listed),
         Field(min_length=1, max_length=200, description="Keys of groups, and devices."),
     ]
     action: Annotated[Override | None, Field(description="Override for the whole ruleset: log, warn or block.")] = None

@@ -176,11 +176,13 @@ class Estate(Noun):
         yield from self._service_faults()
         yield from self._enforcement_faults(groups)
         for number, probe_set in enumerate(self.probe_sets):
-            targets = [probe.to for probe in probe_set.probes]
-            for place, target in enumerate(targets):
-                if isinstance(target, str):
+            known = groups | set(BUILT_IN)
+            own = [(place, target) for place, target in enumerate(probe_set.to) if isinstance(target, str)]
+            yield from _unknown(("probe_sets", number, "to"), "group", own, known)
+            for place, probe in enumerate(probe_set.probes):
+                if isinstance(probe.to, str):
                     where = ("probe_sets", number, "probes", place, "to")
-                    yield from _unknown(where, "group", [(None, target)], groups | set(BUILT_IN))
+                    yield from _unknown(where, "group", [(None, probe.to)], known)
 
     def _assignment_faults(self, groups: set[str]) -> Iterator[Fault]:
         known = groups | set(BUILT_IN)

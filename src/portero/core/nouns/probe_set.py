@@ -2,27 +2,37 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Self
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.assignment import Target
-from portero.core.nouns.attempt import Program, Url
+from portero.core.nouns.assignment import Target, listed
+from portero.core.nouns.attempt import Attempt, Program, Url
 from portero.core.nouns.base import Key, Name, Noun, Text, Timestamp
 from portero.core.nouns.device import Place
+from portero.core.nouns.layer import Layer
 from portero.core.nouns.registry import Authored, Declared
+
+Window = Literal["ordinary", "private"]
+Targets = Annotated[tuple[Target, ...], BeforeValidator(listed), Field(max_length=200)]
 
 
 class Probe(Noun):
-    """One attempt, on the machines of a group or on one machine, and the verdict that is expected."""
+    """One attempt, and what is expected of it. One that expects `allow` is a counter-probe: what must go on working."""
 
-    to: Target
+    to: Annotated[
+        Target | None, Field(description="Where it counts: a group or a device; else where its set does.")
+    ] = None
     visit: Url | None = None
     start: Program | None = None
     expect: Verdict
+    layer: Annotated[Layer | None, Field(description="The layer that should stop it.")] = None
+    ruleset: Annotated[Key | None, Field(description="The ruleset whose rule should settle it.")] = None
+    notice: Annotated[bool, Field(description="Whether a notice should show.")] = False
     user: Text | None = None
     browser: Text | None = None
+    window: Annotated[Window, Field(description="The kind of browser window.")] = "ordinary"
     at: Timestamp | None = None
     place: Place | None = None
     name: Name | None = None
@@ -31,7 +41,29 @@ class Probe(Noun):
     def _one_attempt(self) -> Self:
         if (self.visit is None) == (self.start is None):
             raise ValueError("a probe names either a visit or a start")
+        if self.expect is Verdict.ALLOW and (self.layer or self.notice):
+            raise ValueError("layer and notice go with what is stopped; this probe expects allow")
         return self
+
+    def attempt(self, device: str) -> Attempt:
+        """The attempt on a device."""
+        return Attempt(
+            device=device,
+            url=self.visit,
+            start=self.start,
+            user=self.user,
+            browser=self.browser,
+            at=self.at,
+            place=self.place,
+        )
+
+    @property
+    def tried(self) -> str:
+        """What is tried, in short."""
+        if self.visit is not None:
+            return self.visit
+        given = self.start.model_dump(exclude_none=True) if self.start else {}
+        return "start of " + " ".join(str(value) for value in given.values())
 
 
 class ProbeSet(Authored):
@@ -40,4 +72,17 @@ class ProbeSet(Authored):
     declared: ClassVar = Declared("probe set", "probe_sets", about="Attempts with the verdicts that are expected.")
     key: Key
     name: Name | None = None
+    to: Annotated[Targets, Field(description="Where those of its probes count that name no place of their own.")] = ()
     probes: Annotated[tuple[Probe, ...], Field(max_length=5000)] = ()
+
+    @model_validator(mode="after")
+    def _all_count_somewhere(self) -> Self:
+        if not self.to:
+            for number, probe in enumerate(self.probes, start=1):
+                if probe.to is None:
+                    raise ValueError(f"probe {number} names no “to”, and neither does its set; say where it counts")
+        return self
+
+    def targets_of(self, probe: Probe) -> tuple[Target, ...]:
+        """Where one of its probes counts."""
+        return self.to if probe.to is None else (probe.to,)

@@ -1,0 +1,164 @@
+"""Probe sets tried over the fleet: starting a run, and looking at those that are kept."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from portero.cli import output
+from portero.cli.command import (
+    DONE,
+    NOT_AS_EXPECTED,
+    CommandProblem,
+    Commands,
+    Context,
+    UsageProblem,
+    add_csv,
+    add_limit,
+    present,
+    write_bytes,
+)
+from portero.core import wording
+from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
+from portero.formats.junit import junit
+
+STANDARD_OUTPUT = "-"
+_HEADINGS = ("RUN", "WHEN", "BY", "REVISION", "SETS", "MACHINES", "PROBES", "FAILED")
+_FIELDS = ("id", "at", "by", "revision", "sets", "on", "devices", "probes", "failed", "state")
+
+
+def verify(context: Context) -> int:
+    """Try probe sets over the fleet."""
+    options = context.options
+    new = NewRun(sets=tuple(options.set), on=tuple(options.on))
+    with context.client() as portero, output.progress("Trying") as note:
+        for run in portero.runs.follow(new):
+            note(told=f"{run.done:.0%} of {wording.counted(run.probes, 'probe')}")
+    if run.state == "failed":
+        raise CommandProblem(run.problem or "the run failed")
+    write_junit(options, run.results)
+    if options.junit != STANDARD_OUTPUT:
+        present(context, run, lambda: _tell_run(run))
+    return NOT_AS_EXPECTED if run.failed else DONE
+
+
+def list_runs(context: Context) -> int:
+    """The runs that are kept."""
+    with context.client() as portero:
+        found = list(portero.runs.list(context.options.limit))
+    rows = [_row(one) for one in found]
+    return present(
+        context,
+        found,
+        lambda: output.print_table(_HEADINGS, rows, right=(0, 3, 5, 6, 7)) if rows else output.say("No run is kept."),
+        csv=(_FIELDS, [[getattr(one, name) for name in _FIELDS] for one in found]),
+    )
+
+
+def _row(one: RunSummary) -> tuple[str | Text, ...]:
+    failed = Text(f"{one.failed:,}", style="bold" if one.failed else "") if one.state == "done" else Text(one.state)
+    sets = ", ".join(one.sets)
+    return (
+        str(one.id),
+        f"{one.at:%Y-%m-%d %H:%M}",
+        one.by,
+        str(one.revision),
+        sets,
+        f"{one.devices:,}",
+        f"{one.probes:,}",
+        failed,
+    )
+
+
+def show_run(context: Context) -> int:
+    """One run with what came of each probe."""
+    with context.client() as portero:
+        run = portero.runs.get(context.options.id)
+    present(context, run, lambda: _tell_run(run))
+    return NOT_AS_EXPECTED if run.failed else DONE
+
+
+def list_machines(context: Context) -> int:
+    """The machines on which a probe did not come out for a cause."""
+    options = context.options
+    with context.client() as portero:
+        found = list(portero.runs.devices(options.id, set=options.set, number=options.number, cause=options.cause))
+    return present(context, found, lambda: print("\n".join(one.hostname for one in found)))
+
+
+# --- in words ---
+
+
+def _tell_run(run: Run) -> None:
+    output.say(run.sentence)
+    for result in sorted(run.results, key=lambda one: (not one.failed, not one.devices)):
+        tell_result(result, run.id)
+
+
+def tell_result(result: ProbeResult, run: int | None = None) -> None:
+    """What a probe came to, with the causes of what did not."""
+    name = f" ({result.name})" if result.name else ""
+    word = "failed" if result.failed else "passed" if result.devices else "nowhere"
+    mark = Text(f"{word:7}", style={"failed": "bold red", "passed": "green"}.get(word, ""))
+    output.say(mark.append(f"  {result.set} {result.number}: {result.tried}{name}", style="default"), indent=2)
+    output.say(result.sentence, indent=10)
+    for cause in result.causes:
+        machines = wording.counted(cause.devices, "machine")
+        more = cause.devices - len(cause.examples)
+        output.say(f"{machines}, {cause.code}: {cause.detail}", indent=10)
+        output.say(f"step: {cause.remedy}", indent=12)
+        output.say(f"on {wording.and_more(', '.join(cause.examples), more)}", indent=12)
+        if more and run is not None:
+            output.say(f"all: portero run machines {run} {result.set} {result.number} {cause.code}", indent=12)
+
+
+# --- JUnit ---
+
+
+def add_junit(parser: argparse.ArgumentParser) -> None:
+    """The option that writes what came of probes for build servers."""
+    parser.add_argument("--junit", metavar="FILE", help="also write what came of each probe as JUnit XML; - for output")
+
+
+def write_junit(options: argparse.Namespace, results: Sequence[ProbeResult]) -> None:
+    """Write it where that is asked for. CommandProblem."""
+    if options.junit == STANDARD_OUTPUT and options.json:
+        raise UsageProblem("--json and --junit - both go to the output; write one of them to a file")
+    if options.junit:
+        write_bytes(options.junit, junit(results))
+
+
+# --- declaring ---
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    verifying = commands.add(
+        "verify",
+        verify,
+        "Try probe sets over the fleet: what each machine would do. Exits 3 where one does not come out as expected.",
+        "portero verify acceptance --on crew-mess",
+    )
+    verifying.add_argument("set", nargs="*", metavar="SET", help="keys of probe sets; all where none is named")
+    verifying.add_argument(
+        "--on", action="append", default=[], metavar="WHERE", help="only on this group or machine; may stand again"
+    )
+    add_junit(verifying)
+    noun = commands.noun("run", "Runs of probe sets, and what came of them.")
+    listing = noun.add("list", list_runs, "List the runs that are kept, the newest first.", "portero run list")
+    add_limit(listing, 50)
+    add_csv(listing)
+    showing = noun.add("show", show_run, "Show what came of each probe of a run.", "portero run show 12")
+    machines = noun.add(
+        "machines",
+        list_machines,
+        "List the machines on which a probe did not come out for a cause.",
+        "portero run machines 12 acceptance 1 silent",
+    )
+    for made in (showing, machines):
+        made.add_argument("id", type=int, metavar="RUN", help="its number, as “portero run list” gives it")
+    machines.add_argument("set", metavar="SET", help="key of the probe set")
+    machines.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
+    machines.add_argument("cause", metavar="CAUSE", help="the code of the cause")

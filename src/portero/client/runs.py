@@ -1,0 +1,41 @@
+"""Runs: probe sets tried over the fleet."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from portero.client.connection import Part
+from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.run import NewRun, Run, RunSummary
+
+WAIT_SECONDS = 2.0
+
+
+class RunsPart(Part):
+    """Runs, and the machines on which probes did not come out as expected."""
+
+    def create(self, new: NewRun, *, wait: float = 0) -> Run:
+        """Begin a run; the answer comes once it has ended, or after `wait` seconds (20 at the most). Invalid where it
+        names what there is not.
+        """
+        return self.connection.post("/runs", new, Run, wait=wait)
+
+    def get(self, run: int, *, wait: float = 0) -> Run:
+        """One run, as far as it is after `wait` seconds. NotFound."""
+        return self.connection.get(f"/runs/{run}", Run, wait=wait)
+
+    def follow(self, new: NewRun) -> Iterator[Run]:
+        """Begin a run and follow it: as far as it is, again and again, until it has ended."""
+        run = self.create(new, wait=WAIT_SECONDS)
+        yield run
+        while run.state == "running":
+            run = self.get(run.id, wait=WAIT_SECONDS)
+            yield run
+
+    def list(self, limit: int | None = None) -> Iterator[RunSummary]:
+        """The runs that are kept, the newest first."""
+        return self.connection.pages("/runs", RunSummary, limit)
+
+    def devices(self, run: int, *, set: str, number: int, cause: str) -> Iterator[DeviceName]:
+        """The machines on which a probe did not come out for a cause. NotFound where they are not kept (any more)."""
+        return self.connection.pages(f"/runs/{run}/devices", DeviceName, set=set, number=number, cause=cause)

@@ -1,0 +1,262 @@
+"""Predicted runs: probes tried on all machines with the code that decides, once for those that fare alike."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from portero.core.insight.whys import Question, why
+from portero.core.nouns.action import STRICTNESS, Verdict
+from portero.core.nouns.assignment import Target
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.caveat import CaveatCode
+from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.probe_set import Probe, ProbeSet
+from portero.core.nouns.run import DecidingRule, ProbeResult, RunCause, Shortfall
+from portero.core.nouns.urls import BadUrl
+from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
+from portero.core.nouns.why import CauseCode
+from portero.core.sentences import runs as words
+
+FEW = 5
+"""So many machines are named as examples, and so many rules as deciding."""
+
+
+class Alike(NamedTuple):
+    """Machines that fare alike whatever is tried: the same policies, and the same facts as far as they count."""
+
+    groups: tuple[str, ...]
+    devices: tuple[DeviceName, ...]
+    ask: Callable[[Attempt, Verdict], Question]
+    """An attempt on the first of them. BadUrl."""
+
+
+class Numbered(NamedTuple):
+    """A probe with its set and its place in it, from 1."""
+
+    set: ProbeSet
+    number: int
+    probe: Probe
+
+
+def numbered(sets: Iterable[ProbeSet]) -> list[Numbered]:
+    """The probes of some sets."""
+    return [Numbered(one, number, probe) for one in sets for number, probe in enumerate(one.probes, start=1)]
+
+
+class Failing(NamedTuple):
+    """A cause with all machines on which it is one."""
+
+    cause: RunCause
+    devices: list[DeviceName]
+
+
+class Tried(NamedTuple):
+    """What a probe came to, and on which machines it does not come out as expected, cause by cause."""
+
+    result: ProbeResult
+    failing: list[Failing]
+
+
+class Scope:
+    """The machines that some targets hold."""
+
+    def __init__(self, targets: Iterable[Target]) -> None:
+        self._groups = {target for target in targets if isinstance(target, str)}
+        self._names = {target.device.casefold() for target in targets if not isinstance(target, str)}
+
+    def of(self, standing: Alike) -> Sequence[DeviceName]:
+        """Those of a standing's machines that it holds."""
+        if not self._groups.isdisjoint(standing.groups):
+            return standing.devices
+        if not self._names:
+            return ()
+        return [one for one in standing.devices if one.id in self._names or one.hostname in self._names]
+
+
+def predict(
+    probes: Sequence[Numbered], standings: Sequence[Alike], on: Sequence[Target] = (), *, as_meant: bool = False
+) -> Iterator[Tried]:
+    """What each probe comes to on the machines on which it counts: as they are, or as the estate means it."""
+    within = Scope(on) if on else None
+    for one in probes:
+        yield _try(one, Scope(one.set.targets_of(one.probe)), standings, within, as_meant)
+
+
+def reached(probes: Sequence[Numbered], standings: Sequence[Alike], on: Sequence[Target] = ()) -> int:
+    """On how many machines some of the probes count."""
+    scopes = [Scope(targets) for targets in {one.set.targets_of(one.probe) for one in probes}]
+    within = Scope(on) if on else None
+    found = 0
+    for standing in standings:
+        held = {device.id for scope in scopes for device in scope.of(standing)}
+        found += len(held if within is None else held & {device.id for device in within.of(standing)})
+    return found
+
+
+@dataclass
+class _Sum:
+    """What a probe comes to, as it is being summed up."""
+
+    devices: int = 0
+    meant: int = 0
+    passed: int = 0
+    rules: Counter[tuple[str, str]] = field(default_factory=Counter)
+    failing: dict[Hashable, Failing] = field(default_factory=dict)
+    known: dict[Hashable, RunCause] = field(default_factory=dict)
+    concerned: frozenset[str] | None = None
+    """The groups with a rule that matches it."""
+
+    def fail(self, cause: RunCause, devices: Sequence[DeviceName]) -> None:
+        known = self.failing.setdefault((cause.code, cause.remedy, cause.remedies), Failing(cause, []))
+        known.devices.extend(devices)
+
+
+def _try(one: Numbered, scope: Scope, standings: Sequence[Alike], within: Scope | None, as_meant: bool) -> Tried:
+    total = _Sum()
+    for standing in standings:
+        devices = scope.of(standing)
+        if devices and within is not None:
+            held = {device.id for device in within.of(standing)}
+            devices = [device for device in devices if device.id in held]
+        if devices:
+            total.devices += len(devices)
+            _look(one.probe, standing, devices, total, as_meant)
+    return _told(one, total)
+
+
+def _look(probe: Probe, standing: Alike, devices: Sequence[DeviceName], total: _Sum, as_meant: bool) -> None:
+    """Try a probe on the first of a standing's machines, for those on which it counts."""
+    try:
+        question = standing.ask(probe.attempt(devices[0].hostname), probe.expect)
+        explanation = question.explanation
+    except BadUrl as problem:
+        total.fail(RunCause(code="not-judged", devices=0, **words.not_judged(str(problem))), devices)
+        return
+    side = explanation.intended if as_meant else explanation.effective
+    is_meant = explanation.intended.verdict is probe.expect
+    total.meant += len(devices) if is_meant else 0
+    short = _shortfall(probe, side.verdict, side.layers, explanation)
+    if short is None:
+        total.passed += len(devices)
+    else:
+        total.fail(_cause(short, probe, question, side.layers, total, as_meant), devices)
+    for named in {_named(winner) for winner in _settling(side.verdict, side.layers)}:
+        total.rules[named] += len(devices)
+
+
+def _settling(verdict: Verdict, layers: Sequence[LayerVerdict]) -> Iterator[RuleReference]:
+    """The rules that settle an attempt: those of the layers that say what it comes to."""
+    return (layer.winner for layer in layers if layer.winner is not None and layer.verdict is verdict)
+
+
+def _named(rule: RuleReference) -> tuple[str, str]:
+    return rule.ruleset, rule.selector
+
+
+def _shortfall(
+    probe: Probe, verdict: Verdict, layers: Sequence[LayerVerdict], explanation: Explanation
+) -> Shortfall | None:
+    """What is not as the probe expects; None where all is. A verdict is told as a missing or a stopping rule, until its
+    cause is known.
+    """
+    if verdict is not probe.expect:
+        looser = STRICTNESS[verdict] < STRICTNESS[probe.expect]
+        return CauseCode.NO_RULE if looser else CauseCode.STOPPED_BY_RULE
+    if probe.layer is not None and not any(one.layer is probe.layer and one.verdict is verdict for one in layers):
+        return "other-layer"
+    if probe.ruleset is not None and probe.ruleset not in {one.ruleset for one in _settling(verdict, layers)}:
+        return "other-rule"
+    if probe.notice and any(one.code is CaveatCode.NOTICE_HIDDEN for one in explanation.effective.caveats):
+        return CauseCode.LOOKS_LIKE_FAILURE
+    return None
+
+
+def _cause(
+    short: Shortfall,
+    probe: Probe,
+    question: Question,
+    layers: Sequence[LayerVerdict],
+    total: _Sum,
+    as_meant: bool,
+) -> RunCause:
+    """Why the probe does not come out as expected on a machine; looked for once for machines on which all that counts
+    is the same.
+    """
+    if as_meant or short not in (CauseCode.NO_RULE, CauseCode.STOPPED_BY_RULE):
+        return RunCause(code=short, devices=0, **words.shortfall(short, probe, layers))
+    if total.concerned is None:
+        owners = {met.named.assignment for met in question.met}
+        total.concerned = frozenset(key for owner in owners for key in question.assignment(owner).groups)
+    alike = _alike(question, total.concerned)
+    known = total.known.get(alike)
+    if known is None:
+        told = why(question)
+        cause = next((one for one in told.causes if one.is_the_cause), None)
+        if cause is None:
+            known = RunCause(code=short, devices=0, **words.shortfall(short, probe, layers))
+        else:
+            known = RunCause(
+                code=cause.code,
+                stage=cause.stage,
+                devices=0,
+                detail=cause.detail,
+                remedy=cause.remedy,
+                remedies=cause.remedies,
+            )
+        total.known[alike] = known
+    return known
+
+
+def _alike(question: Question, concerned: frozenset[str]) -> Hashable:
+    """What the cause hangs on, whatever the machine."""
+    told = question.explanation
+    machine = question.case.machine
+    return (
+        told.intended.verdict,
+        told.effective.verdict,
+        tuple((one.code, one.layer) for one in told.effective.caveats),
+        tuple((one.layer, one.winner) for one in (*told.intended.layers, *told.effective.layers)),
+        frozenset(question.groups) & concerned,
+        tuple(question.policy.bundle.layers.items()),
+        question.policy.device,
+        (machine.lifecycle, machine.current, machine.layers, machine.place),
+        question.facts.kind,
+        (question.facts.unit, question.rollout.state if question.rollout else None) if not concerned else None,
+        tuple(question.estate.mode_given_by(layer, question.groups) for layer in question.policy.bundle.layers),
+    )
+
+
+def _told(one: Numbered, total: _Sum) -> Tried:
+    failing = sorted(total.failing.values(), key=lambda found: -len(found.devices))
+    failing = [
+        Failing(
+            found.cause.model_copy(
+                update={
+                    "devices": len(found.devices),
+                    "examples": tuple(device.hostname for device in found.devices[:FEW]),
+                }
+            ),
+            found.devices,
+        )
+        for found in failing
+    ]
+    result = ProbeResult(
+        set=one.set.key,
+        number=one.number,
+        name=one.probe.name,
+        tried=one.probe.tried,
+        to=one.set.targets_of(one.probe),
+        expected=one.probe.expect,
+        devices=total.devices,
+        meant=total.meant,
+        passed=total.passed,
+        causes=tuple(found.cause for found in failing),
+        decided_by=tuple(
+            DecidingRule(ruleset=ruleset, selector=selector, devices=number)
+            for (ruleset, selector), number in total.rules.most_common(FEW)
+        ),
+    )
+    return Tried(result.model_copy(update={"sentence": words.result(result)}), failing)

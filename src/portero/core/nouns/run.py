@@ -1,0 +1,101 @@
+"""Runs: probe sets tried over machines, and what came of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.assignment import Target
+from portero.core.nouns.base import Key, Noun, Text, Timestamp
+from portero.core.nouns.finding import Remedy
+from portero.core.nouns.why import CauseCode, Stage
+
+RunState = Literal["running", "done", "failed"]
+
+Shortfall = CauseCode | Literal["other-layer", "other-rule", "not-judged"]
+"""Why a probe did not come out as expected: a cause; stopped, but by another layer or rule; or it cannot be tried."""
+
+
+class RunCause(Noun):
+    """Why a probe does not come out as expected on some machines."""
+
+    code: Shortfall
+    stage: Stage | None = None
+    devices: int
+    examples: Annotated[tuple[str, ...], Field(description="Some of them, by hostname.")] = ()
+    detail: Annotated[str, Field(description="What is so on one of them, with its proof.")]
+    remedy: Annotated[str, Field(description="The one next step.")]
+    remedies: Annotated[tuple[Remedy, ...], Field(description="Changes of the estate that mend it.")] = ()
+
+
+class DecidingRule(Noun):
+    """A rule that settled a probe, and on how many machines."""
+
+    ruleset: Key
+    selector: str
+    devices: int
+
+
+class ProbeResult(Noun):
+    """What a probe came to, over all machines on which it counts."""
+
+    set: Key
+    number: Annotated[int, Field(description="Its place in the set, from 1.")]
+    name: str | None = None
+    tried: str
+    to: Annotated[tuple[Target, ...], Field(description="Where it counts.")]
+    expected: Verdict
+    devices: Annotated[int, Field(description="On how many machines it was tried.")]
+    meant: Annotated[int, Field(description="On how many of them the estate means what is expected.")]
+    passed: Annotated[int, Field(description="On how many it comes out as expected.")]
+    causes: Annotated[
+        tuple[RunCause, ...], Field(description="Why it does not on the others, most machines first.")
+    ] = ()
+    decided_by: tuple[DecidingRule, ...] = ()
+    sentence: str = ""
+
+    @property
+    def failed(self) -> int:
+        """On how many machines it does not come out as expected."""
+        return self.devices - self.passed
+
+
+class RunSummary(Noun):
+    """A run, without what came of each probe."""
+
+    id: int
+    kind: Literal["predicted"] = "predicted"
+    state: RunState
+    at: Timestamp
+    by: str
+    revision: int
+    sets: tuple[Key, ...]
+    on: Annotated[tuple[Target, ...], Field(description="Only on these; everywhere where none is named.")] = ()
+    devices: Annotated[int, Field(description="On how many machines something was tried.")] = 0
+    probes: int = 0
+    failed: Annotated[int, Field(description="How many probes did not come out as expected everywhere.")] = 0
+    nowhere: Annotated[int, Field(description="How many probes count on no machine there.")] = 0
+    done: Annotated[float, Field(description="How far it is, from 0 to 1.")] = 1.0
+    seconds: Annotated[float | None, Field(description="How long it took.")] = None
+    problem: Annotated[str | None, Field(description="Why it could not be done.")] = None
+    has_devices: Annotated[bool, Field(description="Whether its machines can still be listed.")] = True
+    sentence: Annotated[str, Field(description="What came of it, in words.")] = ""
+
+
+class Run(RunSummary):
+    """A run and what came of each probe."""
+
+    results: tuple[ProbeResult, ...] = ()
+
+
+class NewRun(Noun):
+    """What is to be tried, and where."""
+
+    sets: Annotated[
+        tuple[Key, ...], Field(max_length=500, description="Keys of probe sets; all where none is named.")
+    ] = ()
+    on: Annotated[
+        tuple[Text, ...], Field(max_length=200, description="Only on these groups and machines; a word each.")
+    ] = ()

@@ -1,0 +1,71 @@
+"""Runs in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.probe_set import Probe
+from portero.core.nouns.run import ProbeResult, RunSummary, Shortfall
+from portero.core.nouns.verdict import LayerVerdict
+from portero.core.nouns.why import CauseCode
+from portero.core.wording import counted, joined
+
+INTERRUPTED = "The service was stopped while this run was under way; start it again."
+_DOES = {Verdict.BLOCK: "Blocks", Verdict.WARN: "Warns", Verdict.ALLOW: "Passes"}
+
+
+def result(told: ProbeResult) -> str:
+    """What a probe came to: “Blocks on 96,410 of 97,002 machines; 592 do not, for 4 reasons.”"""
+    if not told.devices:
+        return "It counts on no machine."
+    does = _DOES[told.expected]
+    if not told.failed:
+        return f"{does} on {'the one machine' if told.devices == 1 else f'all {told.devices:,} machines'}."
+    verb = "does" if told.failed == 1 else "do"
+    reasons = f", for {counted(len(told.causes), 'reason')}" if len(told.causes) > 1 else ""
+    return f"{does} on {told.passed:,} of {counted(told.devices, 'machine')}; {told.failed:,} {verb} not{reasons}."
+
+
+def run(told: RunSummary) -> str:
+    """What a run came to."""
+    if told.problem is not None:
+        return told.problem
+    if not told.probes:
+        return "There was nothing to try."
+    tried = told.probes - told.nowhere
+    passed = tried - told.failed
+    verb = "counts" if told.nowhere == 1 else "count"
+    left = f"; {told.nowhere:,} {verb} on no machine there" if told.nowhere else ""
+    on = f"on {counted(told.devices, 'machine')}{left}"
+    if not tried:
+        return "No probe counts on any machine there."
+    if not told.failed:
+        every = "The one probe comes" if tried == 1 else f"All {tried:,} probes come"
+        return f"{every} out as expected, {on}."
+    verb = "comes" if passed == 1 else "come"
+    return f"{passed:,} of {counted(tried, 'probe')} {verb} out as expected everywhere, {on}."
+
+
+def not_judged(problem: str) -> dict[str, str]:
+    """A probe that cannot be tried."""
+    return {"detail": problem, "remedy": "Write the probe anew."}
+
+
+def shortfall(short: Shortfall, probe: Probe, layers: Sequence[LayerVerdict]) -> dict[str, str]:
+    """What is not as a probe expects."""
+    whys = " ".join(layer.why for layer in layers)
+    if short == "other-layer":
+        stopping = joined([layer.layer for layer in layers if layer.verdict is probe.expect])
+        return {
+            "detail": f"It is the {stopping} that stops it, not the {probe.layer}. {whys}",
+            "remedy": f"See what the {probe.layer} says of it, or change the probe.",
+        }
+    if short == "other-rule":
+        return {"detail": f"It is not {probe.ruleset} that settles it. {whys}", "remedy": "Look at the rules that do."}
+    if short is CauseCode.LOOKS_LIKE_FAILURE:
+        return {
+            "detail": "It is stopped, and no notice can be shown: it looks like a failed connection.",
+            "remedy": "Tell people what a refused connection means, or expect no notice.",
+        }
+    return {"detail": whys, "remedy": "Change the rule, or what the probe expects."}

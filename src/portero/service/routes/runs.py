@@ -1,0 +1,53 @@
+"""Runs: probe sets tried over the fleet, and what came of them."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query, Response
+
+from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.page import Page
+from portero.core.nouns.run import NewRun, Run, RunSummary
+from portero.service.auditing import audited_router
+from portero.service.routes.common import Cursor, Limit, Responder, Signed, TheKeepers, offset_page
+
+router = audited_router("verification")
+WAIT_SECONDS = 20.0
+
+Wait = Annotated[float, Query(ge=0, le=WAIT_SECONDS, description="Answer once it has ended, or after so many seconds.")]
+
+
+@router.post("/runs", summary="Start a run", operation_id="createRun", status_code=201)
+def create_run(body: NewRun, who: Responder, keepers: TheKeepers, response: Response, wait: Wait = 0) -> Run:
+    """Try probe sets over the fleet, or a part of it: what each machine would do, with the code that decides there."""
+    run = keepers.verifying.start(body, who.name)
+    response.headers["Location"] = f"/api/v1/runs/{run.id}"
+    return keepers.verifying.wait(run.id, wait)
+
+
+@router.get("/runs", summary="List runs", operation_id="listRuns")
+def list_runs(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 50) -> Page[RunSummary]:
+    """The runs that are kept, the newest first."""
+    return keepers.verifying.page(cursor, limit)
+
+
+@router.get("/runs/{id}", summary="Show a run", operation_id="getRun")
+def get_run(id: int, _who: Signed, keepers: TheKeepers, wait: Wait = 0) -> Run:
+    """One run, with what came of each probe; while it is under way, how far it is."""
+    return keepers.verifying.wait(id, wait)
+
+
+@router.get("/runs/{id}/devices", summary="Machines of a run", operation_id="listRunDevices")
+def list_run_devices(
+    id: int,
+    _who: Signed,
+    keepers: TheKeepers,
+    set: Annotated[str, Query(max_length=64, description="Key of the probe set.")],
+    number: Annotated[int, Query(ge=1, description="The probe's place in it.")],
+    cause: Annotated[str, Query(max_length=64, description="The code of the cause.")],
+    cursor: Cursor = None,
+    limit: Limit = 200,
+) -> Page[DeviceName]:
+    """The machines on which a probe did not come out as expected for a cause, by hostname."""
+    return offset_page(keepers.verifying.devices(id, set, number, cause), cursor, limit)

@@ -1,0 +1,89 @@
+"""The fleet's machines by how they stand: those that fare alike whatever is tried, together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Iterator
+from ipaddress import ip_network
+
+from portero.core.insight.predicting import Alike
+from portero.core.insight.whys import Question
+from portero.core.matching.members import Member
+from portero.core.matching.membership_conditions import is_within
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.finding import DeviceName
+from portero.service.fleet import FleetKeeper
+from portero.service.whys import Whys
+from portero.store.database import Store
+from portero.store.device_standings import DeviceStanding, device_standings
+
+
+class Standings:
+    """Groups the fleet's machines by all that counts for what becomes of attempts on them."""
+
+    def __init__(self, store: Store, fleet: FleetKeeper, whys: Whys, clock: Callable[[], float]) -> None:
+        self._store, self._fleet, self._whys, self._now = store, fleet, whys, clock
+
+    def all(self, estate: Estate) -> list[Alike]:
+        """All machines that are not retired."""
+        with self._store.reading() as connection:
+            # a start of the browser itself counts where some rule stops programs
+            stops_programs = any(ruleset.kind == "startup" for ruleset in estate.rulesets)
+            rows = list(device_standings(connection, self._now(), stops_programs))
+        together: dict[Hashable, list[DeviceStanding]] = {}
+        counts = _What(estate)
+        for row in rows:
+            member = self._fleet.members.get(row.id)
+            if member is not None:
+                together.setdefault((*row.counts, *counts.of(member)), []).append(row)
+        return list(self._standings(together.values()))
+
+    def _standings(self, together: Iterable[list[DeviceStanding]]) -> Iterator[Alike]:
+        for rows in together:
+            groups = self._fleet.members.groups_of(rows[0].id)
+            devices = tuple(DeviceName.model_construct(id=row.id, hostname=row.hostname) for row in rows)
+            yield Alike(groups, devices, self._asking(rows[0].id))
+
+    def _asking(self, id: str) -> Callable[[Attempt, Verdict], Question]:
+        """Asks about attempts on a machine; what does not change with them is looked at once."""
+
+        known: list[Callable[[Attempt, Verdict], Question]] = []
+
+        def ask(attempt: Attempt, expected: Verdict) -> Question:
+            if not known:
+                known.append(self._whys.asking(self._fleet.device(id)))
+            return known[0](attempt, expected)
+
+        return ask
+
+
+class _What:
+    """What of a machine's own facts counts under an estate."""
+
+    def __init__(self, estate: Estate) -> None:
+        self._gateways = [ip_network(network) for network in estate.settings.gateway_networks]
+        self._restarts = estate.some_end_at_restarts
+        self._named = estate.named_devices
+
+    def of(self, member: Member) -> tuple[Hashable, ...]:
+        """The facts that count."""
+        facts = member.facts
+        alone = member.id if self._restarts or self._is_named(member) else None
+        return (
+            facts.kind,
+            facts.os,
+            facts.layers,
+            facts.layer_versions,
+            facts.place,
+            facts.zone,
+            member.browsers,
+            self._at_gateway(facts.addresses),
+            alone,
+        )
+
+    def _is_named(self, member: Member) -> bool:
+        return member.id in self._named or (member.keeps_name and member.facts.hostname in self._named)
+
+    def _at_gateway(self, addresses: tuple[str, ...]) -> bool:
+        return any(is_within(address, network) for network in self._gateways for address in addresses)
