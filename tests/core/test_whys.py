@@ -7,12 +7,13 @@ from ways import WAYS, Way
 
 from made_estates import BASE, INDEX, Maker
 from portero.core.insight.offline import OfflineEstate
-from portero.core.insight.whys import mended_by, why
+from portero.core.insight.whys import cause_of, mended_by, why
 from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate, FactsDocument
-from portero.core.nouns.why import Stage
+from portero.core.nouns.why import CauseCode, Stage
+from portero.core.sentences.whys import STAGE_OF
 from thorough import times
 
 
@@ -54,3 +55,25 @@ def test_on_any_estate_the_answer_agrees_with_the_decision_and_what_decides_does
                 # a layer that is let enforce does so once the machine follows
                 if cause.decisive and mends and cause.stage is not Stage.ENFORCEMENT:
                     assert question.under(mends[0]) is expected
+
+
+@pytest.mark.parametrize("seed", range(times(10, 100)))
+def test_in_short_the_cause_is_the_same_wherever_it_lies_at_the_machine(seed):
+    maker = Maker(seed, BASE)
+    estate, facts = Estate.model_validate(maker.estate()), FactsDocument.model_validate(maker.facts())
+    offline = OfflineEstate(estate, facts, MemoryIndex(dict(INDEX)), BASE)
+    for _ in range(10):
+        question = offline.question(Attempt.model_validate(maker.attempt()), maker.rng.choice(tuple(Verdict)))
+        told, short = why(question), cause_of(question.shortly(question.matching()))
+        assert (short is None) is told.holds
+        if told.cause is not None and STAGE_OF[told.cause] in (Stage.DELIVERY, Stage.ENFORCEMENT, Stage.REACH):
+            assert short.code is told.cause
+
+
+@pytest.mark.parametrize("way", WAYS, ids=lambda way: f"{way.number}-{way.code}")
+def test_each_way_is_recognised_in_short_but_for_what_takes_looking_elsewhere(way: Way):
+    question = way.question()
+    short = cause_of(question.shortly(question.matching()))
+    assert (short is None) is (question.found is question.expected)
+    if way.is_cause and way.code not in (CauseCode.RE_POINTED, CauseCode.ONLY_OTHER_HOSTS):
+        assert short.code is way.code

@@ -13,6 +13,8 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.probe_set import Probe
+from portero.core.nouns.schedule import DEVICE_ZONE
 from portero.service.fleet import FleetKeeper
 from portero.service.whys import Whys
 from portero.store.database import Store
@@ -25,14 +27,15 @@ class Standings:
     def __init__(self, store: Store, fleet: FleetKeeper, whys: Whys, clock: Callable[[], float]) -> None:
         self._store, self._fleet, self._whys, self._now = store, fleet, whys, clock
 
-    def all(self, estate: Estate) -> list[Alike]:
-        """All machines that are not retired."""
+    def all(self, estate: Estate, probes: Iterable[Probe]) -> list[Alike]:
+        """All machines that are not retired, by what counts for some probes."""
+        with_browsers = any(probe.browser is not None for probe in probes)
         with self._store.reading() as connection:
             # a start of the browser itself counts where some rule stops programs
-            stops_programs = any(ruleset.kind == "startup" for ruleset in estate.rulesets)
-            rows = list(device_standings(connection, self._now(), stops_programs))
+            starts_count = with_browsers and any(ruleset.kind == "startup" for ruleset in estate.rulesets)
+            rows = list(device_standings(connection, self._now(), starts_count))
         together: dict[Hashable, list[DeviceStanding]] = {}
-        counts = _What(estate)
+        counts = _What(estate, with_browsers)
         for row in rows:
             member = self._fleet.members.get(row.id)
             if member is not None:
@@ -61,7 +64,10 @@ class Standings:
 class _What:
     """What of a machine's own facts counts under an estate."""
 
-    def __init__(self, estate: Estate) -> None:
+    def __init__(self, estate: Estate, with_browsers: bool) -> None:
+        self._with_browsers = with_browsers
+        self._by_zone = any(schedule.zone == DEVICE_ZONE for schedule in estate.schedules)
+        self._by_version = any(row.platform_from for row in estate.coverage_table.rows.values())
         self._gateways = [ip_network(network) for network in estate.settings.gateway_networks]
         self._restarts = estate.some_end_at_restarts
         self._named = estate.named_devices
@@ -72,12 +78,12 @@ class _What:
         alone = member.id if self._restarts or self._is_named(member) else None
         return (
             facts.kind,
-            facts.os,
+            facts.os if self._by_version else facts.platform,
             facts.layers,
             facts.layer_versions,
             facts.place,
-            facts.zone,
-            member.browsers,
+            facts.zone if self._by_zone else facts.zone is None,
+            member.browsers if self._with_browsers else None,
             self._at_gateway(facts.addresses),
             alone,
         )

@@ -147,7 +147,7 @@ class Verifying:
         self._live.tell("run")
 
     def _predicted(self, run: Run, sets: Sequence[ProbeSet], estate: Estate, began: float) -> tuple[Run, bytes]:
-        standings = self._standings.all(estate)
+        standings = self._standings.all(estate, [probe for one in sets for probe in one.probes])
         devices = [device for standing in standings for device in standing.devices]
         places = {device.id: place for place, device in enumerate(devices)}
         probes, failing, results = numbered(sets), dict[str, list[list[int]]](), []

@@ -7,7 +7,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from portero.core.insight.whys import Question, why
+from portero.core.insight.whys import Question, cause_of
 from portero.core.nouns.action import STRICTNESS, Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Attempt
@@ -18,6 +18,7 @@ from portero.core.nouns.run import DecidingRule, ProbeResult, RunCause, Shortfal
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
 from portero.core.nouns.why import CauseCode
+from portero.core.resolving.ladder import Contender
 from portero.core.sentences import runs as words
 
 FEW = 5
@@ -106,11 +107,13 @@ class _Sum:
     rules: Counter[tuple[str, str]] = field(default_factory=Counter)
     failing: dict[Hashable, Failing] = field(default_factory=dict)
     known: dict[Hashable, RunCause] = field(default_factory=dict)
+    matched: dict[frozenset[str], list[tuple[Contender, RuleReference]]] = field(default_factory=dict)
+    """Every rule that matches it, by the names by which machines may be meant alone."""
     concerned: frozenset[str] | None = None
     """The groups with a rule that matches it."""
 
     def fail(self, cause: RunCause, devices: Sequence[DeviceName]) -> None:
-        known = self.failing.setdefault((cause.code, cause.remedy, cause.remedies), Failing(cause, []))
+        known = self.failing.setdefault((cause.code, cause.remedy), Failing(cause, []))
         known.devices.extend(devices)
 
 
@@ -187,14 +190,17 @@ def _cause(
     """
     if as_meant or short not in (CauseCode.NO_RULE, CauseCode.STOPPED_BY_RULE):
         return RunCause(code=short, devices=0, **words.shortfall(short, probe, layers))
+    names = frozenset(question.names) & question.estate.named_devices
+    if names not in total.matched:
+        total.matched[names] = question.matching()
+    matched = total.matched[names]
     if total.concerned is None:
-        owners = {met.named.assignment for met in question.met}
+        owners = {named.assignment for _, named in matched}
         total.concerned = frozenset(key for owner in owners for key in question.assignment(owner).groups)
     alike = _alike(question, total.concerned)
     known = total.known.get(alike)
     if known is None:
-        told = why(question)
-        cause = next((one for one in told.causes if one.is_the_cause), None)
+        cause = cause_of(question.shortly(matched))
         if cause is None:
             known = RunCause(code=short, devices=0, **words.shortfall(short, probe, layers))
         else:
@@ -204,7 +210,6 @@ def _cause(
                 devices=0,
                 detail=cause.detail,
                 remedy=cause.remedy,
-                remedies=cause.remedies,
             )
         total.known[alike] = known
     return known
@@ -219,7 +224,8 @@ def _alike(question: Question, concerned: frozenset[str]) -> Hashable:
         told.effective.verdict,
         tuple((one.code, one.layer) for one in told.effective.caveats),
         tuple((one.layer, one.winner) for one in (*told.intended.layers, *told.effective.layers)),
-        frozenset(question.groups) & concerned,
+        # which rules there are counts only where they do not mean what is expected
+        frozenset(question.groups) & concerned if told.intended.verdict is not question.expected else None,
         tuple(question.policy.bundle.layers.items()),
         question.policy.device,
         (machine.lifecycle, machine.current, machine.layers, machine.place),

@@ -9,7 +9,6 @@ from pydantic import Field
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
-from portero.core.nouns.finding import Remedy
 from portero.core.nouns.why import CauseCode, Stage
 
 RunState = Literal["running", "done", "failed"]
@@ -27,7 +26,6 @@ class RunCause(Noun):
     examples: Annotated[tuple[str, ...], Field(description="Some of them, by hostname.")] = ()
     detail: Annotated[str, Field(description="What is so on one of them, with its proof.")]
     remedy: Annotated[str, Field(description="The one next step.")]
-    remedies: Annotated[tuple[Remedy, ...], Field(description="Changes of the estate that mend it.")] = ()
 
 
 class DecidingRule(Noun):

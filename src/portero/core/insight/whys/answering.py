@@ -16,6 +16,26 @@ from portero.core.nouns.why import Cause, CauseCode, Stage, StageAnswer, Why
 from portero.core.sentences import whys as words
 
 
+def cause_of(question: Question) -> Cause | None:
+    """Which cause it is that an attempt does not come to what was expected, in short: no change of the estate is tried.
+    None where it does. BadUrl where its URL is none.
+    """
+    if question.found is question.expected:
+        return None
+    found = sorted(_all_found(question), key=_order)
+    # those that decide go before those of the rules, as in `_first`; what would become of it is looked at no longer
+    for one in sorted(found, key=lambda one: one.cause.stage is Stage.RULES):
+        if one.cause.code not in _LAST and _decides(question, one):
+            return one.cause
+    causes = [one.cause for one in found]
+    place = _first(causes)
+    return causes[place] if place is not None else None
+
+
+def _order(one: Found) -> int:
+    return words.ORDER[one.cause.code]
+
+
 def why(question: Question) -> Why:
     """Why an attempt does, or does not, come to what was expected. BadUrl where its URL is none."""
     found = _found(question)
@@ -50,7 +70,7 @@ def _found(question: Question) -> list[Found]:
     """
     numbers: Counter[CauseCode] = Counter()
     found = []
-    for one in sorted(_all_found(question), key=lambda one: words.ORDER[one.cause.code]):
+    for one in sorted(_all_found(question), key=_order):
         numbers[one.cause.code] += 1
         number = numbers[one.cause.code]
         names = {key: key if number == 1 else f"{key}-{number}" for key in one.mends}
@@ -130,4 +150,7 @@ def _decides(question: Question, one: Found) -> bool:
         return False
     if one.comes_to is not None:
         return one.comes_to() is question.expected
+    if question.in_short:
+        # what there is to mend is taken at its word
+        return bool(one.mends)
     return any(question.under(mend(question.estate)) is question.expected for mend in one.mends.values())

@@ -21,7 +21,7 @@ from portero.core.nouns.service import Decision
 from portero.core.nouns.taxonomy import UNCATEGORISED
 from portero.core.nouns.verdict import Aside, RuleReference, Rung
 from portero.core.nouns.why import Cause, CauseCode
-from portero.core.resolving.compiling import ANY_STATE, compile_bundle
+from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.explaining import explain
 from portero.core.resolving.policy import Policy
 from portero.core.sentences import whys as words
@@ -83,12 +83,10 @@ def _not_counting(question: Question) -> Iterator[Found]:
 
 def _gates(question: Question) -> Callable[[Met], Aside | None]:
     """Says why a rule does not count now."""
-    bundle = compile_bundle(question.estate, question.groups, question.names, ANY_STATE)
-    whole, situation = Policy(bundle, question.policy.device), question.case.situation
-    places = {one.key: place for place, one in enumerate(bundle.assignments)}
+    gates, situation = question.everywhere.gates, question.case.situation
 
     def aside(met: Met) -> Aside | None:
-        reason = whole.gates.aside(places[met.named.assignment], situation)
+        reason = gates.aside(met.contender.assignment, situation)
         until = met.contender.until
         return Aside.EXPIRED if reason is None and until is not None and situation.at.timestamp() >= until else reason
 
@@ -219,9 +217,11 @@ def _missing(question: Question) -> Iterator[Found]:
     """What is near, where no rule on this machine leads to what was expected; and the rule that would."""
     if question.visit is not None:
         yield from _of_service(question)
-        yield from _of_siblings(question)
+        if not question.in_short:
+            yield from _of_siblings(question)
         yield from _of_category(question)
-    yield from _re_pointed(question)
+    if not question.in_short:
+        yield from _re_pointed(question)
     cause = words.cause(CauseCode.NO_RULE, words.no_rule(question.expected))
     yield _with_rule(question, cause, question.action)
 
@@ -282,7 +282,7 @@ def _with_rule(question: Question, cause: Cause, action: Action) -> Found:
     attempt, visit = question.case.attempt, question.visit
     program = attempt.start
     what = f"host:{visit.host}" if visit else f"program:{(program and (program.sha256 or program.product)) or ''}"
-    if what == "program:" or action is Action.LOG:
+    if what == "program:" or action is Action.LOG or question.in_short:
         return Found(cause)
     asked = QuickRules(action=action, what=(what,), on=(f"device:{question.names[-1]}",))
 

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from portero.core.by_identity import ByIdentity
 from portero.core.insight.quick_words import Known
 from portero.core.nouns.action import STRICTNESS, Action, Verdict
 from portero.core.nouns.assignment import Assignment
@@ -57,6 +58,31 @@ class Met(NamedTuple):
     """Whether it is on this machine; else on groups that the machine is not in."""
 
 
+def _by_key(estate: Estate) -> dict[str, Assignment]:
+    return {one.key: one for one in estate.assignments}
+
+
+_assignments: ByIdentity[Estate, dict[str, Assignment]] = ByIdentity(_by_key)
+
+
+def _targeting(estate: Estate) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for one in estate.assignments:
+        for target in (*one.groups, *one.named_devices):
+            found.setdefault(target, []).append(one.key)
+    return found
+
+
+_by_target: ByIdentity[Estate, dict[str, list[str]]] = ByIdentity(_targeting)
+
+
+def _nothing_yet(_estate: Estate) -> dict[tuple[str, ...], Policy]:
+    return {}
+
+
+_everywhere: ByIdentity[Estate, dict[tuple[str, ...], Policy]] = ByIdentity(_nothing_yet)
+
+
 @dataclass(frozen=True)
 class Question:
     """An attempt on a machine, and what was expected of it."""
@@ -79,12 +105,20 @@ class Question:
     went_on: Callable[[], str | None] = lambda: None
     """When somebody went on past a warning of it on this machine, in words."""
 
+    matched: list[tuple[Contender, RuleReference]] | None = None
+    """What matches, where that is known."""
+    in_short: bool = False
+    """Only which cause it is, by what can be told without trying changes of the estate or looking at earlier ones."""
     said_by: Callable[[], str | None] = lambda: None
     """By what the host has its categories, in words."""
 
     def expecting(self, expected: Verdict) -> Question:
         """The same, where something else was expected."""
         return replace(self, expected=expected)
+
+    def shortly(self, matched: list[tuple[Contender, RuleReference]]) -> Question:
+        """The same, answered in short; `matched` is what `matching` gave for the same attempt elsewhere."""
+        return replace(self, in_short=True, matched=matched)
 
     @cached_property
     def explanation(self) -> Explanation:
@@ -105,7 +139,7 @@ class Question:
         """Whether less is stopped than was expected."""
         return STRICTNESS[self.found] < STRICTNESS[self.expected]
 
-    @property
+    @cached_property
     def action(self) -> Action:
         """What a rule says that leads to what was expected."""
         return Action(self.expected.value)
@@ -142,22 +176,39 @@ class Question:
         applied = policy if self.case.machine.applied is self.policy else self.case.machine.applied
         return self.verdict(policy, applied=applied)
 
+    @property
+    def everywhere(self) -> Policy:
+        """The policy of a machine in every group, with drafts and what is paused."""
+        names = tuple(name for name in self.names if name in self.estate.named_devices)
+        kept = _everywhere.of(self.estate)
+        if names not in kept:
+            groups = (*self.estate.group_order, UNCLAIMED, WHOLE_FLEET)
+            kept[names] = Policy(compile_bundle(self.estate, groups, names, ANY_STATE), self.names[-1])
+        return kept[names]
+
     @cached_property
     def met(self) -> list[Met]:
         """Every rule that matches, those of other groups, drafts and paused assignments too."""
-        groups = (*self.estate.group_order, UNCLAIMED, WHOLE_FLEET)
-        everywhere = Policy(compile_bundle(self.estate, groups, self.names, ANY_STATE), self.names[-1])
-        teller, found = teller_of(everywhere), dict[tuple[str, int], Met]()
-        for contender in matching(everywhere, self.case):
+        own = self.own_assignments
+        return [Met(one, named, named.assignment in own) for one, named in self.matched or self.matching()]
+
+    def matching(self) -> list[tuple[Contender, RuleReference]]:
+        """Every rule of the estate that matches, each once, and what it is called."""
+        teller, found = teller_of(self.everywhere), dict[tuple[str, int], tuple[Contender, RuleReference]]()
+        for contender in matching(self.everywhere, self.case):
             named = teller.reference(contender)
-            owner = self.assignment(named.assignment)
-            is_own = not {*owner.groups}.isdisjoint(self.groups) or not {*owner.named_devices}.isdisjoint(self.names)
-            found.setdefault((named.assignment, named.rule), Met(contender, named, is_own))
+            found.setdefault((named.assignment, named.rule), (contender, named))
         return list(found.values())
+
+    @property
+    def own_assignments(self) -> frozenset[str]:
+        """Keys of the assignments that mean the machine, in whatever state."""
+        known = _by_target.of(self.estate)
+        return frozenset().union(*(known.get(target, ()) for target in (*self.groups, *self.names)))
 
     def assignment(self, key: str) -> Assignment:
         """An assignment of the estate."""
-        return next(one for one in self.estate.assignments if one.key == key)
+        return _assignments.of(self.estate)[key]
 
     def met_wanted(self) -> Iterator[Met]:
         """Those of them that would lead to what was expected."""
