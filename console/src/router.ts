@@ -187,6 +187,24 @@ export const router = createRouter({
       meta: { title: 'Findings' },
     },
     {
+      path: '/verify/runs/:run?',
+      name: 'runs',
+      component: () => import('@/verifying/RunsPage.vue'),
+      meta: { title: 'Runs' },
+    },
+    {
+      path: '/verify/probe-sets/:object?',
+      name: 'probe-sets',
+      component: () => import('@/verifying/ProbeSetsPage.vue'),
+      meta: { title: 'Probe sets' },
+    },
+    {
+      path: '/verify/why',
+      name: 'why',
+      component: () => import('@/whys/WhyPage.vue'),
+      meta: { title: 'Why?' },
+    },
+    {
       path: '/roll-out/history/:number?',
       name: 'history',
       component: () => import('@/revisions/HistoryPage.vue'),

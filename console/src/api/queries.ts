@@ -45,6 +45,7 @@ export const CONCERNS = {
   access: ['access'],
   push: ['pushes'],
   errand: ['errands'],
+  run: ['runs'],
   feed: [
     'estate feeds',
     'estate rulesets',

@@ -2,6 +2,8 @@
 import { computed, ref, useId } from 'vue'
 
 import type { Explanation, Schemas } from '@/api/client'
+import WhyAnswer from '@/whys/WhyAnswer.vue'
+import { useWhy } from '@/whys/useWhy'
 import { useCheck } from './useChecks'
 
 /** Try a visit or a start on a machine: what is meant, what it would really do, and the ladder that says why. */
@@ -21,6 +23,7 @@ const version = ref('')
 const person = ref('')
 const list = useId()
 const { mutate, data, error, isPending, reset } = useCheck()
+const { mutate: ask, data: why, error: whyNot, isPending: asking, reset: forget } = useWhy()
 
 /** What the machine has of the program that is named; else what is named alone. */
 const started = computed(() => {
@@ -32,7 +35,14 @@ const started = computed(() => {
   return known ?? (/^[0-9a-f]{64}$/i.test(name) ? { sha256: name } : said)
 })
 
+/** Asks why what was tried last comes to what it does. */
+function askWhy() {
+  const { device, user, url, start } = data.value!.attempt
+  ask({ attempt: { device, user, url, start } })
+}
+
 function tryIt(tried?: string) {
+  forget()
   if (tried) {
     kind.value = 'visit'
     url.value = tried
@@ -115,6 +125,11 @@ defineExpose({ tryIt })
           <LadderView v-if="shownLayers(data).includes(layer)" :layer="layer" />
         </template>
         <CaveatList :caveats="data.effective.caveats" />
+        <BButton v-if="!why" variant="light" class="mt-2" :disabled="asking" @click="askWhy"
+          >Why, and what to do?</BButton
+        >
+        <p v-if="whyNot" class="wrong" role="alert"><Icon name="exclamation" /> {{ whyNot.message }}</p>
+        <WhyAnswer v-if="why" :why="why" class="mt-3" @mended="tryIt()" />
       </div>
     </div>
   </section>

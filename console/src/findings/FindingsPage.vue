@@ -42,6 +42,7 @@ const SEVERITIES = [
 
 <template>
   <div class="page">
+    <VerifyTabs />
     <PageHead title="Findings">
       <span v-if="counts">
         <b>{{ counts.open.high }}</b> high, <b>{{ counts.open.medium }}</b> medium,

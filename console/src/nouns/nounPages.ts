@@ -12,4 +12,5 @@ export const WITH_PAGES = new Set([
   'layer_modes',
   'coverage',
   'feeds',
+  'probe_sets',
 ])

@@ -49,13 +49,13 @@ function save() {
   const probes = kept.value.map((probe) => ({ ...probe, to: to.value }))
   const before = sets.value?.find(({ key }) => key === set.value)
   const title = `${counted(probes.length, 'probe')} in ${set.value}`
-  if (!before) return create.plan({ key: set.value, probes }, { title })
+  if (!before) return create.plan({ key: set.value, to: [], probes }, { title })
   const named = new Set(probes.map(({ visit }) => visit))
   const others = (before.probes ?? []).filter(
     (probe) => probe.to !== to.value || !named.has(probe.visit ?? ''),
   )
-  const { key, name, version } = before
-  put.plan({ body: { key, name, probes: [...others, ...probes] }, version }, { title })
+  const { key, name, to: where, version } = before
+  put.plan({ body: { key, name, to: where, probes: [...others, ...probes] }, version }, { title })
 }
 </script>
 

@@ -29,10 +29,10 @@ class Probe(Noun):
     expect: Verdict
     layer: Annotated[Layer | None, Field(description="The layer that should stop it.")] = None
     ruleset: Annotated[Key | None, Field(description="The ruleset whose rule should settle it.")] = None
-    notice: Annotated[bool, Field(description="Whether a notice should show.")] = False
+    notice: Annotated[bool | None, Field(description="Whether a notice should show.")] = None
     user: Text | None = None
     browser: Text | None = None
-    window: Annotated[Window, Field(description="The kind of browser window.")] = "ordinary"
+    window: Annotated[Window | None, Field(description="The kind of browser window; an ordinary one.")] = None
     at: Timestamp | None = None
     place: Place | None = None
     name: Name | None = None

@@ -336,8 +336,8 @@ def answer(found: Verdict, expected: Verdict, first: Cause | None, others: int) 
         return f"{becomes}, as expected."
     if first is None:
         return f"{becomes}, and nothing was found that keeps it from being otherwise."
-    more = f" ({counted(others, 'more thing')} to look at)" if others else ""
-    return f"{becomes}, because {_inner(first.detail)}{more}"
+    more = f" {counted(others, 'more thing')} to look at." if others else ""
+    return f"{becomes}, because {_inner(first.detail)}.{more}"
 
 
 def _inner(sentence: str) -> str:

@@ -1,0 +1,25 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { useNouns } from '@/nouns/useNouns'
+
+/** The probe sets: what should be stopped, what must go on working, and where. */
+const route = useRoute()
+const router = useRouter()
+const { data: nouns, isPending, error, refetch } = useNouns()
+const noun = computed(() => nouns.value?.find(({ list }) => list === 'probe_sets'))
+const open = (object: string) => router.push({ name: 'probe-sets', params: { object } })
+</script>
+
+<template>
+  <div class="page">
+    <VerifyTabs />
+    <PageHead title="Probe sets">
+      <span>What should be stopped, and what must go on working; a run tries it on every machine.</span>
+    </PageHead>
+    <StateBox :loading="isPending" :error="error" @retry="refetch()">
+      <ObjectsPanel v-if="noun" :noun="noun" :chosen="String(route.params.object ?? '')" @open="open" />
+    </StateBox>
+  </div>
+</template>

@@ -1,0 +1,131 @@
+<script setup lang="ts">
+import { refDebounced } from '@vueuse/core'
+import { useRouteQuery } from '@vueuse/router'
+import { computed, ref, watch } from 'vue'
+
+import { api, told } from '@/api/client'
+import { useDevices } from '@/devices/useDevices'
+import WhyAnswer from './WhyAnswer.vue'
+import { type Question, useWhy } from './useWhy'
+
+/** The help desk's question: why is this stopped, or not, for whoever asks? By machine and host, or by a notice's reference. */
+const machine = useRouteQuery<string>('machine', '')
+const what = useRouteQuery<string>('what', '')
+const expected = useRouteQuery<string>('expected', '')
+const person = useRouteQuery<string>('person', '')
+const reference = ref('')
+const unknown = ref('')
+const sought = refDebounced(machine, 200)
+const devices = useDevices(computed(() => ({ search: sought.value.trim() || undefined, limit: 8 })))
+const { mutate, data, error, isPending, reset } = useWhy()
+const EXPECTED = [
+  { value: '', text: 'whatever it should not' },
+  { value: 'block', text: 'to be stopped' },
+  { value: 'warn', text: 'to be warned of' },
+  { value: 'allow', text: 'to pass' },
+]
+
+/** Takes over what a notice was about, by the reference on it. */
+async function find() {
+  unknown.value = ''
+  const asked = reference.value.trim().toUpperCase()
+  if (!asked) return true
+  const found = await told(api.GET('/api/v1/activity', { params: { query: { reference: asked, limit: 1 } } }))
+  const one = found.items[0]
+  if (!one?.url) {
+    unknown.value = one
+      ? 'That notice was about a program; ask on the machine’s page.'
+      : `No notice has the reference ${asked}.`
+    return false
+  }
+  machine.value = one.hostname
+  what.value = one.url
+  person.value = one.user ?? ''
+  expected.value = 'allow'
+  return true
+}
+
+async function ask() {
+  if (!(await find())) return
+  const attempt = {
+    device: machine.value.trim(),
+    url: what.value.trim(),
+    user: person.value.trim() || undefined,
+  }
+  if (attempt.device && attempt.url)
+    mutate({ attempt, expected: (expected.value || undefined) as Question['expected'] })
+}
+
+// a link from elsewhere brings the question along
+watch([machine, what], () => reset())
+if (machine.value && what.value) void ask()
+</script>
+
+<template>
+  <div class="page">
+    <VerifyTabs />
+    <PageHead title="Why?">
+      <span>Why something is, or is not, stopped: every cause in the order in which to rule them out.</span>
+    </PageHead>
+    <section class="panel mt-3">
+      <form class="ask" @submit.prevent="ask">
+        <label>
+          <span class="form-label">Machine</span>
+          <BFormInput
+            v-model="machine"
+            list="why-machines"
+            placeholder="part of its name"
+            autocomplete="off"
+            maxlength="253"
+          />
+        </label>
+        <datalist id="why-machines">
+          <option v-for="item in devices.items.value ?? []" :key="item.id" :value="item.hostname" />
+        </datalist>
+        <label class="what">
+          <span class="form-label">Address</span>
+          <BFormInput v-model="what" placeholder="https://lucky-reef.example/" maxlength="8192" />
+        </label>
+        <label>
+          <span class="form-label">Person</span>
+          <BFormInput v-model="person" placeholder="anybody" maxlength="255" />
+        </label>
+        <label>
+          <span class="form-label">It was expected</span>
+          <BFormSelect v-model="expected" :options="EXPECTED" />
+        </label>
+        <label>
+          <span class="form-label">or a notice’s reference</span>
+          <BFormInput v-model="reference" placeholder="K7QF-2MXB" maxlength="9" />
+        </label>
+        <BButton type="submit" variant="primary" :disabled="isPending">Ask</BButton>
+      </form>
+      <p v-if="unknown || error" class="wrong" role="alert">
+        <Icon name="exclamation" /> {{ unknown || error?.message }}
+      </p>
+    </section>
+    <section v-if="data" class="panel" aria-label="Answer">
+      <WhyAnswer :why="data" @mended="ask" />
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.ask {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.6rem;
+  align-items: end;
+}
+.what {
+  flex: 1;
+  min-width: 16rem;
+}
+label {
+  flex: 0 1 11rem;
+}
+.wrong {
+  color: var(--block);
+  margin: 0.7rem 0 0;
+}
+</style>
