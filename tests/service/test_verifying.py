@@ -9,7 +9,7 @@ import pytest
 
 from conftest import Wire, assignment, group, ruleset, under
 from made_estates import BASE, Maker
-from portero.client import Invalid, NotAllowed, NotFound
+from portero.client import GateFailed, Invalid, NotAllowed, NotFound, Portero
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.estate import Estate
@@ -205,3 +205,41 @@ def test_a_run_that_the_service_did_not_end_has_failed(tmp_path):
     assert again.verifying.get(run.id).state == "failed"
     assert "start it again" in (again.verifying.get(run.id).problem or "")
     again.close()
+
+
+# --- the gate ---
+
+
+def test_a_change_that_fails_the_gate_is_refused_with_the_probe_and_the_rule(service, portero, fleet):
+    portero.settings.change(gate=("office-holds",))
+    kept = portero.assignments.get("no-gambling--office")
+    with pytest.raises(GateFailed, match="Probe 1 of office-holds") as refused:
+        portero.assignments.remove("no-gambling--office", version=kept.version)
+    first = refused.value.extra["gate"][0]
+    assert (first["before"], first["after"], first["devices"]) == ("block", "allow", 2)
+    assert portero.assignments.get("no-gambling--office") == kept, "nothing was changed"
+    preview = portero.preview(lambda asked: asked.assignments.remove("no-gambling--office", version=kept.version))
+    failing = [one.number for one in preview.gate]
+    assert failing == [1], "probes that failed already are no matter"
+    portero.rulesets.create(ruleset("no-news", news="block"))
+    with pytest.raises(GateFailed, match=r"no-news on office blocks it.*keeper may overrule") as refused:
+        portero.assignments.create(assignment("no-news", "office"))
+    assert refused.value.extra["gate"][0]["rule"]["ruleset"] == "no-news"
+
+
+def test_a_keeper_overrules_the_gate_with_a_reason_that_is_in_history(service, portero, fleet):
+    service.add("writer", "author")
+    with service.client("writer", PASSWORD) as writer, overruling(writer) as bold, pytest.raises(NotAllowed):
+        bold.assignments.create(assignment("no-news", "office", reason="Quiet week"))
+    with overruling(portero) as bold:
+        with pytest.raises(Invalid, match="says why"):
+            bold.rulesets.remove("no-gambling", version=1)
+        bold.assignments.remove("no-gambling--office", version=None, reason="Replaced tomorrow")
+    newest = next(iter(portero.revisions.list()))
+    assert newest.reason == "The gate was overruled: Replaced tomorrow"
+    portero.settings.change(gate=())
+
+
+def overruling(portero):
+    transport = portero._connection.transport
+    return Portero(transport.url, token=transport.token, overrules=True)

@@ -45,7 +45,11 @@ class Context:
             url = self.settings.url.value
             raise CommandProblem(f"not signed in to {url}; run “portero sign-in --url {url} --name NAME”")
         previews = getattr(self.options, "preview", False)
-        return Portero(str(self.settings.url.value), token=self.settings.token.value, previews=previews)
+        overrules = getattr(self.options, "overrule", False)
+        if overrules and not getattr(self.options, "reason", None):
+            raise UsageProblem("--overrule goes with --reason: history tells why the gate was overruled")
+        url, token = str(self.settings.url.value), self.settings.token.value
+        return Portero(url, token=token, previews=previews, overrules=overrules)
 
 
 Run = Callable[[Context], int]
@@ -100,6 +104,9 @@ def add_change(parser: argparse.ArgumentParser) -> None:
     """The options of every change of the estate: why, and to see first what it would do."""
     add_reason(parser)
     parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
+    parser.add_argument(
+        "--overrule", action="store_true", help="make it although a probe of the gate fails; for keepers, with --reason"
+    )
 
 
 def add_data(parser: argparse.ArgumentParser) -> None:

@@ -45,6 +45,7 @@ FAMILIES = (
     "checks",
     "whys",
     "runs",
+    "gate",
     "blocks",
     "site_lists",
     "activity",

@@ -44,6 +44,10 @@ def tell_preview(preview: Preview) -> None:
         output.say(f"{hindrance.detail} {hindrance.remedy}", indent=2)
     if preview.devices:
         output.say(preview.taking_hold.sentence)
+    if preview.gate:
+        output.say("The gate will refuse it:")
+    for failure in preview.gate[:MOST_CHANGES]:
+        output.say(failure.sentence, indent=2)
 
 
 def _tell_numbers(preview: Preview) -> None:

@@ -39,16 +39,19 @@ class Previewed(Exception):
 class Connection:
     """Requests to one service, problems raised as exceptions.
 
-    One that previews asks what changes would do in place of making them, and raises Previewed with the answer.
+    One that previews asks what changes would do in place of making them, and raises Previewed with the answer; one that
+    overrules makes changes although they fail a probe of the gate.
     """
 
-    def __init__(self, transport: Transport, previews: bool) -> None:
-        self.transport, self._previews = transport, previews
+    def __init__(self, transport: Transport, previews: bool, overrules: bool = False) -> None:
+        self.transport, self._previews, self._overrules = transport, previews, overrules
 
     def change(self, method: str, path: str, *, params: Mapping[str, Any], **options: Any) -> Answer:
         """A request that changes the estate. Previewed."""
         if self._previews:
             params = {**params, "preview": True}
+        elif self._overrules:
+            params = {**params, "overrule": True}
         answer = self.ask(method, path, params=given(params), **options)
         if PREVIEW_HEADER in answer.headers:
             from portero.core.nouns.preview import Preview  # loaded only where one is asked for

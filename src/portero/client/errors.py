@@ -85,6 +85,12 @@ class ChangedMeanwhile(Problem):
     kind = "changed-meanwhile"
 
 
+class GateFailed(Problem):
+    """The change fails probes of the gate; `extra["gate"]` says which."""
+
+    kind = "gate"
+
+
 class Invalid(Problem):
     """Something in the request is not valid; `errors` says where."""
 

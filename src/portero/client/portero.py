@@ -94,8 +94,17 @@ class Portero:
     settings: SettingsPart
     worklist: WorklistPart
 
-    def __init__(self, url: str, *, token: str | None = None, timeout: float = 30.0, previews: bool = False) -> None:
-        self._connection = Connection(Transport(url, token, timeout), previews)
+    def __init__(
+        self,
+        url: str,
+        *,
+        token: str | None = None,
+        timeout: float = 30.0,
+        previews: bool = False,
+        overrules: bool = False,
+    ) -> None:
+        """`overrules`: changes are made although they fail a probe of the gate; for keepers, who give a reason."""
+        self._connection = Connection(Transport(url, token, timeout), previews, overrules)
 
     def __getattr__(self, name: str) -> Any:
         # what is declared above stands in the module of its name

@@ -26,7 +26,7 @@ from portero.service.foresight import Foresight
 from portero.service.live import Live, Subject
 from portero.service.planning import Planner
 from portero.service.problems import Refusal
-from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload
+from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload, refuse_ungated
 from portero.service.roster import Roster
 from portero.service.state import Current, EstateTransition, Snapshot, changed_versions
 from portero.store import access, catalogue, epochs, revisions
@@ -117,8 +117,11 @@ class EstateKeeper:
         reason: str | None = None,
         once: Once | None = None,
         answer: Callable[[Estate], str] = lambda _estate: "",
+        passes_gate: bool = True,
     ) -> Done:
-        """Make a change. Refusal where the edit does not fit; the same Idempotency-Key is answered as before."""
+        """Make a change. Refusal where the edit does not fit, or fails a probe of the gate, which may be passed by; the
+        same Idempotency-Key is answered as before.
+        """
 
         def reckon() -> _Reckoned:
             before = self.snapshot
@@ -127,6 +130,8 @@ class EstateKeeper:
             after, changes = self._edited(edit, before)
             if not changes:
                 return _Reckoned(Done(before, answer(before.estate)))
+            if passes_gate:
+                refuse_ungated(self._foresight.gate(before.estate, after.estate))
             going = EstateTransition(before, after, changes, self._now())
             with self._store.reading() as connection:
                 plan, regrouping = self._planner.plan(connection, going, by, reason)
@@ -302,7 +307,7 @@ class EstateKeeper:
         def edit(snapshot: Snapshot) -> Estate:
             return with_newcomers(snapshot.estate, programs, purposes, moment(float(int(self._now()))))
 
-        self.change(edit, by=BY_ITSELF, reason=sentences.came_later(sorted(new)))
+        self.change(edit, by=BY_ITSELF, reason=sentences.came_later(sorted(new)), passes_gate=False)
 
     def look_into_folders(self) -> None:
         """Let sets hold what was put into the folders that they watch."""
@@ -315,7 +320,9 @@ class EstateKeeper:
         if found:
             names = {sentences.program_words(one.program) for one in found}
             reason = sentences.put_into_folders(sorted(names))
-            self.change(lambda snapshot: with_found(snapshot.estate, found), by=BY_ITSELF, reason=reason)
+            self.change(
+                lambda snapshot: with_found(snapshot.estate, found), by=BY_ITSELF, reason=reason, passes_gate=False
+            )
 
     # --- frozen sets ---
 

@@ -14,13 +14,14 @@ from portero.core.insight.effects.outcomes import Outcomes
 from portero.core.insight.effects.world import Having, World
 from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
+from portero.core.insight.gate import failures
 from portero.core.insight.previews import Outlook, Shifted, look_ahead, look_at_hosts
 from portero.core.insight.taking_hold import hidden_content, hindrances, taking_hold
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.preview import Hindrance, Preview
+from portero.core.nouns.preview import GateFailure, Hindrance, Preview
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
@@ -154,7 +155,15 @@ class Foresight:
             settled=tuple(item for item in now.items if item.id not in has),
             hindrances=self._hindrances(after, seen, regrouping),
             taking_hold=taking_hold((rhythms.get(member.id) for member in seen.touched), self._clock()),
+            gate=tuple(failures(before, after, regrouping.groups, world, self._holdings.index_in_force)),
         )
+
+    def gate(self, before: Estate, after: Estate) -> list[GateFailure]:
+        """The probes of the gate that making the estate `after` would fail."""
+        if not after.settings.gate:
+            return []
+        moved = self._roster.plan(after, self._clock()).groups
+        return failures(before, after, moved, self.world(), self._holdings.index_in_force)
 
     def compare_indexes(self, estate: Estate, indexes: Sequence[CategoryIndex], hosts: Iterable[str]) -> Shifted:
         """What becomes of these hosts where the second category index counts in place of the first."""

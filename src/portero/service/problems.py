@@ -30,6 +30,7 @@ TITLES = {
     "already-exists": (409, "Already there"),
     "ambiguous-device": (409, "More than one device"),
     "in-use": (409, "Still in use"),
+    "gate": (409, "A probe of the gate would fail"),
     "changed-meanwhile": (412, "Changed by somebody else meanwhile"),
     "too-large": (413, "Too large"),
     "invalid": (422, "Not valid"),

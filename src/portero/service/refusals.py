@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from portero.core import wording
 from portero.core.insight.capacity import overload
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.preview import GateFailure
 from portero.service.problems import Refusal, field_error
 from portero.service.roster import Roster
 
@@ -32,3 +35,15 @@ def refuse_overload(before: Estate, after: Estate, roster: Roster) -> None:
     found = overload(before, after, roster.fleet.combinations)
     if found is not None:
         raise Refusal("invalid", found)
+
+
+def refuse_ungated(failures: Sequence[GateFailure]) -> None:
+    """Refusal of a change that fails probes of the gate."""
+    if not failures:
+        return
+    more = f" And {len(failures) - 1:,} more." if len(failures) > 1 else ""
+    raise Refusal(
+        "gate",
+        f"{failures[0].sentence}{more} The change was not made; a keeper may overrule the gate, with a reason.",
+        gate=[one.model_dump(mode="json", exclude_none=True) for one in failures[:20]],
+    )

@@ -11,12 +11,12 @@ from portero.core.insight.whys import Question, cause_of
 from portero.core.nouns.action import STRICTNESS, Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.caveat import CaveatCode
+from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import DecidingRule, ProbeResult, RunCause, Shortfall
 from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
+from portero.core.nouns.verdict import LayerVerdict, RuleReference
 from portero.core.nouns.why import CauseCode
 from portero.core.resolving.ladder import Contender
 from portero.core.sentences import runs as words
@@ -141,7 +141,7 @@ def _look(probe: Probe, standing: Alike, devices: Sequence[DeviceName], total: _
     side = explanation.intended if as_meant else explanation.effective
     is_meant = explanation.intended.verdict is probe.expect
     total.meant += len(devices) if is_meant else 0
-    short = _shortfall(probe, side.verdict, side.layers, explanation)
+    short = shortfall(probe, side.verdict, side.layers, () if as_meant else explanation.effective.caveats)
     if short is None:
         total.passed += len(devices)
     else:
@@ -159,8 +159,8 @@ def _named(rule: RuleReference) -> tuple[str, str]:
     return rule.ruleset, rule.selector
 
 
-def _shortfall(
-    probe: Probe, verdict: Verdict, layers: Sequence[LayerVerdict], explanation: Explanation
+def shortfall(
+    probe: Probe, verdict: Verdict, layers: Sequence[LayerVerdict], caveats: Iterable[Caveat] = ()
 ) -> Shortfall | None:
     """What is not as the probe expects; None where all is. A verdict is told as a missing or a stopping rule, until its
     cause is known.
@@ -172,7 +172,7 @@ def _shortfall(
         return "other-layer"
     if probe.ruleset is not None and probe.ruleset not in {one.ruleset for one in _settling(verdict, layers)}:
         return "other-rule"
-    if probe.notice and any(one.code is CaveatCode.NOTICE_HIDDEN for one in explanation.effective.caveats):
+    if probe.notice and any(one.code is CaveatCode.NOTICE_HIDDEN for one in caveats):
         return CauseCode.LOOKS_LIKE_FAILURE
     return None
 

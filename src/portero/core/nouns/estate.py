@@ -175,6 +175,8 @@ class Estate(Noun):
         yield from self._set_faults()
         yield from self._service_faults()
         yield from self._enforcement_faults(groups)
+        sets = {one.key for one in self.probe_sets}
+        yield from _unknown(("settings", "gate"), "probe set", enumerate(self.settings.gate), sets)
         for number, probe_set in enumerate(self.probe_sets):
             known = groups | set(BUILT_IN)
             own = [(place, target) for place, target in enumerate(probe_set.to) if isinstance(target, str)]

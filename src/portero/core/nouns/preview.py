@@ -7,12 +7,13 @@ from typing import Annotated
 
 from pydantic import Field
 
-from portero.core.nouns.action import STOPPING, Action
+from portero.core.nouns.action import STOPPING, Action, Verdict
 from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.readiness import BlockerCode
 from portero.core.nouns.revision import Change
+from portero.core.nouns.verdict import RuleReference
 
 
 class Effect(StrEnum):
@@ -87,6 +88,22 @@ class TakingHold(Noun):
     sentence: str = ""
 
 
+class GateFailure(Noun):
+    """A probe of the gate that would come out on fewer machines than before."""
+
+    set: str
+    number: Annotated[int, Field(description="Its place in the set, from 1.")]
+    name: str | None = None
+    tried: str
+    expected: Verdict
+    before: Verdict
+    after: Verdict
+    devices: Annotated[int, Field(description="On how many machines it would not come out any more.")]
+    examples: Annotated[tuple[str, ...], Field(description="Some of them, by hostname.")] = ()
+    rule: Annotated[RuleReference | None, Field(description="The rule that would settle it then.")] = None
+    sentence: str
+
+
 class Preview(Noun):
     """What a change would do. Nothing was kept."""
 
@@ -104,3 +121,6 @@ class Preview(Noun):
     settled: Annotated[tuple[Finding, ...], Field(description="Findings that go.")] = ()
     hindrances: Annotated[tuple[Hindrance, ...], Field(description="Where it will not hold, and why.")] = ()
     taking_hold: TakingHold
+    gate: Annotated[
+        tuple[GateFailure, ...], Field(description="Probes of the gate that would fail: the change is refused.")
+    ] = ()

@@ -78,6 +78,9 @@ class Settings(Noun):
         UndecidedStart,
         Field(description="What a start gets that a machine's guard has not decided after half a second."),
     ] = UndecidedStart.PASS
+    gate: Annotated[
+        tuple[Key, ...], Field(max_length=50, description="Keys of the probe sets that every change must pass.")
+    ] = ()
     search_pages: Annotated[
         tuple[SearchPage, ...], Field(max_length=500, description="Where search terms are read from.")
     ] = ()

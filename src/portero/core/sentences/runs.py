@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.probe_set import Probe
 from portero.core.nouns.run import ProbeResult, RunSummary, Shortfall
-from portero.core.nouns.verdict import LayerVerdict
+from portero.core.nouns.verdict import Intended, LayerVerdict
 from portero.core.nouns.why import CauseCode
 from portero.core.wording import counted, joined
 
@@ -45,6 +45,16 @@ def run(told: RunSummary) -> str:
         return f"{every} out as expected, {on}."
     verb = "comes" if passed == 1 else "come"
     return f"{passed:,} of {counted(tried, 'probe')} {verb} out as expected everywhere, {on}."
+
+
+def gate_failure(set: str, number: int, probe: Probe, was: Verdict, then: Intended, devices: int) -> str:
+    """A probe of the gate that a change fails."""
+    name = f" ({probe.name})" if probe.name else ""
+    whys = " ".join(layer.why for layer in then.layers if layer.winner) or "No rule would decide it any more."
+    return (
+        f"Probe {number} of {set}{name}, {probe.tried}, comes to {was} and would come to {then.verdict} on"
+        f" {counted(devices, 'machine')}: {whys}"
+    )
 
 
 def not_judged(problem: str) -> dict[str, str]:

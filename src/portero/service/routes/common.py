@@ -134,6 +134,9 @@ Reason = Annotated[str | None, Query(max_length=2000, description="Why, for the 
 WantsPreview = Annotated[
     bool, Query(alias="preview", description="Say what would change, and do nothing: the answer is a Preview.")
 ]
+Overrule = Annotated[
+    bool, Query(description="Make it although it fails a probe of the gate: for keepers, and with a reason.")
+]
 Cursor = Annotated[str | None, Query(max_length=1000, description="`next` of the page before.")]
 Limit = Annotated[int, Query(ge=1, le=1000, description="How many items at most.")]
 IfMatch = Annotated[
@@ -156,6 +159,7 @@ class Asked:
     keepers: Keepers
     reason: str | None
     preview: bool
+    overrule: bool = False
 
     def __call__(
         self,
@@ -169,7 +173,15 @@ class Asked:
         estate = self.keepers.estate
         if self.preview:
             return estate.preview(edit)
-        done = estate.change(edit, by=self.who.name, reason=self.reason or reason, once=once, answer=answer)
+        told = self.reason or reason
+        if self.overrule:
+            refuse_lesser(self.keepers, self.who, "keeper", ", as it overrules the gate")
+            if not self.reason:
+                raise Refusal("invalid", "Who overrules the gate says why: send a reason along.")
+            told = f"The gate was overruled: {self.reason}"
+        done = estate.change(
+            edit, by=self.who.name, reason=told, once=once, answer=answer, passes_gate=not self.overrule
+        )
         if done.made is not None:
             note_revision(self.request, done.made)
         return done
@@ -185,15 +197,25 @@ class Asked:
 
 
 def _asked_by_author(
-    request: Request, who: Author, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False
+    request: Request,
+    who: Author,
+    keepers: TheKeepers,
+    reason: Reason = None,
+    preview: WantsPreview = False,
+    overrule: Overrule = False,
 ) -> Asked:
-    return Asked(request, who, keepers, reason, preview)
+    return Asked(request, who, keepers, reason, preview, overrule)
 
 
 def _asked_by_keeper(
-    request: Request, who: Keeper, keepers: TheKeepers, reason: Reason = None, preview: WantsPreview = False
+    request: Request,
+    who: Keeper,
+    keepers: TheKeepers,
+    reason: Reason = None,
+    preview: WantsPreview = False,
+    overrule: Overrule = False,
 ) -> Asked:
-    return Asked(request, who, keepers, reason, preview)
+    return Asked(request, who, keepers, reason, preview, overrule)
 
 
 Authoring = Annotated[Asked, Depends(_asked_by_author)]
