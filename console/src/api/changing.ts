@@ -16,6 +16,8 @@ export const match = (version?: number | null): Record<string, string> =>
 export interface Asking {
   reason?: string
   preview?: boolean
+  /** Make it although it fails a probe of the gate. */
+  overrule?: boolean
 }
 
 interface Planning<Variables, Result> {
@@ -80,9 +82,12 @@ export function changing(subjects: Subject[]) {
             throw problem
           }
         },
-        async commit(reason, asDraft) {
+        async commit(reason, asDraft, overrule) {
           const wanted = asDraft ? draft! : variables
-          const made = await mutation.mutateAsync({ variables: wanted, query: { reason } })
+          const made = await mutation.mutateAsync({
+            variables: wanted,
+            query: overrule ? { reason, overrule } : { reason },
+          })
           // who made it is not kept waiting until all that is shown has been read again
           onSuccess?.(made)
           void read().then(() => onRead?.(made))

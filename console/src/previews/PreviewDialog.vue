@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onKeyStroke } from '@vueuse/core'
-import { ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 
 import { newestMade, type Preview } from '@/api/client'
 import { made, planned } from './plannedChange'
@@ -10,11 +10,16 @@ const shown = ref(false)
 const preview = shallowRef<Preview>()
 const reason = ref('')
 const saving = ref(false)
+const overrule = ref(false)
+/** What the gate says against it; a keeper may overrule that, and says why. */
+const fails = computed(() => !!preview.value?.gate?.length)
+const stopped = computed(() => fails.value && !(overrule.value && reason.value.trim()))
 
 watch(planned, async (asked) => {
   if (!asked) return
   preview.value = undefined
   reason.value = ''
+  overrule.value = false
   shown.value = true
   try {
     const found = await asked.load()
@@ -36,7 +41,7 @@ async function commit(asDraft: boolean) {
   if (!asked || saving.value) return
   saving.value = true
   try {
-    await asked.commit(reason.value.trim() || undefined, asDraft)
+    await asked.commit(reason.value.trim() || undefined, asDraft, overrule.value)
     made.value = { revision: newestMade(), machines: asDraft ? 0 : (preview.value?.devices ?? 0) }
   } catch {
     // why is told where the change was written
@@ -59,6 +64,9 @@ async function commit(asDraft: boolean) {
   >
     <form @submit.prevent="commit(false)">
       <PreviewPanel :preview="preview" />
+      <BFormCheckbox v-if="fails" v-model="overrule" v-needs:keeper class="mt-3"
+        >Overrule the gate; the reason goes into history</BFormCheckbox
+      >
       <div class="foot">
         <label for="preview-reason" class="sub">Reason</label>
         <BFormInput
@@ -75,7 +83,9 @@ async function commit(asDraft: boolean) {
           @click="commit(true)"
           >Keep as draft</BButton
         >
-        <BButton type="submit" variant="primary" :disabled="!preview || saving">Put in force</BButton>
+        <BButton type="submit" variant="primary" :disabled="!preview || saving || stopped"
+          >Put in force</BButton
+        >
       </div>
     </form>
   </BModal>

@@ -41,6 +41,12 @@ const hold = computed(() => {
           <b>{{ hold }}</b><span class="sub">until 9 of 10 hold it</span>
         </div>
       </div>
+      <section v-if="preview.gate?.length" class="gate" aria-label="The gate">
+        <p class="mb-1"><Icon name="exclamationFill" /> <b>The gate refuses it.</b></p>
+        <ul class="mb-0">
+          <li v-for="one in preview.gate" :key="`${one.set}/${one.number}`">{{ one.sentence }}</li>
+        </ul>
+      </section>
       <p v-for="loss in preview.losses" :key="loss" class="loss">
         <Icon name="exclamation" /> <b>{{ loss }}</b>
       </p>
@@ -78,6 +84,11 @@ const hold = computed(() => {
 </template>
 
 <style scoped>
+.gate {
+  border-left: 3px solid var(--block);
+  padding: 0.3rem 0.8rem;
+  margin-bottom: 0.8rem;
+}
 .big {
   display: grid;
   grid-template-columns: repeat(4, 1fr);

@@ -8,8 +8,8 @@ export interface PlannedChange {
   title: string
   /** Asks the service what the change would do. */
   load: () => Promise<Preview>
-  /** Makes the change, in force or as a draft. */
-  commit: (reason: string | undefined, asDraft: boolean) => Promise<void>
+  /** Makes the change, in force or as a draft; `overrule` although it fails the gate. */
+  commit: (reason: string | undefined, asDraft: boolean, overrule: boolean) => Promise<void>
   /** Whether it can be kept as a draft. */
   mayBeDraft: boolean
 }

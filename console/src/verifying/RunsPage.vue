@@ -6,7 +6,7 @@ import type { Schemas } from '@/api/client'
 import { counted } from '@/lib/words'
 import { crud } from '@/api/crud'
 import RunResults from './RunResults.vue'
-import { useRun, useRuns, useStartRun } from './useRuns'
+import { useProbedRules, useRun, useRuns, useStartRun } from './useRuns'
 
 /** What probe sets came to over the fleet: the runs at the left, the chosen one beside them. */
 const probeSets = crud<Schemas['ProbeSetState'], Schemas['ProbeSet']>('probe_sets')
@@ -15,6 +15,7 @@ const router = useRouter()
 const { items, isPending, error, refetch, hasNextPage, fetchNextPage } = useRuns()
 const current = computed(() => Number(route.params.run || items.value?.[0]?.id || 0) || undefined)
 const { data: run, error: missing } = useRun(current)
+const { data: probed } = useProbedRules()
 const { data: sets } = probeSets.useAll()
 const { mutate: start, isPending: starting, error: refused } = useStartRun()
 const set = ref('')
@@ -58,7 +59,7 @@ const verify = () =>
           <RouterLink :to="{ name: 'probe-sets' }">Write some</RouterLink>, then verify.
         </p>
       </template>
-      <div class="list-and-detail">
+      <div class="columns">
         <nav class="panel flush" aria-label="Runs">
           <RouterLink
             v-for="one in items"
@@ -93,6 +94,7 @@ const verify = () =>
           <p v-if="hasNextPage" class="more small">
             <BButton variant="light" @click="fetchNextPage()">Show more</BButton>
           </p>
+          <p v-if="probed" class="more small dim">{{ probed.sentence }}</p>
         </nav>
         <section v-if="missing" class="panel" aria-live="polite">
           <p class="mb-0">{{ missing.message }}</p>
@@ -104,6 +106,9 @@ const verify = () =>
 </template>
 
 <style scoped>
+.page .columns {
+  grid-template-columns: 300px minmax(0, 1fr);
+}
 .start {
   display: flex;
   gap: 0.5rem;

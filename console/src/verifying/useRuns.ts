@@ -25,6 +25,13 @@ export const useRun = (id: MaybeRefOrGetter<number | undefined>) =>
     refetchInterval: ({ state }) => (state.data?.state === 'running' ? 1_000 : false),
   })
 
+/** How many rules in force a probe has met of late. */
+export const useProbedRules = () =>
+  useQuery({
+    queryKey: ['runs', 'probed-rules'],
+    queryFn: () => told(api.GET('/api/v1/runs/probed-rules', { params: { query: { limit: 1 } } })),
+  })
+
 /** Try probe sets over the fleet, or a part of it. */
 export const useStartRun = () =>
   useChange((body: { sets: string[]; on: string[] }) =>

@@ -44,6 +44,7 @@ FAMILIES = (
     "findings",
     "checks",
     "whys",
+    "probe_sets",
     "runs",
     "gate",
     "blocks",

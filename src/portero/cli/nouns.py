@@ -16,7 +16,7 @@ from portero.core.nouns.registry import AuthoredNoun
 from portero.formats.estate_document import write_object
 
 
-def _values(options: argparse.Namespace, _before: dict[str, Any]) -> dict[str, Any]:
+def values_of(options: argparse.Namespace, _before: dict[str, Any]) -> dict[str, Any]:
     """`FIELD=VALUE` as the document has it."""
     values: dict[str, Any] = {}
     for text in options.fields:
@@ -31,16 +31,25 @@ def _values(options: argparse.Namespace, _before: dict[str, Any]) -> dict[str, A
     return values
 
 
-def _teller(noun: AuthoredNoun) -> Callable[[Any], None]:
+def teller_of(noun: AuthoredNoun) -> Callable[[Any], None]:
+    """Tells an object as its document has it."""
+
     def tell(found: Any) -> None:
         print(write_object(fields_of(found, noun.model)), end="")
 
     return tell
 
 
+def add_fields(parser: argparse.ArgumentParser) -> None:
+    """The arguments that `values_of` reads."""
+    parser.add_argument(
+        "fields", nargs="*", metavar="FIELD=VALUE", help="a field of the document, its value as YAML; the others stay"
+    )
+
+
 def _register_alike(commands: Commands, noun: AuthoredNoun) -> None:
     family = NounFamily(noun.model)
-    verbs, tell = family.declare(commands), _teller(noun)
+    verbs, tell = family.declare(commands), teller_of(noun)
     rows = family.list(
         (noun.word.upper(), "NAME"),
         lambda found: (noun.key_of(found), getattr(found, "name", None) or ""),
@@ -48,10 +57,8 @@ def _register_alike(commands: Commands, noun: AuthoredNoun) -> None:
     )
     family.add_list(verbs, rows)
     family.add_show(verbs, family.show(tell), "KEY")
-    put = family.add_set(verbs, family.set(_values, tell), "KEY name=Morning")
-    put.add_argument(
-        "fields", nargs="*", metavar="FIELD=VALUE", help="a field of the document, its value as YAML; the others stay"
-    )
+    put = family.add_set(verbs, family.set(values_of, tell), "KEY name=Morning")
+    add_fields(put)
     add_change(put)
     family.add_remove(verbs, family.remove(), "KEY")
 

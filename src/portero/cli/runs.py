@@ -24,6 +24,7 @@ from portero.core import wording
 from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
 from portero.formats.junit import junit
 
+_MOST_RULES = 40
 STANDARD_OUTPUT = "-"
 _HEADINGS = ("RUN", "WHEN", "BY", "REVISION", "SETS", "MACHINES", "PROBES", "FAILED")
 _FIELDS = ("id", "at", "by", "revision", "sets", "on", "devices", "probes", "failed", "state")
@@ -86,6 +87,22 @@ def list_machines(context: Context) -> int:
     with context.client() as portero:
         found = list(portero.runs.devices(options.id, set=options.set, number=options.number, cause=options.cause))
     return present(context, found, lambda: print("\n".join(one.hostname for one in found)))
+
+
+def unprobed(context: Context) -> int:
+    """The rules that no probe has met."""
+    with context.client() as portero:
+        found = portero.runs.probed_rules(days=context.options.days)
+
+    def tell() -> None:
+        output.say(found.sentence)
+        rows = [(one.ruleset, str(one.rule), one.selector) for one in found.items[:_MOST_RULES]]
+        if rows:
+            output.print_table(("RULESET", "RULE", "SELECTOR, MET BY NO PROBE"), rows, right=(1,))
+        if found.total > len(rows):
+            output.say(f"and {found.total - len(rows):,} more; --json lists them.")
+
+    return present(context, found, tell)
 
 
 # --- in words ---
@@ -151,6 +168,13 @@ def register(commands: Commands) -> None:
     add_limit(listing, 50)
     add_csv(listing)
     showing = noun.add("show", show_run, "Show what came of each probe of a run.", "portero run show 12")
+    rules = noun.add(
+        "unprobed",
+        unprobed,
+        "Say how many rules in force a probe has met of late, and list those that none has.",
+        "portero run unprobed --days 30",
+    )
+    rules.add_argument("--days", type=int, default=30, metavar="N", help="so far back runs count (30)")
     machines = noun.add(
         "machines",
         list_machines,

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from portero.client.indicators import IndicatorsPart
     from portero.client.layer_modes import LayerModes
     from portero.client.notices import Notices
+    from portero.client.probe_sets import ProbeSets
     from portero.client.pushes import PushesPart
     from portero.client.readiness import ReadinessPart
     from portero.client.restrictions import RestrictionsPart
@@ -83,6 +84,7 @@ class Portero:
     indicators: IndicatorsPart
     layer_modes: LayerModes
     notices: Notices
+    probe_sets: ProbeSets
     pushes: PushesPart
     readiness: ReadinessPart
     restrictions: RestrictionsPart

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from portero.client.connection import Part
 from portero.core.nouns.finding import DeviceName
-from portero.core.nouns.run import NewRun, Run, RunSummary
+from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 
 WAIT_SECONDS = 2.0
 
@@ -35,6 +35,10 @@ class RunsPart(Part):
     def list(self, limit: int | None = None) -> Iterator[RunSummary]:
         """The runs that are kept, the newest first."""
         return self.connection.pages("/runs", RunSummary, limit)
+
+    def probed_rules(self, *, days: int = 30) -> ProbedRules:
+        """How many rules in force have settled a probe of late, and the first of those that have not."""
+        return self.connection.get("/runs/probed-rules", ProbedRules, days=days, limit=1000)
 
     def devices(self, run: int, *, set: str, number: int, cause: str) -> Iterator[DeviceName]:
         """The machines on which a probe did not come out for a cause. NotFound where they are not kept (any more)."""

@@ -178,7 +178,7 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
     document = _with_long_list(_dated(read_estate(brackwater("brackwater.yaml"))))
     steps: list[tuple[str, dict[str, Any]]] = [
         ("The fleet as it stands", {"groups": document.groups, "precedence": document.precedence}),
-        ("", {"settings": document.settings, "layer_modes": document.layer_modes}),
+        ("", {"settings": document.settings.model_copy(update={"gate": ()}), "layer_modes": document.layer_modes}),
         ("A browser that nobody manages", {"coverage": document.coverage}),
         ("Our own hosts", {"corrections": document.corrections}),
         ("", {"schedules": document.schedules}),
@@ -199,6 +199,7 @@ def _policy_steps(keepers: Keepers, begin: float) -> Iterator[Step]:
             if assignment.ruleset in {r.key for r in document.rulesets[:number]}
         )
         steps.append((reason or "", {"assignments": taken}))
+    steps.append(("From now on tickets are sold whatever is changed", {"settings": document.settings}))
     pause = (time.time() - begin) / (len(steps) + 1)
     for number, (reason, parts) in enumerate(steps, start=1):
 

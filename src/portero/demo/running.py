@@ -8,18 +8,24 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import httpx
 import msgspec
 
+from portero.client import Portero, PorteroError
 from portero.core import wording
+from portero.core.nouns.run import NewRun
 from portero.demo.feeds import start_feeds
 from portero.demo.harmless import file_name, programs_folder, put_programs
 from portero.demo.history import ADMINISTRATOR, ADMINISTRATORS, FEEDS, MARK, PASSWORD, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
 from portero.demo.web import start_web
+
+VERIFIED_AFTER = 75.0
+"""Seconds after which the machines have joined, and the probe sets are tried."""
 
 
 @dataclass
@@ -93,11 +99,23 @@ class Demo:
         raise DemoProblem("the service did not come up within 30 seconds; see service.log in the demo's folder")
 
     def _watch(self) -> None:
+        verifies_at = time.monotonic() + VERIFIED_AFTER if self.with_fleet else None
         while True:
             time.sleep(0.5)
+            if verifies_at is not None and time.monotonic() > verifies_at:
+                verifies_at = None
+                self._verify()
             for child in self._children:
                 if child.poll() is not None:
                     raise DemoProblem(f"a part of the demo has ended; see the *.log files in {self.data}")
+
+    def _verify(self) -> None:
+        """Try the probe sets once the machines are there, at the first start."""
+        with suppress(PorteroError), Portero(self.url) as portero:
+            portero.access.sign_in(ADMINISTRATOR, PASSWORD, label="the demo")
+            if next(portero.runs.list(1), None) is None:
+                portero.runs.create(NewRun())
+            portero.access.sign_out()
 
     def _stop(self) -> None:
         for child in reversed(self._children):
@@ -118,6 +136,8 @@ Brackwater Ferries is up.
                    with the same password: {_OTHERS}
   Command line     portero sign-in --url {self.url} --name {ADMINISTRATOR}
                    portero readiness
+                   portero verify
+                   portero why {HANDS_ON} https://reeltide.example/
                    portero check visit {HANDS_ON} https://reeltide.example/
   A real filter    {HANDS_ON} listens as an HTTP proxy on 127.0.0.1:{proxy}
                    chromium --user-data-dir=/tmp/portero-browser --proxy-server=http://127.0.0.1:{proxy} \\

@@ -54,6 +54,7 @@ from portero.service.routes import (
     notices,
     nouns,
     overlaps,
+    probe_sets,
     pushes,
     quick_rules,
     readiness,
@@ -188,6 +189,7 @@ _PARTS = (
     restrictions,
     whys,
     runs,
+    probe_sets,
     worklist,
     warnings,
     categories,
@@ -212,6 +214,7 @@ _PARTICULAR = (
     layer_modes,
     coverage,
     feeds,
+    probe_sets,
 )
 """Modules with something particular about their noun's routes; those of all others are made alike."""
 

@@ -14,6 +14,7 @@ from portero.service.auditing import Auditor
 from portero.service.bundles import Bundles
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
+from portero.service.drawing_up import DrawingUp
 from portero.service.enrolment import EnrolmentKeeper
 from portero.service.errands import Errands
 from portero.service.estate import EstateKeeper
@@ -86,6 +87,7 @@ class Keepers:
     lookups: Lookups
     whys: Whys
     verifying: Verifying
+    drawing_up: DrawingUp
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
     pushes: Pushes
@@ -183,6 +185,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=lookups,
         whys=whys,
+        drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
         verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),

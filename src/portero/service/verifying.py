@@ -13,10 +13,10 @@ import zstandard
 
 from portero.core.insight.predicting import Tried, numbered, predict, reached
 from portero.core.insight.quick_words import Known, QuickWordProblem, target_of
-from portero.core.nouns.assignment import Target
+from portero.core.nouns.assignment import State, Target
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.finding import DeviceName, RuleAt
 from portero.core.nouns.page import Page
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.run import NewRun, Run, RunSummary
@@ -122,6 +122,20 @@ class Verifying:
         places = kept["failing"].get(f"{set}/{number}/{code}", [])
         named = [kept["devices"][place] for first, many in places for place in range(first, first + many)]
         return sorted((DeviceName(id=own, hostname=name) for own, name in named), key=lambda one: one.hostname)
+
+    def unprobed(self, days: int) -> tuple[int, list[RuleAt]]:
+        """How many rules in force somebody has written, and those that have settled no probe for so many days."""
+        estate = self._estate.snapshot.estate
+        with self._store.reading() as connection:
+            probed = runs.probed_since(connection, self._now() - days * 86_400.0)
+        in_force = dict.fromkeys(one.ruleset for one in estate.assignments if one.state is State.ACTIVE)
+        written = [
+            RuleAt(ruleset=key, rule=number, selector=str(rule.selector))
+            for key in in_force
+            if estate.ruleset_by_key[key].feed is None
+            for number, rule in enumerate(estate.ruleset_by_key[key].rules, start=1)
+        ]
+        return len(written), [one for one in written if (one.ruleset, one.selector) not in probed]
 
     def close(self) -> None:
         """Let what is under way end; nothing more is begun."""

@@ -309,6 +309,18 @@ def _activity_of(row: sqlite3.Row, words: Mapping[int, str]) -> Activity:
     )
 
 
+def hosts_stopped_on(connection: sqlite3.Connection, device: str, since: float, limit: int) -> list[str]:
+    """The hosts that were stopped most often on a device since a moment."""
+    rows = connection.execute(
+        "SELECT host.word FROM activity JOIN activity_word AS host ON host.id = activity.host"
+        " WHERE activity.device = (SELECT id FROM activity_word WHERE kind = 'device' AND word = ?)"
+        f" AND at >= ? AND verdict = 'block' AND marks & {_TEST} = 0"
+        " GROUP BY activity.host ORDER BY count(*) DESC, host.word LIMIT ?",
+        (device, since, limit),
+    )
+    return [row[0] for row in rows]
+
+
 MOST_REFUSALS = 50_000
 """So many hours of refusals are looked at."""
 

@@ -64,6 +64,17 @@ class CountFilter:
         return " AND ".join(where), asked
 
 
+def hosts_stopped(connection: sqlite3.Connection, since: float, limit: int) -> list[str]:
+    """The hosts that were stopped most often since a moment."""
+    rows = connection.execute(
+        "SELECT word FROM (SELECT host, sum(attempts) AS number FROM activity_hour"
+        " WHERE hour >= ? AND verdict = 'block' AND host <> 0 GROUP BY host) AS stopped"
+        " JOIN activity_word ON activity_word.id = stopped.host ORDER BY number DESC, word LIMIT ?",
+        (int(since), limit),
+    )
+    return [row[0] for row in rows]
+
+
 def counts(
     connection: sqlite3.Connection, per: Period, wanted: CountFilter
 ) -> tuple[dict[int, dict[str, int]], list[tuple[str, bool, int]]]:

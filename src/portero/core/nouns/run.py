@@ -9,6 +9,7 @@ from pydantic import Field
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
+from portero.core.nouns.finding import RuleAt
 from portero.core.nouns.why import CauseCode, Stage
 
 RunState = Literal["running", "done", "failed"]
@@ -86,6 +87,18 @@ class Run(RunSummary):
     """A run and what came of each probe."""
 
     results: tuple[ProbeResult, ...] = ()
+
+
+class ProbedRules(Noun):
+    """How many rules in force have settled a probe of late, and a page of those that have not."""
+
+    days: int
+    rules: Annotated[int, Field(description="Rules in force that somebody has written; each once.")]
+    probed: int
+    items: Annotated[tuple[RuleAt, ...], Field(description="Those that no probe has met.")]
+    next: str | None = None
+    total: int
+    sentence: str
 
 
 class NewRun(Noun):

@@ -47,6 +47,14 @@ def run(told: RunSummary) -> str:
     return f"{passed:,} of {counted(tried, 'probe')} {verb} out as expected everywhere, {on}."
 
 
+def probed(rules: int, number: int, days: int) -> str:
+    """How many rules have a probe that ran: “312 of 340 rules have a probe that ran in the last 30 days.”"""
+    if not rules:
+        return "No rule that somebody has written is in force."
+    has = "has" if number == 1 else "have"
+    return f"{number:,} of {counted(rules, 'rule')} {has} a probe that ran in the last {counted(days, 'day')}."
+
+
 def gate_failure(set: str, number: int, probe: Probe, was: Verdict, then: Intended, devices: int) -> str:
     """A probe of the gate that a change fails."""
     name = f" ({probe.name})" if probe.name else ""

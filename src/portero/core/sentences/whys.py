@@ -327,13 +327,21 @@ def moment(at: datetime) -> str:
 _BECOMES = {Verdict.ALLOW: "It is let through", Verdict.WARN: "It is warned of", Verdict.BLOCK: "It is stopped"}
 
 
-def answer(found: Verdict, expected: Verdict, first: Cause | None, others: int) -> str:
-    """The whole answer in a sentence."""
+_WILL_BE = {
+    Verdict.ALLOW: "it will be let through",
+    Verdict.WARN: "it will be warned of",
+    Verdict.BLOCK: "it will be stopped",
+}
+
+
+def answer(found: Verdict, meant: Verdict, expected: Verdict, first: Cause | None, others: int) -> str:
+    """The whole answer in a sentence: what becomes of it, what the estate means, what was expected, and the cause."""
     becomes = {Verdict.ALLOW: "It is let through", Verdict.WARN: "It is warned of", Verdict.BLOCK: "It is stopped"}[
         found
     ]
     if found is expected:
-        return f"{becomes}, as expected."
+        later = f"; with its newest bundle {_WILL_BE[meant]}" if meant is not expected else ""
+        return f"{becomes}, as expected{later}."
     if first is None:
         return f"{becomes}, and nothing was found that keeps it from being otherwise."
     more = f" {counted(others, 'more thing')} to look at." if others else ""
@@ -363,6 +371,8 @@ def clear(stage: Stage, explanation: Explanation, state: RolloutState | None, by
     """What is so at a stage where nothing is in the way."""
     if stage is Stage.DELIVERY:
         held = f" of revision {state.revision}" if state and state.revision is not None else ""
+        if state is not None and state.state != "current":
+            return as_sentence(not_delivered(state).detail)
         return f"It holds its newest bundle{held}; groups are worked out with each change, so none waits."
     if stage is Stage.CONTENT and explanation.host:
         names = [TAXONOMY.categories[key].name for key in explanation.categories if key in TAXONOMY.categories]

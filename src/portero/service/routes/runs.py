@@ -8,7 +8,8 @@ from fastapi import Query, Response
 
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.page import Page
-from portero.core.nouns.run import NewRun, Run, RunSummary
+from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
+from portero.core.sentences import runs as words
 from portero.service.auditing import audited_router
 from portero.service.routes.common import Cursor, Limit, Responder, Signed, TheKeepers, offset_page
 
@@ -30,6 +31,29 @@ def create_run(body: NewRun, who: Responder, keepers: TheKeepers, response: Resp
 def list_runs(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 50) -> Page[RunSummary]:
     """The runs that are kept, the newest first."""
     return keepers.verifying.page(cursor, limit)
+
+
+@router.get("/runs/probed-rules", summary="Rules that no probe has met", operation_id="listUnprobedRules")
+def list_unprobed_rules(
+    _who: Signed,
+    keepers: TheKeepers,
+    days: Annotated[int, Query(ge=1, le=365, description="So far back runs count.")] = 30,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> ProbedRules:
+    """How many rules in force have settled a probe of late, and those that have not."""
+    rules, unprobed = keepers.verifying.unprobed(days)
+    page = offset_page(unprobed, cursor, limit)
+    probed = rules - len(unprobed)
+    return ProbedRules(
+        days=days,
+        rules=rules,
+        probed=probed,
+        items=tuple(page.items),
+        next=page.next,
+        total=page.total,
+        sentence=words.probed(rules, probed, days),
+    )
 
 
 @router.get("/runs/{id}", summary="Show a run", operation_id="getRun")

@@ -57,7 +57,7 @@ def why(question: Question) -> Why:
         expected=question.expected,
         found=question.found,
         holds=holds,
-        sentence=words.answer(question.found, question.expected, first, len(causes) - 1),
+        sentence=words.answer(question.found, question.intended(), question.expected, first, len(causes) - 1),
         cause=first.code if first else None,
         stages=stages,
         explanation=question.explanation,

@@ -1,0 +1,105 @@
+"""Verification in headless Chromium: a run with its causes and machines, why with what mends it, the gate."""
+
+from __future__ import annotations
+
+import pytest
+from playwright.sync_api import expect
+
+from console.conftest import put_in_force, sync
+from portero.core.nouns.layer import LayerMode
+from portero.core.nouns.probe_set import ProbeSet
+from portero.core.nouns.settings import GroupLayers
+
+pytestmark = [pytest.mark.browser, pytest.mark.process]
+
+
+@pytest.fixture(scope="module")
+def probes(portero, machines):
+    """What must hold: gambling is stopped everywhere, tickets are sold at the kiosks."""
+    listed = [
+        {"to": "whole-fleet", "visit": "http://gambling.category.test/", "expect": "block", "name": "Nobody gambles"},
+        {"to": "kiosks", "visit": "http://tickets.example/", "expect": "allow"},
+    ]
+    portero.probe_sets.create(ProbeSet.model_validate({"key": "must-hold", "name": "What must hold", "probes": listed}))
+
+
+def test_a_run_tells_what_fails_where_and_leads_to_why_and_to_the_machine(console, portero, probes, looked_at):
+    console.go("/verify/runs")
+    expect(console.get_by_text("Nothing has been verified yet.")).to_be_visible()
+    console.get_by_role("button", name="Verify", exact=True).click()
+    came = console.get_by_role("region", name="What came of it")
+    expect(came).to_contain_text("1 of 2 probes comes out as expected everywhere, on 3 machines.")
+    expect(came).to_contain_text("Blocks on 2 of 3 machines; 1 does not.")
+    expect(came).to_contain_text("The filter of this machine only records, so nothing is stopped.")
+    expect(console.get_by_role("navigation", name="Runs")).to_contain_text("1 of 2 fail")
+    looked_at("a run")
+    came.get_by_role("link", name="Why?").click()
+    answer = console.get_by_role("region", name="Answer")
+    expect(answer).to_contain_text("It is let through, because the filter of this machine only records")
+    expect(answer).to_contain_text("the cause")
+    looked_at("why")
+
+
+def test_a_run_may_be_of_one_set_on_one_group(console, probes):
+    console.go("/verify/runs")
+    console.get_by_label("Probe set").select_option(label="What must hold")
+    console.get_by_label("Only on this group or machine").fill("kiosks")
+    console.get_by_role("button", name="Verify", exact=True).click()
+    expect(console.get_by_role("region", name="What came of it")).to_contain_text(
+        "All 2 probes come out as expected, on 1 machine."
+    )
+    console.get_by_label("Only on this group or machine").fill("nobody-here")
+    console.get_by_role("button", name="Verify", exact=True).click()
+    expect(console.get_by_role("alert")).to_contain_text("nobody-here")
+
+
+def test_why_offers_the_change_that_mends_it_and_asks_again_once_it_is_made(console, service, portero, machines):
+    portero.layer_modes.put(GroupLayers(group="kiosks", filter=LayerMode.OFF))
+    console.go("/verify/why?machine=kiosk-1&what=http://gambling.category.test/&expected=block")
+    answer = console.get_by_role("region", name="Answer")
+    expect(answer).to_contain_text("as expected; with its newest bundle it will be let through.")
+    sync(service, machines["kiosk-1"])
+    console.get_by_role("button", name="Ask").click()
+    expect(answer).to_contain_text("The filter is meant to be off here, by the layer modes of group kiosks.")
+    answer.get_by_role("button", name="Let the filter enforce on kiosks").click()
+    put_in_force(console)
+    expect(answer).to_contain_text("waits for a newer one")
+    assert next(iter(portero.layer_modes.list())).filter == "enforcing"
+
+
+def test_the_reference_on_a_notice_answers_the_help_desk(console, machines):
+    console.go("/verify/why")
+    console.get_by_label("or a notice’s reference").fill("abcd-2345")
+    console.get_by_role("button", name="Ask").click()
+    expect(console.get_by_role("combobox", name="Machine")).to_have_value("laptop-1")
+    expect(console.get_by_label("Address")).to_have_value("http://lucky-reef.example/")
+    expect(console.get_by_label("Person")).to_have_value("office-1")
+    expect(console.get_by_role("region", name="Answer")).to_be_visible()
+    console.get_by_label("or a notice’s reference").fill("ZZZZ-2345")
+    console.get_by_role("button", name="Ask").click()
+    expect(console.get_by_role("alert")).to_contain_text("No notice has the reference ZZZZ-2345.")
+
+
+def test_a_machine_page_tells_why_of_what_was_tried(console, machines):
+    console.go("/fleet/machines/laptop-2")
+    console.get_by_label("Address to try").fill("http://gambling.category.test/")
+    console.get_by_role("button", name="Try", exact=True).click()
+    console.get_by_role("button", name="Why, and what to do?").click()
+    expect(console.get_by_text("Set its filter to enforcing.").first).to_be_visible()
+
+
+def test_the_gate_refuses_a_change_until_a_keeper_overrules_it_with_a_reason(console, portero, probes):
+    portero.settings.change(gate=("must-hold",))
+    console.go("/controls/categories/no-gambling")
+    console.get_by_role("button", name="Pause").first.click()
+    dialog = console.get_by_role("dialog", name="Before you save")
+    expect(dialog.get_by_role("region", name="The gate")).to_contain_text("Nobody gambles")
+    put = dialog.get_by_role("button", name="Put in force")
+    expect(put).to_be_disabled()
+    dialog.get_by_label("Overrule the gate").check()
+    expect(put).to_be_disabled()
+    dialog.get_by_label("Reason", exact=True).fill("A day off")
+    put.click()
+    expect(dialog).to_be_hidden()
+    assert next(portero.revisions.list()).reason == "The gate was overruled: A day off"
+    portero.settings.change(gate=())
