@@ -65,15 +65,14 @@ def why(question: Question) -> Why:
 
 
 def _found(question: Question) -> list[Found]:
-    """The causes in their order, each with those of its remedies that the estate may take; of several causes of one
-    code the remedies are numbered.
+    """The causes in their order, each with those of its remedies that the estate may take. Each remedy has a key of its
+    own: the second “block” is “block-2”.
     """
-    numbers: Counter[CauseCode] = Counter()
+    numbers: Counter[str] = Counter()
     found = []
     for one in sorted(_all_found(question), key=_order):
-        numbers[one.cause.code] += 1
-        number = numbers[one.cause.code]
-        names = {key: key if number == 1 else f"{key}-{number}" for key in one.mends}
+        numbers.update(one.mends)
+        names = {key: key if numbers[key] == 1 else f"{key}-{numbers[key]}" for key in one.mends}
         fitting = {names[key]: mend for key, mend in one.mends.items() if _fits(question.estate, mend)}
         renamed = (remedy.model_copy(update={"key": names[remedy.key]}) for remedy in one.cause.remedies)
         remedies = tuple(remedy for remedy in renamed if remedy.key in fitting)
