@@ -71,7 +71,7 @@ def _found(question: Question) -> list[Found]:
     numbers: Counter[str] = Counter()
     found = []
     for one in sorted(_all_found(question), key=_order):
-        numbers.update(one.mends)
+        numbers.update(list(one.mends))
         names = {key: key if numbers[key] == 1 else f"{key}-{numbers[key]}" for key in one.mends}
         fitting = {names[key]: mend for key, mend in one.mends.items() if _fits(question.estate, mend)}
         renamed = (remedy.model_copy(update={"key": names[remedy.key]}) for remedy in one.cause.remedies)
