@@ -28,6 +28,7 @@ def test_the_generated_reference_is_up_to_date(monkeypatch):
     assert make.openapi() == written, "run make reference"
     page = make.command_line().replace(str(Path.home()), "~")
     assert page == (ROOT / "docs/reference/command-line.md").read_text(), "run make reference"
+    assert make.ways() == (ROOT / "docs/explanation/why-does-it-not-hold.md").read_text(), "run make reference"
 
 
 def test_imports_go_one_way():

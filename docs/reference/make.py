@@ -1,15 +1,20 @@
-"""Write what is generated: the OpenAPI description, the command line's help, the table of commands."""
+"""Write what is generated: the OpenAPI description, the command line's help, the table of commands, and the page of the
+ways in which a block does not hold, which is made of the tests that show each.
+"""
 
 from __future__ import annotations
 
 import argparse
 import json
 import os
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 HERE = Path(__file__).parent
-TABLE = HERE.parents[1] / "src/portero/cli/commands.json"
+ROOT = HERE.parents[1]
+TABLE = ROOT / "src/portero/cli/commands.json"
+WAYS = ROOT / "docs/explanation/why-does-it-not-hold.md"
 
 
 def openapi() -> str:
@@ -49,6 +54,40 @@ def table() -> str:
     return write_table(parser_of())
 
 
+_HEAD = """# Why does it not hold?
+
+Written by `make reference` of the tests that show each way; do not edit.
+
+You block something, walk to a machine, and it opens. `portero why MACHINE URL`, the machine's page and **Verify →
+Why?** in the console look through every way in which that can be, in the order below, and say which of them it is:
+what is mended alone, tried on the machine's own policy, and leads to what you expected, is the cause. `portero verify`
+counts the same causes over the whole fleet.
+
+Two ways are not in the table. **A right is lacking** (2): whoever may not make the mending change is told which role
+it needs, and who can give it. **A group is not worked out yet** (14) cannot be: groups are worked out with each change
+and each report, in the same transaction; what waits is delivery. What nobody can see from here, such as an endpoint
+that lies, takes trying it at the machine.
+
+| | way | told as | on a machine like this | the next step |
+|---|---|---|---|---|
+"""
+
+
+def ways() -> str:
+    """The page of the ways in which a block does not hold, each with what is told of it in its test's small estate."""
+    sys.path[:0] = [str(ROOT / "tests/core"), str(ROOT / "tests")]
+    from ways import WAYS as ALL
+
+    from portero.core.insight.whys import why
+
+    rows = []
+    for way in ALL:
+        cause = next(one for one in why(way.question()).causes if one.code is way.code)
+        cells = (str(way.number), way.title, f"`{way.code}`", cause.detail, cause.remedy)
+        rows.append("| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |")
+    return _HEAD + "\n".join(rows) + "\n"
+
+
 def main() -> None:
     """Write the pages, and the table of commands."""
     os.environ["COLUMNS"] = "100"
@@ -56,6 +95,7 @@ def main() -> None:
     home = str(Path.home())
     (HERE / "command-line.md").write_text(command_line().replace(home, "~"))
     TABLE.write_text(table())
+    WAYS.write_text(ways())
 
 
 if __name__ == "__main__":

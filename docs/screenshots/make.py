@@ -19,6 +19,7 @@ from pathlib import Path
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from portero.client import Portero
+from portero.core.nouns.run import NewRun
 from portero.demo.history import ADMINISTRATOR, PASSWORD, machine_folder
 from portero.demo.people_and_machines import HANDS_ON
 
@@ -39,10 +40,10 @@ DRAWN = {
     "preview",
     "machine",
     "site-list-dark",
-    "indicators",
+    "runs",
+    "why",
     "look-up",
     "feeds",
-    "catalogue",
     "roll-out",
     "activity",
 }
@@ -64,9 +65,9 @@ TERMINALS = {
         f"portero device show {HANDS_ON} | grep -A2 ^BROWSER",
         "portero-endpoint visit --real --data $MACHINE --browser firefox http://slipway-auctions.example/",
     ),
-    "terminal-findings": (
-        "portero assignment pause quiet-link--satellite --preview",
-        "portero findings | head -20",
+    "terminal-verify": (
+        "portero verify kiosk-duties ship-life | head -24",
+        "portero why workshop-diag-03 http://lucky-reef.example/",
     ),
 }
 
@@ -84,6 +85,7 @@ def demo(folder: Path) -> Iterator[None]:
                     portero.access.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
                     while portero.devices.rollout().current < SETTLED:
                         time.sleep(1)
+                    portero.runs.create(NewRun(), wait=20)
                 break
             except Exception:
                 time.sleep(1)
@@ -119,19 +121,14 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     page.locator(".ladder").first.wait_for()
     yield "machine", settled(page)
     for name, path, shown in (
-        ("indicators", "/controls/indicators/+all", "indicators on a machine"),
+        ("runs", "/verify/runs", "come out as expected"),
+        ("why", f"/verify/why?machine={HANDS_ON}&what=https://reeltide.example/&expected=block", "the cause"),
         ("look-up", "/find?q=lucky-reef.example", "Rules in force that touch it"),
         ("feeds", "/controls/feeds/relays", "Said before"),
     ):
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
         yield name, settled(page)
-    page.goto(f"{URL}/console/controls/catalogue")
-    page.get_by_role("button", name="Skerry Mail").click()
-    page.get_by_role("region", name="Skerry Mail").get_by_text("5.3").wait_for()
-    page.get_by_label("Tick Skerry Mail").check()
-    page.evaluate("scrollTo(0, 0)")
-    yield "catalogue", settled(page)
     page.goto(f"{URL}/console/controls/sites/mess-sites")
     tried = ("https://harbour-radio.example/schedule/studio", "harbour-radio.example/schedule", "other.example")
     page.get_by_label("Addresses, one a line").fill("\n".join(tried))

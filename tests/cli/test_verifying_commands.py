@@ -76,7 +76,7 @@ def test_why_names_the_cause_and_its_remedy_is_tried_and_taken(cli):
     tried = cli(*music, "--remedy", "block-2", "--preview")
     assert "Music" in tried
     assert "2 of 2 machines would get another bundle" in tried
-    assert "there is no remedy “mend”" in cli(*music, "--remedy", "mend", expect=1)
+    assert "There is no remedy “mend”" in cli(*music, "--remedy", "mend", expect=1)
     assert "Done" in cli(*music, "--remedy", "block-2", "--reason", "Quiet")
     assert "Quiet" in cli("revision", "list", "--limit", 1)
     waiting = cli(*music, expect=3)

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 from portero.core.insight.offline import OfflineEstate
-from portero.core.insight.whys import Question
+from portero.core.insight.whys import WhyAsked
 from portero.core.insight.whys.question import Earlier
 from portero.core.matching.categories import MemoryIndex
 from portero.core.nouns.action import Verdict
@@ -67,7 +67,7 @@ class Way(NamedTuple):
     """Whether mending this alone would do."""
     is_cause: bool = True
 
-    def question(self) -> Question:
+    def question(self) -> WhyAsked:
         """The attempt, and what was expected of it."""
         estate = Estate.model_validate({**base(), **self.estate})
         assert not list(estate.faults())
@@ -85,10 +85,10 @@ class Way(NamedTuple):
         return replaced(question, case=case, **self.asked)
 
 
-def replaced(question: Question, **changed: Any) -> Question:
+def replaced(question: WhyAsked, **changed: Any) -> WhyAsked:
     """The question, otherwise."""
     own = {name: getattr(question, name) for name in question.__dataclass_fields__}
-    return Question(**{**own, **changed})
+    return WhyAsked(**{**own, **changed})
 
 
 DIRECTORY = {"users": ["clerk-2", "it-desk"], "user_groups": [{"key": "pursers", "users": ["clerk-2"]}]}

@@ -6,7 +6,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator
 from ipaddress import ip_network
 
 from portero.core.insight.predicting import Alike
-from portero.core.insight.whys import Question
+from portero.core.insight.whys import WhyAsked
 from portero.core.matching.members import Member
 from portero.core.matching.membership_conditions import is_within
 from portero.core.nouns.action import Verdict
@@ -48,12 +48,12 @@ class Standings:
             devices = tuple(DeviceName.model_construct(id=row.id, hostname=row.hostname) for row in rows)
             yield Alike(groups, devices, self._asking(rows[0].id))
 
-    def _asking(self, id: str) -> Callable[[Attempt, Verdict], Question]:
+    def _asking(self, id: str) -> Callable[[Attempt, Verdict], WhyAsked]:
         """Asks about attempts on a machine; what does not change with them is looked at once."""
 
-        known: list[Callable[[Attempt, Verdict], Question]] = []
+        known: list[Callable[[Attempt, Verdict], WhyAsked]] = []
 
-        def ask(attempt: Attempt, expected: Verdict) -> Question:
+        def ask(attempt: Attempt, expected: Verdict) -> WhyAsked:
             if not known:
                 known.append(self._whys.asking(self._fleet.device(id)))
             return known[0](attempt, expected)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from portero.core.insight.quick_words import Known
-from portero.core.insight.whys import Question, mended_by, why
+from portero.core.insight.whys import WhyAsked, mended_by, why
 from portero.core.insight.whys.question import Earlier
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
@@ -54,21 +54,21 @@ class Whys:
             said = f"There is no remedy “{asked.remedy}” of “{asked.cause}” here (any more); ask again why."
             raise Refusal("invalid", said) from problem
 
-    def _question(self, asked: WhyQuestion, estate: Estate | None = None) -> Question:
+    def _question(self, asked: WhyQuestion, estate: Estate | None = None) -> WhyAsked:
         device = self._fleet.device(asked.attempt.device)
         question = self.asking(device, estate)(asked.attempt, asked.expected or Verdict.BLOCK)
         if asked.expected is None and question.found is Verdict.BLOCK:
             return question.expecting(Verdict.ALLOW)
         return question
 
-    def asking(self, device: Device, estate: Estate | None = None) -> Callable[[Attempt, Verdict], Question]:
+    def asking(self, device: Device, estate: Estate | None = None) -> Callable[[Attempt, Verdict], WhyAsked]:
         """Asks about attempts on a machine, which is looked at once."""
         policy, case_of = self._checks.seat(device)
         estate = estate or self._estate.snapshot.estate
         known = self.known(estate)
 
-        def ask(attempt: Attempt, expected: Verdict) -> Question:
-            return Question(
+        def ask(attempt: Attempt, expected: Verdict) -> WhyAsked:
+            return WhyAsked(
                 estate=estate,
                 policy=policy,
                 case=case_of(attempt),

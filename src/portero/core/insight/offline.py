@@ -19,7 +19,7 @@ from portero.core.insight.site_lists import (
     told_of_list,
     told_of_patterns,
 )
-from portero.core.insight.whys.question import Question
+from portero.core.insight.whys.question import WhyAsked
 from portero.core.matching.applications import catalogue_of, members_of
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.members import Member, MemberFacts, facts_from
@@ -173,8 +173,8 @@ class OfflineEstate:
             for hostname in self._devices
         ]
 
-    def _asking(self, hostname: str) -> Callable[[Attempt, Verdict], Question]:
-        def ask(attempt: Attempt, expected: Verdict) -> Question:
+    def _asking(self, hostname: str) -> Callable[[Attempt, Verdict], WhyAsked]:
+        def ask(attempt: Attempt, expected: Verdict) -> WhyAsked:
             return self.question(attempt.model_copy(update={"device": hostname}), expected)
 
         return ask
@@ -184,12 +184,12 @@ class OfflineEstate:
         device = self._devices.get(name.casefold().rstrip("."))
         return device.applications if device is not None else ()
 
-    def question(self, attempt: Attempt, expected: Verdict) -> Question:
+    def question(self, attempt: Attempt, expected: Verdict) -> WhyAsked:
         """An attempt, and what was expected of it. UnknownDevice."""
         hostname, policy, case, groups = self.standing(attempt)
         device = self._devices[hostname]
         known = Known(self._estate, lambda: device.applications, self._known_machine, self._directory)
-        return Question(
+        return WhyAsked(
             estate=self._estate,
             policy=policy,
             case=case,

@@ -7,7 +7,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from portero.core.insight.whys import Question, cause_of
+from portero.core.insight.whys import WhyAsked, cause_of
 from portero.core.nouns.action import STRICTNESS, Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Attempt
@@ -30,7 +30,7 @@ class Alike(NamedTuple):
 
     groups: tuple[str, ...]
     devices: tuple[DeviceName, ...]
-    ask: Callable[[Attempt, Verdict], Question]
+    ask: Callable[[Attempt, Verdict], WhyAsked]
     """An attempt on the first of them. BadUrl."""
 
 
@@ -180,7 +180,7 @@ def shortfall(
 def _cause(
     short: Shortfall,
     probe: Probe,
-    question: Question,
+    question: WhyAsked,
     layers: Sequence[LayerVerdict],
     total: _Sum,
     as_meant: bool,
@@ -215,7 +215,7 @@ def _cause(
     return known
 
 
-def _alike(question: Question, concerned: frozenset[str]) -> Hashable:
+def _alike(question: WhyAsked, concerned: frozenset[str]) -> Hashable:
     """What the cause hangs on, whatever the machine."""
     told = question.explanation
     machine = question.case.machine

@@ -9,14 +9,14 @@ from pydantic import ValidationError
 
 from portero.core.insight.whys.at_the_machine import delivery, enforcement, reach
 from portero.core.insight.whys.in_the_rules import person, rules, stopping
-from portero.core.insight.whys.question import Found, Mend, Question
+from portero.core.insight.whys.question import FoundCause, Mend, WhyAsked
 from portero.core.nouns.caveat import CaveatCode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.why import Cause, CauseCode, Stage, StageAnswer, Why
 from portero.core.sentences import whys as words
 
 
-def cause_of(question: Question) -> Cause | None:
+def cause_of(question: WhyAsked) -> Cause | None:
     """Which cause it is that an attempt does not come to what was expected, in short: no change of the estate is tried.
     None where it does. BadUrl where its URL is none.
     """
@@ -32,11 +32,11 @@ def cause_of(question: Question) -> Cause | None:
     return causes[place] if place is not None else None
 
 
-def _order(one: Found) -> int:
+def _order(one: FoundCause) -> int:
     return words.ORDER[one.cause.code]
 
 
-def why(question: Question) -> Why:
+def why(question: WhyAsked) -> Why:
     """Why an attempt does, or does not, come to what was expected. BadUrl where its URL is none."""
     found = _found(question)
     causes = [one.cause.model_copy(update={"decisive": _decides(question, one)}) for one in found]
@@ -64,7 +64,7 @@ def why(question: Question) -> Why:
     )
 
 
-def _found(question: Question) -> list[Found]:
+def _found(question: WhyAsked) -> list[FoundCause]:
     """The causes in their order, each with those of its remedies that the estate may take. Each remedy has a key of its
     own: the second “block” is “block-2”.
     """
@@ -76,7 +76,7 @@ def _found(question: Question) -> list[Found]:
         fitting = {names[key]: mend for key, mend in one.mends.items() if _fits(question.estate, mend)}
         renamed = (remedy.model_copy(update={"key": names[remedy.key]}) for remedy in one.cause.remedies)
         remedies = tuple(remedy for remedy in renamed if remedy.key in fitting)
-        found.append(Found(one.cause.model_copy(update={"remedies": remedies}), fitting, one.comes_to))
+        found.append(FoundCause(one.cause.model_copy(update={"remedies": remedies}), fitting, one.comes_to))
     return found
 
 
@@ -113,7 +113,7 @@ def _first(causes: Sequence[Cause]) -> int | None:
     return min(range(len(causes)), key=rank, default=None)
 
 
-def mended_by(question: Question, code: CauseCode, remedy: str) -> Estate:
+def mended_by(question: WhyAsked, code: CauseCode, remedy: str) -> Estate:
     """The estate with a cause mended. KeyError where it has no such remedy."""
     for one in _found(question):
         if one.cause.code is code and remedy in one.mends:
@@ -121,7 +121,7 @@ def mended_by(question: Question, code: CauseCode, remedy: str) -> Estate:
     raise KeyError(remedy)
 
 
-def _all_found(question: Question) -> Iterator[Found]:
+def _all_found(question: WhyAsked) -> Iterator[FoundCause]:
     if question.found is question.expected:
         # what may keep it from holding, though it should
         yield from (one for one in enforcement(question) if one.comes_to is None)
@@ -136,14 +136,14 @@ def _all_found(question: Question) -> Iterator[Found]:
     yield from person(question)
 
 
-def _content(question: Question) -> Iterator[Found]:
+def _content(question: WhyAsked) -> Iterator[FoundCause]:
     for caveat in question.explanation.effective.caveats:
         if caveat.code is CaveatCode.STALE_INDEX:
             cause = words.of_caveat(CauseCode.STALE_INDEX, caveat)
-            yield Found(cause, comes_to=lambda: question.verdict(index_current=True))
+            yield FoundCause(cause, comes_to=lambda: question.verdict(index_current=True))
 
 
-def _decides(question: Question, one: Found) -> bool:
+def _decides(question: WhyAsked, one: FoundCause) -> bool:
     """Whether it would come to what was expected with just this mended."""
     if question.found is question.expected:
         return False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
-from portero.core.insight.whys.question import Found, Mend, Question
+from portero.core.insight.whys.question import FoundCause, Mend, WhyAsked
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.device import Kind, Lifecycle
 from portero.core.nouns.estate import Estate
@@ -15,7 +15,7 @@ from portero.core.nouns.why import CauseCode
 from portero.core.sentences import whys as words
 
 
-def delivery(question: Question) -> Iterator[Found]:
+def delivery(question: WhyAsked) -> Iterator[FoundCause]:
     """Whether the machine has what it should have."""
     machine, state = question.case.machine, question.rollout
     whole: dict[str, Any] = {"applied": question.policy, "current": True, "lifecycle": Lifecycle.ENROLLED}
@@ -32,7 +32,7 @@ def delivery(question: Question) -> Iterator[Found]:
         yield _otherwise(question, code, words.not_delivered(state), **whole)
 
 
-def enforcement(question: Question) -> Iterator[Found]:
+def enforcement(question: WhyAsked) -> Iterator[FoundCause]:
     """Whether the machine's layers do what they should."""
     for layer in _layers_of(question):
         meant = LayerMode(question.policy.bundle.layers[layer])
@@ -44,14 +44,14 @@ def enforcement(question: Question) -> Iterator[Found]:
             yield finder(question, caveat)
 
 
-def reach(question: Question) -> Iterator[Found]:
+def reach(question: WhyAsked) -> Iterator[FoundCause]:
     """Whether what the rules look at is seen where they count."""
     for caveat in question.explanation.effective.caveats:
         code = _OF_REACH.get(caveat.code)
         if code is not None:
             of_browser = caveat.code in (CaveatCode.LIST_TRUNCATED, CaveatCode.PATTERN_CHANGED)
             comes_to = question.in_no_browser if of_browser else question.intended
-            yield Found(words.of_caveat(code, caveat), comes_to=comes_to)
+            yield FoundCause(words.of_caveat(code, caveat), comes_to=comes_to)
 
 
 _OF_REACH = {
@@ -62,17 +62,17 @@ _OF_REACH = {
 }
 
 
-def _otherwise(question: Question, code: CauseCode, said: words.Said, **machine: Any) -> Found:
+def _otherwise(question: WhyAsked, code: CauseCode, said: words.Said, **machine: Any) -> FoundCause:
     """A cause that is mended at the machine, with what it would then come to."""
-    return Found(words.cause(code, said), comes_to=lambda: question.verdict(**machine))
+    return FoundCause(words.cause(code, said), comes_to=lambda: question.verdict(**machine))
 
 
-def _layers_of(question: Question) -> tuple[LayerName, ...]:
+def _layers_of(question: WhyAsked) -> tuple[LayerName, ...]:
     """The layers that could have a say in the attempt."""
     return ("startup",) if question.visit is None else tuple(layer for layer in LAYERS if layer != "startup")
 
 
-def _not_meant(question: Question, layer: LayerName, meant: LayerMode) -> Found:
+def _not_meant(question: WhyAsked, layer: LayerName, meant: LayerMode) -> FoundCause:
     by = question.estate.mode_given_by(layer, question.groups)
     is_group = by != "estate"
     code = CauseCode.LAYER_OFF_GROUP if is_group else CauseCode.LAYER_OFF_ESTATE
@@ -81,7 +81,7 @@ def _not_meant(question: Question, layer: LayerName, meant: LayerMode) -> Found:
     mend: Mend = _group_enforces(by, layer) if is_group else _estate_enforces(layer)
     cause = words.cause(code, words.not_meant(layer, meant, by if is_group else None), Layer(layer))
     cause = words.with_remedies(cause, {"enforce": words.enforce(layer, by if is_group else None)})
-    return Found(cause, {"enforce": mend}, lambda: question.on_enforcing(layer))
+    return FoundCause(cause, {"enforce": mend}, lambda: question.on_enforcing(layer))
 
 
 def _estate_enforces(layer: LayerName) -> Mend:
@@ -105,61 +105,61 @@ def _group_enforces(group: str, layer: LayerName) -> Mend:
 # --- the caveats of enforcement ---
 
 
-def _layer_off(question: Question, caveat: Caveat) -> Found:
+def _layer_off(question: WhyAsked, caveat: Caveat) -> FoundCause:
     assert caveat.layer is not None
     layer = caveat.layer
     if layer is Layer.FILTER and question.case.machine.layers.filter is LayerMode.ENFORCING:
         code = CauseCode.BROWSER_NOT_COVERED
-        return Found(words.of_caveat(code, caveat), comes_to=question.intended)
-    return Found(
+        return FoundCause(words.of_caveat(code, caveat), comes_to=question.intended)
+    return FoundCause(
         words.of_caveat(CauseCode.LAYER_OFF_MACHINE, caveat), comes_to=lambda: question.on_enforcing(layer.value)
     )
 
 
-def _unmanaged(question: Question, caveat: Caveat) -> Found:
+def _unmanaged(question: WhyAsked, caveat: Caveat) -> FoundCause:
     machine, browser = question.case.machine, question.case.attempt.browser
     if machine.layers.browser in (LayerMode.OFF, LayerMode.OBSERVING):
         return _layer_off(question, caveat)
     others = [one.name for one in machine.browsers if one.managed]
     code = CauseCode.OTHER_BROWSER if others and browser else CauseCode.BROWSER_UNMANAGED
     said = words.other_browser(browser or "", others) if code is CauseCode.OTHER_BROWSER else words.said(caveat)
-    return Found(words.cause(code, said, Layer.BROWSER), comes_to=question.intended)
+    return FoundCause(words.cause(code, said, Layer.BROWSER), comes_to=question.intended)
 
 
-def _with_newer(code: CauseCode) -> Callable[[Question, Caveat], Found]:
-    def finder(question: Question, caveat: Caveat) -> Found:
+def _with_newer(code: CauseCode) -> Callable[[WhyAsked, Caveat], FoundCause]:
+    def finder(question: WhyAsked, caveat: Caveat) -> FoundCause:
         newer: dict[str, Any] = {"layer_versions": LayerVersions(), "platform_version": None}
         if code is CauseCode.BROWSER_TOO_OLD:
             own = question.case.machine.browsers
             newer = {"browsers": tuple(one.model_copy(update={"version": None}) for one in own)}
-        return Found(words.of_caveat(code, caveat), comes_to=lambda: question.verdict(**newer))
+        return FoundCause(words.of_caveat(code, caveat), comes_to=lambda: question.verdict(**newer))
 
     return finder
 
 
-def _own_policy(question: Question, caveat: Caveat) -> Found:
+def _own_policy(question: WhyAsked, caveat: Caveat) -> FoundCause:
     browsers = tuple(one.model_copy(update={"policy": None}) for one in question.case.machine.browsers)
     cause = words.of_caveat(CauseCode.POLICY_OVERRIDDEN, caveat)
-    return Found(cause, comes_to=lambda: question.verdict(browsers=browsers))
+    return FoundCause(cause, comes_to=lambda: question.verdict(browsers=browsers))
 
 
-def _told(code: CauseCode) -> Callable[[Question, Caveat], Found]:
+def _told(code: CauseCode) -> Callable[[WhyAsked, Caveat], FoundCause]:
     """One that weakens what is done, whatever prediction says."""
-    return lambda _question, caveat: Found(words.of_caveat(code, caveat))
+    return lambda _question, caveat: FoundCause(words.of_caveat(code, caveat))
 
 
-def _gateway(question: Question, caveat: Caveat) -> Found:
+def _gateway(question: WhyAsked, caveat: Caveat) -> FoundCause:
     elsewhere: Mapping[str, Any] = {"addresses": ()}
-    return Found(words.of_caveat(CauseCode.GATEWAY, caveat), comes_to=lambda: question.verdict(**elsewhere))
+    return FoundCause(words.of_caveat(CauseCode.GATEWAY, caveat), comes_to=lambda: question.verdict(**elsewhere))
 
 
-def _fact_missing(question: Question, caveat: Caveat) -> Found:
+def _fact_missing(question: WhyAsked, caveat: Caveat) -> FoundCause:
     unsaid = caveat.layer is not None and question.case.machine.layers.mode(caveat.layer) is None
     code = CauseCode.LAYER_NOT_REPORTED if unsaid else CauseCode.FIELDS_MISSING
-    return Found(words.of_caveat(code, caveat))
+    return FoundCause(words.of_caveat(code, caveat))
 
 
-_FINDERS: dict[CaveatCode, Callable[[Question, Caveat], Found]] = {
+_FINDERS: dict[CaveatCode, Callable[[WhyAsked, Caveat], FoundCause]] = {
     CaveatCode.FILTER_OFF: _layer_off,
     CaveatCode.FILTER_OBSERVING: _layer_off,
     CaveatCode.STARTUP_OFF: _layer_off,

@@ -8,7 +8,7 @@ from typing import Any
 
 from portero.core.insight.quick_rules import write_quick_rules
 from portero.core.insight.quick_words import QuickWordProblem
-from portero.core.insight.whys.question import Found, Met, Question
+from portero.core.insight.whys.question import FoundCause, MatchingRule, WhyAsked
 from portero.core.nouns.action import STOPPING, STRICTNESS, Action, Override, Verdict
 from portero.core.nouns.assignment import Assignment, DeviceTarget
 from portero.core.nouns.caveat import CaveatCode
@@ -32,7 +32,7 @@ MOST_EARLIER = 30
 """So many states before this one are looked at."""
 
 
-def rules(question: Question) -> Iterator[Found]:
+def rules(question: WhyAsked) -> Iterator[FoundCause]:
     """Why the rules that would lead to what was expected do not, and which there should be."""
     yield from islice(_not_counting(question), MOST_ALIKE)
     yield from islice(_beaten(question), MOST_ALIKE)
@@ -59,7 +59,7 @@ _ASIDE: dict[Aside, tuple[CauseCode, str, dict[str, Any]]] = {
 }
 
 
-def _not_counting(question: Question) -> Iterator[Found]:
+def _not_counting(question: WhyAsked) -> Iterator[FoundCause]:
     """Rules of this machine that match and do not count now, or only record."""
     gates, at = _gates(question), question.case.attempt.at
     assert at is not None
@@ -81,11 +81,11 @@ def _not_counting(question: Question) -> Iterator[Found]:
             yield _mended(cause, key, named.assignment, _of_assignment(named.assignment, **changed))
 
 
-def _gates(question: Question) -> Callable[[Met], Aside | None]:
+def _gates(question: WhyAsked) -> Callable[[MatchingRule], Aside | None]:
     """Says why a rule does not count now."""
     gates, situation = question.everywhere.gates, question.case.situation
 
-    def aside(met: Met) -> Aside | None:
+    def aside(met: MatchingRule) -> Aside | None:
         reason = gates.aside(met.contender.assignment, situation)
         until = met.contender.until
         return Aside.EXPIRED if reason is None and until is not None and situation.at.timestamp() >= until else reason
@@ -93,7 +93,7 @@ def _gates(question: Question) -> Callable[[Met], Aside | None]:
     return aside
 
 
-def _opens(question: Question, met: Met) -> str | None:
+def _opens(question: WhyAsked, met: MatchingRule) -> str | None:
     """When its schedule opens next, in words."""
     schedule = question.assignment(met.named.assignment).schedule
     windows = question.policy.gates.windows.get(schedule or "")
@@ -104,7 +104,7 @@ def _opens(question: Question, met: Met) -> str | None:
     return words.moment(opens) if opens is not None else None
 
 
-def _only_recorded(question: Question, met: Met) -> Found:
+def _only_recorded(question: WhyAsked, met: MatchingRule) -> FoundCause:
     owner, named = question.assignment(met.named.assignment), met.named
     if owner.action is Override.LOG:
         cause = words.about(CauseCode.OVERRIDDEN_TO_LOG, named, words.overridden(named))
@@ -116,7 +116,7 @@ def _only_recorded(question: Question, met: Met) -> Found:
 # --- rules that others beat ---
 
 
-def _beaten(question: Question) -> Iterator[Found]:
+def _beaten(question: WhyAsked) -> Iterator[FoundCause]:
     for layer in question.explanation.intended.layers:
         for lost in layer.lost:
             if lost.action is question.action and lost.to is not None and lost.to.action is not lost.action:
@@ -125,13 +125,13 @@ def _beaten(question: Question) -> Iterator[Found]:
                 cause = words.about(code, lost, words.beaten(lost), layer.layer)
                 yield _mended(cause, "make-mandatory", lost.assignment, _of_assignment(lost.assignment, mandatory=True))
             elif lost.action is question.action and lost.rung is Rung.REPLACED:
-                yield Found(words.about(CauseCode.STRONGER_RULE, lost, words.beaten(lost), layer.layer))
+                yield FoundCause(words.about(CauseCode.STRONGER_RULE, lost, words.beaten(lost), layer.layer))
 
 
 # --- programs ---
 
 
-def _programs(question: Question) -> Iterator[Found]:
+def _programs(question: WhyAsked) -> Iterator[FoundCause]:
     """Sets that leave the program out, or hold it back."""
     program = question.case.attempt.start
     if program is None:
@@ -139,15 +139,16 @@ def _programs(question: Question) -> Iterator[Found]:
     note = question.explanation.intended.layers[0].note or ""
     if "Left out" in note or question.is_looser:
         for key, which in _near_sets(question):
-            yield Found(words.cause(CauseCode.LEFT_OUT, words.left_out(key, which)))
+            yield FoundCause(words.cause(CauseCode.LEFT_OUT, words.left_out(key, which)))
     for met in question.met:
         owner = question.assignment(met.named.assignment)
-        if met.is_own and met.named.action in STOPPING and owner.hold_back is not None and "Held back" in note:
+        is_held = met.is_own and met.named.action in STOPPING and owner.hold_back is not None and "Held back" in note
+        if is_held and question.is_looser:
             cause = words.about(CauseCode.HELD_BACK, met.named, words.held_back(met.named, note))
             yield _mended(cause, "stop-holding-back", owner.key, _without_hold_back(owner.key))
 
 
-def _near_sets(question: Question) -> Iterator[tuple[str, str]]:
+def _near_sets(question: WhyAsked) -> Iterator[tuple[str, str]]:
     """Application sets in force here that are about the program's product and do not hold it: which, and why not."""
     program = question.case.attempt.start
     product = (program.product or program.file or "").casefold() if program else ""
@@ -175,7 +176,7 @@ def _without_hold_back(key: str) -> Callable[[Estate], Estate]:
 _EVERYTHING = ("everything", "pattern *")
 
 
-def _elsewhere(question: Question) -> Iterator[Found]:
+def _elsewhere(question: WhyAsked) -> Iterator[FoundCause]:
     """Rules of groups that the machine is not in; what stops everything there says nothing of this."""
     seen: set[str] = set()
     for met in question.met_wanted():
@@ -190,7 +191,7 @@ def _elsewhere(question: Question) -> Iterator[Found]:
         yield _mended(cause, "assign-here", owner.key, _assigned_here(owner.key, question.names[-1]))
 
 
-def _unit_outside(question: Question, group: str) -> str | None:
+def _unit_outside(question: WhyAsked, group: str) -> str | None:
     """The unit that a group's rule asks for and the machine is not in."""
     found = next((one for one in question.estate.groups if one.key == group), None)
     own = f"{question.facts.unit or ''}/".casefold()
@@ -213,7 +214,7 @@ def _assigned_here(key: str, hostname: str) -> Callable[[Estate], Estate]:
 # --- rules that are missing ---
 
 
-def _missing(question: Question) -> Iterator[Found]:
+def _missing(question: WhyAsked) -> Iterator[FoundCause]:
     """What is near, where no rule on this machine leads to what was expected; and the rule that would."""
     if question.visit is not None:
         yield from _of_service(question)
@@ -226,15 +227,17 @@ def _missing(question: Question) -> Iterator[Found]:
     yield _with_rule(question, cause, question.action)
 
 
-def _of_service(question: Question) -> Iterator[Found]:
+def _of_service(question: WhyAsked) -> Iterator[FoundCause]:
     assert question.visit is not None
     above = set(hosts_above(question.visit.host))
     for service in question.estate.services:
         if service.decision is Decision.DECLINED and above & set(service.hosts):
-            yield Found(words.cause(CauseCode.SERVICE_UNCARRIED, words.service_uncarried(service.name or service.key)))
+            yield FoundCause(
+                words.cause(CauseCode.SERVICE_UNCARRIED, words.service_uncarried(service.name or service.key))
+            )
 
 
-def _of_siblings(question: Question) -> Iterator[Found]:
+def _of_siblings(question: WhyAsked) -> Iterator[FoundCause]:
     """Other hosts of the same service or domain that a rule of this machine does stop."""
     assert question.visit is not None
     host = question.visit.host
@@ -249,11 +252,11 @@ def _of_siblings(question: Question) -> Iterator[Found]:
                 continue
             other = rule.selector_value
             if other != host and (other in beside or any(above in beside for above in hosts_above(other))):
-                yield Found(words.cause(CauseCode.ONLY_OTHER_HOSTS, words.only_other_hosts(host, other)))
+                yield FoundCause(words.cause(CauseCode.ONLY_OTHER_HOSTS, words.only_other_hosts(host, other)))
                 return
 
 
-def _of_category(question: Question) -> Iterator[Found]:
+def _of_category(question: WhyAsked) -> Iterator[FoundCause]:
     """The host is in other categories than those that are stopped here."""
     stopped = sorted(
         {
@@ -265,25 +268,25 @@ def _of_category(question: Question) -> Iterator[Found]:
     own = question.explanation.categories
     if stopped and not set(stopped) & set(own):
         said = words.other_category(question.explanation, stopped, own == (UNCATEGORISED,))
-        yield Found(words.cause(CauseCode.OTHER_CATEGORY, said))
+        yield FoundCause(words.cause(CauseCode.OTHER_CATEGORY, said))
 
 
-def _re_pointed(question: Question) -> Iterator[Found]:
+def _re_pointed(question: WhyAsked) -> Iterator[FoundCause]:
     """The revision since which the estate no longer leads to what was expected."""
     for earlier in islice(question.earlier(), MOST_EARLIER):
         policy = Policy(compile_bundle(earlier.estate, question.groups, question.names), question.policy.device)
         if explain(policy, question.case).intended.verdict is question.expected:
-            yield Found(words.cause(CauseCode.RE_POINTED, words.re_pointed(earlier.revision, earlier.sentence)))
+            yield FoundCause(words.cause(CauseCode.RE_POINTED, words.re_pointed(earlier.revision, earlier.sentence)))
             return
 
 
-def _with_rule(question: Question, cause: Cause, action: Action) -> Found:
+def _with_rule(question: WhyAsked, cause: Cause, action: Action) -> FoundCause:
     """The cause with a rule for just this, on just this machine, as its remedy."""
     attempt, visit = question.case.attempt, question.visit
     program = attempt.start
     what = f"host:{visit.host}" if visit else f"program:{(program and (program.sha256 or program.product)) or ''}"
     if what == "program:" or action is Action.LOG or question.in_short:
-        return Found(cause)
+        return FoundCause(cause)
     asked = QuickRules(action=action, what=(what,), on=(f"device:{question.names[-1]}",))
 
     def mended(estate: Estate) -> Estate:
@@ -293,14 +296,14 @@ def _with_rule(question: Question, cause: Cause, action: Action) -> Found:
         mended(question.estate)
     except QuickWordProblem:
         # a program of which no machine tells cannot be named in a word
-        return Found(cause)
+        return FoundCause(cause)
     return _mended(cause, action.value, f"{what.partition(':')[2]} on {question.names[-1]}", mended)
 
 
 # --- what stops it, where it should pass ---
 
 
-def stopping(question: Question) -> Iterator[Found]:
+def stopping(question: WhyAsked) -> Iterator[FoundCause]:
     """The rules that stop what was expected to pass."""
     intended = {layer.layer: layer for layer in question.explanation.intended.layers}
     for layer in question.explanation.effective.layers:
@@ -309,7 +312,7 @@ def stopping(question: Question) -> Iterator[Found]:
         winner, meant = layer.winner, intended.get(layer.layer)
         if winner is not None and (meant is None or meant.verdict is not layer.verdict):
             cause = words.about(CauseCode.OLDER_RULES, winner, words.older_rules(winner), layer.layer)
-            yield Found(cause, comes_to=question.intended)
+            yield FoundCause(cause, comes_to=question.intended)
         elif winner is not None:
             cause = words.about(CauseCode.STOPPED_BY_RULE, winner, words.stopped_by(layer), layer.layer)
             yield _with_rule(question, cause, question.action)
@@ -318,7 +321,7 @@ def stopping(question: Question) -> Iterator[Found]:
 # --- what the person did, and sees ---
 
 
-def person(question: Question) -> Iterator[Found]:
+def person(question: WhyAsked) -> Iterator[FoundCause]:
     """Warnings that people go on past, and blocks that do not look like one."""
     if question.expected is Verdict.BLOCK and question.found is Verdict.WARN:
         winner = next(
@@ -327,17 +330,17 @@ def person(question: Question) -> Iterator[Found]:
         went_on = question.went_on()
         code = CauseCode.WENT_ON if went_on else CauseCode.ONLY_WARNED
         cause = words.cause(code, words.only_warned(winner, went_on))
-        yield _with_other(cause, "block", winner, action=Action.BLOCK) if winner else Found(cause)
+        yield _with_other(cause, "block", winner, action=Action.BLOCK) if winner else FoundCause(cause)
     for caveat in question.explanation.effective.caveats:
         if caveat.code is CaveatCode.NOTICE_HIDDEN and question.found is not Verdict.ALLOW:
-            yield Found(words.of_caveat(CauseCode.LOOKS_LIKE_FAILURE, caveat))
+            yield FoundCause(words.of_caveat(CauseCode.LOOKS_LIKE_FAILURE, caveat))
 
 
 # --- mending ---
 
 
-def _mended(cause: Cause, key: str, what: str, mend: Callable[[Estate], Estate]) -> Found:
-    return Found(words.with_remedies(cause, {key: words.change(key, what)}), {key: mend})
+def _mended(cause: Cause, key: str, what: str, mend: Callable[[Estate], Estate]) -> FoundCause:
+    return FoundCause(words.with_remedies(cause, {key: words.change(key, what)}), {key: mend})
 
 
 def _of_assignment(key: str, **changed: Any) -> Callable[[Estate], Estate]:
@@ -350,10 +353,10 @@ def _of_assignment(key: str, **changed: Any) -> Callable[[Estate], Estate]:
     return mended
 
 
-def _with_other(cause: Cause, key: str, rule: RuleReference, **changed: Any) -> Found:
+def _with_other(cause: Cause, key: str, rule: RuleReference, **changed: Any) -> FoundCause:
     """The cause, mended by another rule in place of one that is written by hand."""
     if rule.feed or rule.address_list:
-        return Found(cause)
+        return FoundCause(cause)
 
     def mended(estate: Estate) -> Estate:
         found = estate.ruleset_by_key[rule.ruleset]

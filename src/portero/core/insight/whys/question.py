@@ -33,7 +33,7 @@ Mend = Callable[[Estate], Estate]
 """Takes the estate; gives it with the cause mended."""
 
 
-class Found(NamedTuple):
+class FoundCause(NamedTuple):
     """A cause, what mends it in the estate by the remedy's key, and, where no estate does, what would come of it."""
 
     cause: Cause
@@ -49,7 +49,7 @@ class Earlier(NamedTuple):
     estate: Estate
 
 
-class Met(NamedTuple):
+class MatchingRule(NamedTuple):
     """A rule that matches the attempt, from whatever group and in whatever state, and what it is called."""
 
     contender: Contender
@@ -84,7 +84,7 @@ _everywhere: ByIdentity[Estate, dict[tuple[str, ...], Policy]] = ByIdentity(_not
 
 
 @dataclass(frozen=True)
-class Question:
+class WhyAsked:
     """An attempt on a machine, and what was expected of it."""
 
     estate: Estate
@@ -112,11 +112,11 @@ class Question:
     said_by: Callable[[], str | None] = lambda: None
     """By what the host has its categories, in words."""
 
-    def expecting(self, expected: Verdict) -> Question:
+    def expecting(self, expected: Verdict) -> WhyAsked:
         """The same, where something else was expected."""
         return replace(self, expected=expected)
 
-    def shortly(self, matched: list[tuple[Contender, RuleReference]]) -> Question:
+    def shortly(self, matched: list[tuple[Contender, RuleReference]]) -> WhyAsked:
         """The same, answered in short; `matched` is what `matching` gave for the same attempt elsewhere."""
         return replace(self, in_short=True, matched=matched)
 
@@ -187,10 +187,10 @@ class Question:
         return kept[names]
 
     @cached_property
-    def met(self) -> list[Met]:
+    def met(self) -> list[MatchingRule]:
         """Every rule that matches, those of other groups, drafts and paused assignments too."""
         own = self.own_assignments
-        return [Met(one, named, named.assignment in own) for one, named in self.matched or self.matching()]
+        return [MatchingRule(one, named, named.assignment in own) for one, named in self.matched or self.matching()]
 
     def matching(self) -> list[tuple[Contender, RuleReference]]:
         """Every rule of the estate that matches, each once, and what it is called."""
@@ -210,6 +210,6 @@ class Question:
         """An assignment of the estate."""
         return _assignments.of(self.estate)[key]
 
-    def met_wanted(self) -> Iterator[Met]:
+    def met_wanted(self) -> Iterator[MatchingRule]:
         """Those of them that would lead to what was expected."""
         return (one for one in self.met if one.named.action is self.action)
