@@ -83,6 +83,22 @@ def test_why_names_the_cause_and_its_remedy_is_tried_and_taken(cli):
     assert "waits for a newer one" in waiting
 
 
+def test_one_attempt_is_compared_over_groups_machines_and_revisions(cli):
+    url = "http://gambling.category.test/"
+    table = cli("compare", "groups", url)
+    assert "office" in table
+    assert "1 to block" in table, "one machine is meant to block it, and would not"
+    told = cli("compare", "machines", "desk-2", "desk-1", url)
+    assert "desk-2 comes to allow, desk-1 to block: layers alone would make the difference." in told
+    assert "decides" in told
+    assert "by revision 0 it came to allow" in cli("compare", "revision", "desk-1", url, "--revision", 0)
+    assert "No machine tells that watch-2 is signed in there." in cli("compare", "person", url, "--user", "watch-2")
+    program = json.loads(cli("compare", "groups", "program:Deckhand Viewer", "--json"))
+    assert program["items"][-1]["effective"] == {"allow": 2}
+    assert "no device “desk-9”" in cli("compare", "machines", "desk-9", "desk-1", url, expect=1)
+    assert "no revision 99" in cli("compare", "revision", "desk-1", url, "--revision", 99, expect=1)
+
+
 def test_why_of_a_program_takes_what_the_machine_tells_of_it(cli):
     found = json.loads(cli("why", "desk-1", "program:deckhand viewer", "--json", expect=3))
     assert found["explanation"]["attempt"]["start"]["sha256"] == "a" * 64

@@ -44,6 +44,7 @@ FAMILIES = (
     "findings",
     "checks",
     "whys",
+    "compared",
     "probe_sets",
     "runs",
     "gate",

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from portero.client.board import BoardPart
     from portero.client.categories import Categories
     from portero.client.checks import ChecksPart
+    from portero.client.compared import ComparedPart
     from portero.client.corrections import Corrections
     from portero.client.coverage import Coverage
     from portero.client.devices import Devices
@@ -70,6 +71,7 @@ class Portero:
     board: BoardPart
     categories: Categories
     checks: ChecksPart
+    compared: ComparedPart
     corrections: Corrections
     coverage: Coverage
     devices: Devices

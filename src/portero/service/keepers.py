@@ -41,6 +41,7 @@ from portero.service.register import Register
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.secrets import signing_key
+from portero.service.side_by_side import SideBySide
 from portero.service.signing_in import SignIns
 from portero.service.standings import Standings
 from portero.service.state import Current, Naming, Snapshot
@@ -88,6 +89,7 @@ class Keepers:
     whys: Whys
     verifying: Verifying
     drawing_up: DrawingUp
+    side_by_side: SideBySide
     indicators: IndicatorsKeeper
     enrolment: EnrolmentKeeper
     pushes: Pushes
@@ -185,6 +187,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=lookups,
         whys=whys,
+        side_by_side=SideBySide(estate_keeper, fleet, whys, standings),
         drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
         verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),

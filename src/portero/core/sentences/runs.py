@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from portero.core.nouns.action import Verdict
+from portero.core.nouns.compared import MachineVerdict
 from portero.core.nouns.probe_set import Probe
 from portero.core.nouns.run import ProbeResult, RunSummary, Shortfall
 from portero.core.nouns.verdict import Intended, LayerVerdict
@@ -45,6 +46,23 @@ def run(told: RunSummary) -> str:
         return f"{every} out as expected, {on}."
     verb = "comes" if passed == 1 else "come"
     return f"{passed:,} of {counted(tried, 'probe')} {verb} out as expected everywhere, {on}."
+
+
+def compared(one: MachineVerdict, other: MachineVerdict, deciding: Sequence[str]) -> str:
+    """What two machines would do, and what of their differences decides."""
+    if one.effective is other.effective:
+        return f"Both come to {one.effective}."
+    told = f"{one.device} comes to {one.effective}, {other.device} to {other.effective}"
+    if deciding:
+        return f"{told}: {joined(list(deciding), 'or')} alone would make the difference."
+    return f"{told}; no single difference makes that, several do together."
+
+
+def then_and_now(now: MachineVerdict, then: MachineVerdict, revision: int) -> str:
+    """What becomes of an attempt now, and what would have at a revision."""
+    if now.effective is then.effective:
+        return f"It comes to {now.effective}, as it did by revision {revision}."
+    return f"It comes to {now.effective}; by revision {revision} it came to {then.effective}."
 
 
 def probed(rules: int, number: int, days: int) -> str:

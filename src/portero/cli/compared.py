@@ -1,0 +1,145 @@
+"""One attempt in several places side by side: all groups, two machines, a person's machines, an earlier revision."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+from rich.text import Text
+
+from portero.cli import output
+from portero.cli.command import Commands, Context, present
+from portero.cli.moments import Moments
+from portero.client import Portero
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.attempt import Program
+from portero.core.nouns.compared import AttemptAnywhere, GroupVerdicts, MachineVerdict
+from portero.core.nouns.moments import WAYS
+
+_PROGRAM = "program:"
+
+
+def _tried(context: Context, portero: Portero) -> AttemptAnywhere:
+    """The visit, or the start, that the word means."""
+    options, word = context.options, context.options.what
+    what: dict[str, object] = {"url": word}
+    if word.startswith(_PROGRAM):
+        fields = {"product": word.removeprefix(_PROGRAM), "version": options.version}
+        what = {"start": Program(**{name: value for name, value in fields.items() if value is not None})}
+    at = Moments(portero).read("--at", options.at) if options.at else None
+    more = {"user": options.user, "browser": None if "start" in what else options.browser, "at": at}
+    return AttemptAnywhere.model_validate({**what, **more, "place": options.place})
+
+
+def groups(context: Context) -> int:
+    """What all machines would do, group by group."""
+    with context.client() as portero:
+        found = portero.compared.groups(_tried(context, portero))
+    rows = [
+        (one.group, f"{one.devices:,}", *(f"{one.effective.get(verdict, 0) or '–'}" for verdict in Verdict), _gap(one))
+        for one in found.items
+    ]
+    headings = ("GROUP", "MACHINES", *(verdict.value.upper() for verdict in Verdict), "MEANT OTHERWISE")
+    return present(context, found, lambda: output.print_table(headings, rows, right=(1, 2, 3, 4)))
+
+
+def _gap(one: GroupVerdicts) -> str:
+    """What more machines are meant to do than would."""
+    lacking = {verdict: meant - one.effective.get(verdict, 0) for verdict, meant in one.intended.items()}
+    return ", ".join(f"{number:,} to {verdict}" for verdict, number in lacking.items() if number > 0)
+
+
+def machines(context: Context) -> int:
+    """Two machines side by side."""
+    options = context.options
+    with context.client() as portero:
+        found = portero.compared.machines(_tried(context, portero), options.first, options.second)
+
+    def tell() -> None:
+        output.say(found.sentence)
+        _tell_verdicts([found.first, found.second])
+        rows = [
+            (one.what, one.first, one.second, Text("decides", style="bold") if one.decides else "")
+            for one in found.differing
+        ]
+        if rows:
+            output.print_table(("DIFFERING", found.first.device.upper(), found.second.device.upper(), ""), rows)
+
+    return present(context, found, tell)
+
+
+def person(context: Context) -> int:
+    """A person's machines."""
+    with context.client() as portero:
+        found = portero.compared.person(_tried(context, portero))
+    nobody = f"No machine tells that {context.options.user} is signed in there."
+    return present(context, found, lambda: _tell_verdicts(found.items) if found.items else output.say(nobody))
+
+
+def revision(context: Context) -> int:
+    """Now and at an earlier revision."""
+    options = context.options
+    with context.client() as portero:
+        found = portero.compared.revision(_tried(context, portero), options.device, options.revision)
+
+    def tell() -> None:
+        output.say(found.sentence)
+        output.say(Text("now       ").append(output.mark(found.now.effective)).append(f"  {found.now.why}"), indent=2)
+        output.say(
+            Text("then      ").append(output.mark(found.earlier.effective)).append(f"  {found.earlier.why}"), indent=2
+        )
+
+    return present(context, found, tell)
+
+
+def _tell_verdicts(items: tuple[MachineVerdict, ...] | list[MachineVerdict]) -> None:
+    rows = [(one.device, output.mark(one.intended), output.mark(one.effective), one.why) for one in items]
+    output.print_table(("MACHINE", "INTENDED", "EFFECTIVE", "WHY"), rows)
+
+
+# --- declaring ---
+
+
+def register(commands: Commands) -> None:
+    """Add this family's commands."""
+    noun = commands.noun("compare", "One attempt in several places side by side.")
+
+    def add(
+        name: str, run: Callable[[Context], int], summary: str, example: str, *places: tuple[str, str]
+    ) -> argparse.ArgumentParser:
+        parser = noun.add(name, run, summary, example)
+        for place, metavar in places:
+            parser.add_argument(place, metavar=metavar, help="hostname or id")
+        parser.add_argument("what", metavar="WHAT", help="a URL or a host, or program:NAME")
+        parser.add_argument("--at", metavar="TIME", help=f"when: {WAYS} (now)")
+        parser.add_argument("--place", choices=("on-site", "off-site"), help="where the machines are")
+        parser.add_argument("--browser", help="with which browser")
+        parser.add_argument("--version", help="the program's version")
+        if name != "person":
+            parser.add_argument("--user", help="who tries it")
+        return parser
+
+    url = "https://reeltide.example/"
+    add("groups", groups, "Say what all machines would do, group by group.", f"portero compare groups {url}")
+    add(
+        "machines",
+        machines,
+        "Say what two machines would do, and what of their differences decides.",
+        f"portero compare machines tidewren-mess-02 eastquay-desk-01 {url}",
+        *(("first", "MACHINE"), ("second", "OTHER")),
+    )
+    of_person = add(
+        "person",
+        person,
+        "Say what the machines on which a person is signed in would do.",
+        f"portero compare person {url} --user watch-2",
+    )
+    of_person.add_argument("--user", required=True, help="whose machines")
+    earlier = add(
+        "revision",
+        revision,
+        "Say what a machine would do now, and what it would have done by an earlier revision.",
+        f"portero compare revision tidewren-mess-02 {url} --revision 40",
+        ("device", "MACHINE"),
+    )
+    earlier.add_argument("--revision", type=int, required=True, metavar="N", help="the earlier one")
