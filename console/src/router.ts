@@ -199,6 +199,12 @@ export const router = createRouter({
       meta: { title: 'Probe sets' },
     },
     {
+      path: '/verify/compare',
+      name: 'compare',
+      component: () => import('@/compared/ComparePage.vue'),
+      meta: { title: 'Compare' },
+    },
+    {
       path: '/verify/why',
       name: 'why',
       component: () => import('@/whys/WhyPage.vue'),

@@ -103,3 +103,19 @@ def test_the_gate_refuses_a_change_until_a_keeper_overrules_it_with_a_reason(con
     expect(dialog).to_be_hidden()
     assert next(portero.revisions.list()).reason == "The gate was overruled: A day off"
     portero.settings.change(gate=())
+
+
+def test_one_address_is_compared_over_groups_and_on_two_machines(console, machines, looked_at):
+    console.go("/verify/compare")
+    console.get_by_label("Address").fill("http://gambling.category.test/")
+    console.get_by_role("button", name="Compare", exact=True).click()
+    groups = console.get_by_role("region", name="Over all groups")
+    expect(groups.get_by_role("row").filter(has_text="whole-fleet")).to_contain_text("3")
+    console.get_by_label("On this machine").fill("laptop-2")
+    expect(console.get_by_text("Name two machines, or none for all groups.")).to_be_visible()
+    console.get_by_label("and on this one").fill("laptop-1")
+    console.get_by_role("button", name="Compare", exact=True).click()
+    both = console.get_by_role("region", name="On two machines")
+    expect(both).to_contain_text("laptop-2 comes to allow, laptop-1 to block: layers alone would make the difference.")
+    expect(both.get_by_role("row").filter(has_text="layers")).to_contain_text("decides")
+    looked_at("compared")

@@ -5,6 +5,7 @@ const TABS = [
   { name: 'runs', label: 'Runs' },
   { name: 'probe-sets', label: 'Probe sets' },
   { name: 'why', label: 'Why?' },
+  { name: 'compare', label: 'Compare' },
 ]
 </script>
 

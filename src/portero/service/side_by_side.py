@@ -11,7 +11,6 @@ from portero.core.nouns.compared import (
     MachinesOfPerson,
     RevisionsCompared,
 )
-from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET
 from portero.core.nouns.probe_set import Probe
 from portero.service.estate import EstateKeeper
 from portero.service.fleet import FleetKeeper
@@ -34,8 +33,8 @@ class SideBySide:
         snapshot = self._estate.snapshot
         probe = Probe(visit=tried.url, start=tried.start, browser=tried.browser, expect=Verdict.BLOCK)
         machines = self._standings.all(snapshot.estate, [probe])
-        order = (*snapshot.estate.group_order, UNCLAIMED, WHOLE_FLEET)
-        return FleetVerdicts(revision=snapshot.revision, items=side_by_side.over_groups(tried, machines, order))
+        items = side_by_side.over_groups(tried, machines, snapshot.estate.group_order)
+        return FleetVerdicts(revision=snapshot.revision, items=items)
 
     def two_machines(self, tried: AttemptAnywhere, first: str, second: str) -> MachinesCompared:
         """What two machines would do, and what of their differences decides. Refusal, BadUrl."""

@@ -15,7 +15,6 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET
 from portero.core.nouns.layer import LayerMode, Layers
 from portero.core.nouns.preview import GateFailure
 from portero.core.nouns.probe_set import Probe
@@ -152,9 +151,8 @@ def _reduced(estate: Estate, cases: Sequence[Case]) -> Estate:
 
     What replaces weaker assignments does so by having any rule at all, and keeps all of them.
     """
-    groups = (*estate.group_order, UNCLAIMED, WHOLE_FLEET)
     names = tuple(estate.named_devices)
-    everywhere = Policy(compile_bundle(estate, groups, names, ANY_STATE), names[-1] if names else "")
+    everywhere = Policy(compile_bundle(estate, estate.group_order, names, ANY_STATE), names[-1] if names else "")
     replacing = {one.ruleset for one in estate.assignments if one.replaces_weaker}
     kept: dict[str, set[int]] = {}
     for case in cases:

@@ -17,7 +17,6 @@ from portero.core.nouns.action import STRICTNESS, Action, Verdict
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.device import Facts
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.group import UNCLAIMED, WHOLE_FLEET
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.rollout import RolloutState
 from portero.core.nouns.urls import Visit, parse_visit
@@ -182,8 +181,8 @@ class WhyAsked:
         names = tuple(name for name in self.names if name in self.estate.named_devices)
         kept = _everywhere.of(self.estate)
         if names not in kept:
-            groups = (*self.estate.group_order, UNCLAIMED, WHOLE_FLEET)
-            kept[names] = Policy(compile_bundle(self.estate, groups, names, ANY_STATE), self.names[-1])
+            bundle = compile_bundle(self.estate, self.estate.group_order, names, ANY_STATE)
+            kept[names] = Policy(bundle, self.names[-1])
         return kept[names]
 
     @cached_property
