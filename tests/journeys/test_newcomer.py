@@ -67,7 +67,8 @@ def test_a_noun_that_is_added_as_the_page_says_goes_through_every_layer(tmp_path
     shutil.copytree(Path(portero.__file__).parent, copy / "portero", ignore=shutil.ignore_patterns("__pycache__"))
     assert follow_the_steps(copy) == 2
     # what `make reference` runs
-    shutil.copytree(ROOT / "docs/reference", tmp_path / "docs/reference")
+    for folder in ("docs/reference", "docs/explanation", "tests/core"):
+        shutil.copytree(ROOT / folder, tmp_path / folder)
     make = [sys.executable, str(tmp_path / "docs/reference/make.py")]
     subprocess.run(make, env={**os.environ, "PYTHONPATH": str(copy)}, check=True)
     env = {"PYTHONPATH": str(copy), "XDG_CONFIG_HOME": str(tmp_path / "config")}
