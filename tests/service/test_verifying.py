@@ -10,6 +10,7 @@ import pytest
 from conftest import Wire, assignment, group, ruleset, under
 from made_estates import BASE, Maker
 from portero.client import GateFailed, Invalid, NotAllowed, NotFound, Portero
+from portero.core.nouns.compared import AttemptAnywhere
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.estate import Estate
@@ -114,7 +115,7 @@ def test_machines_that_fare_alike_are_decided_once(tmp_path, monkeypatch):
         for number in range(50):
             facts = {"hostname": f"desk-{number}", "layers": {"filter": "enforcing"}, "serial": f"S-{number}"}
             keepers.enrolment.join(code, Facts.model_validate(facts))
-        standings = keepers.verifying._standings.all(keepers.estate.snapshot.estate, ())
+        standings = keepers.standings.all(keepers.estate.snapshot.estate, ())
         assert [len(one.devices) for one in standings] == [50]
     finally:
         keepers.close()
@@ -183,6 +184,25 @@ def test_a_reader_looks_at_runs_and_starts_none(service, portero, fleet):
         assert list(reader.runs.list())
         with pytest.raises(NotAllowed):
             reader.runs.create(NewRun())
+
+
+def test_what_a_run_found_stands_in_the_worklist_until_a_better_one(portero, fleet):
+    portero.runs.create(NewRun(), wait=20)
+    (item,) = (one for one in portero.worklist.get().items if one.kind == "run")
+    assert "3 of 4 probes do not come out as expected in run" in item.sentence
+    portero.runs.create(NewRun(on=("unclaimed",)), wait=20)
+    assert not [one for one in portero.worklist.get().items if one.kind == "run"]
+
+
+def test_who_may_not_see_names_learns_from_none_where_somebody_is(service, portero, fleet):
+    Wire(
+        service, portero, "desk-3", unit="brackwater/yard", signed_in=["clerk-2"], layers={"filter": "enforcing"}
+    ).sync()
+    asked = AttemptAnywhere(url="http://gambling.category.test/", user="clerk-2")
+    assert [one.device for one in portero.compared.person(asked).items] == ["desk-3"]
+    service.add("nameless", "reader", sees_names=False)
+    with service.client("nameless", PASSWORD) as reader:
+        assert reader.compared.person(asked).items == ()
 
 
 def test_a_run_that_the_service_did_not_end_has_failed(tmp_path):

@@ -87,6 +87,7 @@ class Keepers:
     comparisons: Comparisons
     lookups: Lookups
     whys: Whys
+    standings: Standings
     verifying: Verifying
     drawing_up: DrawingUp
     side_by_side: SideBySide
@@ -187,6 +188,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         comparisons=Comparisons(store, current, holdings, foresight, clock),
         lookups=lookups,
         whys=whys,
+        standings=standings,
         side_by_side=SideBySide(estate_keeper, fleet, whys, standings),
         drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
         verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),

@@ -38,6 +38,10 @@ TOLD_SECONDS = 0.5
 _log = structlog.get_logger("portero.verifying")
 
 
+class _Interrupted(Exception):
+    """The service is being stopped."""
+
+
 class Verifying:
     """Carries runs out, one at a time, and keeps what came of them."""
 
@@ -54,6 +58,7 @@ class Verifying:
         self._live, self._now = live, clock
         self._worker = ThreadPoolExecutor(max_workers=1, thread_name_prefix="run")
         self._lock = threading.Lock()
+        self._closing = False
         self._open: dict[int, Run] = {}
         """Those under way, as far as they are."""
         self._ended: dict[int, threading.Event] = {}
@@ -138,7 +143,8 @@ class Verifying:
         return len(written), [one for one in written if (one.ruleset, one.selector) not in probed]
 
     def close(self) -> None:
-        """Let what is under way end; nothing more is begun."""
+        """Break off what is under way; nothing more is begun."""
+        self._closing = True
         self._worker.shutdown(cancel_futures=True)
 
     # --- under way ---
@@ -148,17 +154,21 @@ class Verifying:
         try:
             ended, devices = self._predicted(run, sets, estate, began)
         except Exception as problem:
-            _log.exception("run_failed", run=run.id)
-            told = f"The run could not be carried out: {problem}"
+            told = str(problem)
+            if not isinstance(problem, _Interrupted):
+                _log.exception("run_failed", run=run.id)
+                told = f"The run could not be carried out: {problem}"
             ended, devices = run.model_copy(update={"state": "failed", "problem": told, "done": 1.0}), None
         ended = ended.model_copy(update={"sentence": words.run(ended)})
-        with self._store.writing() as connection:
-            runs.write_run(connection, ended, devices)
-            probed = {(rule.ruleset, rule.selector) for one in ended.results for rule in one.decided_by}
-            runs.note_probed(connection, probed, ended.at.timestamp())
-        del self._open[run.id]
-        self._ended.pop(run.id).set()
-        self._live.tell("run")
+        try:
+            with self._store.writing() as connection:
+                runs.write_run(connection, ended, devices)
+                probed = {(rule.ruleset, rule.selector) for one in ended.results for rule in one.decided_by}
+                runs.note_probed(connection, probed, ended.at.timestamp())
+        finally:
+            del self._open[run.id]
+            self._ended.pop(run.id).set()
+            self._live.tell("run")
 
     def _predicted(self, run: Run, sets: Sequence[ProbeSet], estate: Estate, began: float) -> tuple[Run, bytes]:
         standings = self._standings.all(estate, [probe for one in sets for probe in one.probes])
@@ -167,6 +177,8 @@ class Verifying:
         probes, failing, results = numbered(sets), dict[str, list[list[int]]](), []
         told_at = began
         for tried in predict(probes, standings, run.on):
+            if self._closing:
+                raise _Interrupted(words.INTERRUPTED)
             results.append(tried.result)
             _add_ranges(failing, tried, places)
             if time.perf_counter() - told_at > TOLD_SECONDS:

@@ -11,11 +11,13 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import SEVERITIES, Finding, FindingKind, Findings, Severity
 from portero.core.nouns.readiness import BlockerCode, BlockerCount
 from portero.core.nouns.worklist import WorkItem, Worklist
+from portero.core.sentences import runs as words
 from portero.service.readiness import fleet_readiness
 from portero.store import device_lists, feeds
 from portero.store.database import Store
 from portero.store.directory import waiting_directory
 from portero.store.moments import moment
+from portero.store.runs import list_runs
 
 MOST_ITEMS = 60
 _ENDS = (FindingKind.ENDING, FindingKind.ENDED)
@@ -32,11 +34,12 @@ def worklist(store: Store, estate: Estate, found: Findings, epoch: EpochState, n
         *_ahead(epoch),
         *_gaps(store, estate, now),
         *_stragglers(store, now),
+        *_runs(store, found.revision),
         *_feeds(store, estate),
         *_directory(store),
         *map(_of_finding, _most_urgent(found)),
     ]
-    order = {"straggler": 0, "gap": 1, "feed": 2, "ending": 3, "finding": 4}
+    order = {"straggler": 0, "gap": 1, "run": 2, "feed": 3, "ending": 4, "finding": 5}
     items.sort(key=lambda item: (SEVERITIES.index(item.severity), order[item.kind], -(item.devices or 0)))
     return Worklist(revision=found.revision, items=tuple(items[:MOST_ITEMS]))
 
@@ -104,6 +107,21 @@ def _stragglers(store: Store, now: float) -> Iterator[WorkItem]:
                 next=todo,
                 link=f"/roll-out?state={state}",
             )
+
+
+def _runs(store: Store, revision: int) -> Iterator[WorkItem]:
+    """What the newest run that has ended found, and whether the estate was changed since."""
+    with store.reading() as connection:
+        newest = next((one for one in list_runs(connection, None, 5).items if one.state == "done"), None)
+    if newest is not None and newest.failed:
+        yield WorkItem(
+            kind="run",
+            severity=Severity.MEDIUM,
+            sentence=words.run_failed(newest, revision),
+            next="See which, and why." if newest.revision == revision else "Verify again, then see which, and why.",
+            link=f"/verify/runs/{newest.id}",
+            at=newest.at,
+        )
 
 
 def _feeds(store: Store, estate: Estate) -> Iterator[WorkItem]:

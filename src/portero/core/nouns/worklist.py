@@ -36,7 +36,7 @@ class AuthoringWarning(Noun):
 class WorkItem(Noun):
     """Something that needs a decision, with its one next step."""
 
-    kind: Literal["gap", "finding", "ending", "straggler", "feed"]
+    kind: Literal["gap", "finding", "ending", "straggler", "feed", "run"]
     severity: Severity
     sentence: str
     devices: int | None = None

@@ -83,6 +83,14 @@ def gate_failure(set: str, number: int, probe: Probe, was: Verdict, then: Intend
     )
 
 
+def run_failed(told: RunSummary, revision: int) -> str:
+    """That a run's probes did not come out, and whether the estate was changed since."""
+    tried = told.probes - told.nowhere
+    since = "" if told.revision == revision else f"; {counted(revision - told.revision, 'revision')} since"
+    verb = "does" if told.failed == 1 else "do"
+    return f"{told.failed:,} of {counted(tried, 'probe')} {verb} not come out as expected in run {told.id}{since}."
+
+
 def not_judged(problem: str) -> dict[str, str]:
     """A probe that cannot be tried."""
     return {"detail": problem, "remedy": "Write the probe anew."}

@@ -47,7 +47,11 @@ def compare_machines(
 @asks
 def compare_person(body: AttemptAnywhere, who: Signed, keepers: TheKeepers) -> MachinesOfPerson:
     """What the machines on which a person is signed in would do about it."""
-    found = keepers.side_by_side.machines_of(_meant(who, keepers, body))
+    meant = _meant(who, keepers, body)
+    found = keepers.side_by_side.machines_of(meant)
+    if not who.sees_names and meant.user == body.user:
+        # trying names would tell where somebody is
+        found = found.model_copy(update={"items": ()})
     return found.model_copy(update={"user": body.user})
 
 

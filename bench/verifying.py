@@ -1,0 +1,58 @@
+"""A predicted run over a great fleet, beside deciding once each sort of machines that may fare apart."""
+
+from __future__ import annotations
+
+import random
+from unittest import mock
+
+from bench.estates import CATEGORIES, make_estate
+from bench.fleet import stored_fleet
+from bench.measuring import Figure, Row, in_turns, whole
+from portero.core.insight.predicting import numbered, predict
+from portero.core.insight.whys import question
+from portero.core.nouns.estate import Estate
+from portero.core.nouns.probe_set import ProbeSet
+from portero.service.state import Snapshot
+
+
+def _probes(number: int, rng: random.Random) -> ProbeSet:
+    """Visits to hosts of categories and to any other, over http and https, half of them expected to be stopped."""
+    listed = []
+    for place in range(number):
+        host = f"{rng.choice(CATEGORIES)}.category.test" if place % 3 else f"host{place}.example"
+        scheme = "https" if place % 2 else "http"
+        listed.append({"visit": f"{scheme}://{host}/", "expect": "block" if place % 4 < 2 else "allow"})
+    return ProbeSet.model_validate({"key": "many", "to": ["whole-fleet"], "probes": listed})
+
+
+def verifying_rows(machines: int, probes: int) -> list[Row | Figure]:
+    """How long a run takes, and how often it decides, beside each probe once on each sort of machines."""
+    made, asked = make_estate(200, 1_000), _probes(probes, random.Random(4))
+    with stored_fleet(machines) as keepers:
+
+        def edit(snapshot: Snapshot) -> Estate:
+            parts = {"rulesets": made.rulesets, "assignments": made.assignments, "schedules": made.schedules}
+            return snapshot.estate.replacing(**parts, probe_sets=(asked,))
+
+        keepers.estate.change(edit, by="bench")
+        sorts = keepers.standings.all(keepers.estate.snapshot.estate, asked.probes)
+        tried = numbered([asked])
+
+        def decide_each() -> None:
+            for one in tried:
+                for sort in sorts:
+                    _ = sort.ask(one.probe.attempt(sort.devices[0].hostname), one.probe.expect).explanation
+
+        def run() -> None:
+            for _ in predict(tried, sorts):
+                pass
+
+        decide_each()
+        deciding, running = in_turns(1, whole(decide_each, probes), whole(run, probes))
+        with mock.patch.object(question, "explain", wraps=question.explain) as explained:
+            run()
+    what = f"{machines:,} machines of {len(sorts):,} sorts, {probes} probes"
+    return [
+        Row(f"a probe on {what} (floor: each sort decided once)", running, deciding.median, goal=4, aim=2),
+        Figure(f"decisions of a run, {what}: of each", explained.call_count / (len(sorts) * probes), "", at_most=2),
+    ]
