@@ -39,8 +39,8 @@ if (what.value) compare()
       <span>One address over all groups; or on two machines, with what of their differences decides.</span>
     </PageHead>
     <section class="panel mt-3">
-      <form class="ask" @submit.prevent="compare">
-        <label class="what">
+      <form class="question" @submit.prevent="compare">
+        <label class="address">
           <span class="form-label">Address</span>
           <BFormInput v-model="what" placeholder="https://lucky-reef.example/" maxlength="8192" required />
         </label>
@@ -133,19 +133,6 @@ if (what.value) compare()
 </template>
 
 <style scoped>
-.ask {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.6rem;
-  align-items: end;
-}
-.what {
-  flex: 1;
-  min-width: 16rem;
-}
-label {
-  flex: 0 1 12rem;
-}
 .side {
   display: grid;
   grid-template-columns: 12rem 9rem 9rem minmax(0, 1fr);

@@ -68,7 +68,7 @@ if (machine.value && what.value) void ask()
       <span>Why something is, or is not, stopped: every cause in the order in which to rule them out.</span>
     </PageHead>
     <section class="panel mt-3">
-      <form class="ask" @submit.prevent="ask">
+      <form class="question" @submit.prevent="ask">
         <label>
           <span class="form-label">Machine</span>
           <BFormInput
@@ -82,7 +82,7 @@ if (machine.value && what.value) void ask()
         <datalist id="why-machines">
           <option v-for="item in devices.items.value ?? []" :key="item.id" :value="item.hostname" />
         </datalist>
-        <label class="what">
+        <label class="address">
           <span class="form-label">Address</span>
           <BFormInput v-model="what" placeholder="https://lucky-reef.example/" maxlength="8192" />
         </label>
@@ -111,19 +111,6 @@ if (machine.value && what.value) void ask()
 </template>
 
 <style scoped>
-.ask {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.6rem;
-  align-items: end;
-}
-.what {
-  flex: 1;
-  min-width: 16rem;
-}
-label {
-  flex: 0 1 11rem;
-}
 .wrong {
   color: var(--block);
   margin: 0.7rem 0 0;

@@ -34,3 +34,12 @@ def _merged(noun: AuthoredNoun, before: Estate, document: Estate) -> tuple[Any, 
     own = noun.by_key(document)
     kept = [own.pop(noun.key_of(one), one) for one in noun.of(before)]
     return (*kept, *own.values())
+
+
+def with_assignment(estate: Estate, key: str, **changed: Any) -> Estate:
+    """The estate in which one assignment has other values. ValidationError where it may not have them."""
+
+    def other(one: Assignment) -> Assignment:
+        return Assignment.model_validate({**dict(one), **changed}) if one.key == key else one
+
+    return estate.replacing(assignments=tuple(map(other, estate.assignments)))

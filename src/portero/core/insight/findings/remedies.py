@@ -7,8 +7,9 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from portero.core.insight.findings.companions import with_browsers_blocked, with_companion
+from portero.core.insight.merging import with_assignment
 from portero.core.nouns.action import Action, Override
-from portero.core.nouns.assignment import Assignment, State
+from portero.core.nouns.assignment import State
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import Finding
 from portero.core.nouns.group import BUILT_IN
@@ -38,13 +39,6 @@ def _longer(end: datetime, now: datetime) -> datetime:
 # --- assignments ---
 
 
-def _with_assignment(estate: Estate, key: str, **changed: Any) -> Estate:
-    def other(assignment: Assignment) -> Assignment:
-        return Assignment.model_validate({**dict(assignment), **changed}) if assignment.key == key else assignment
-
-    return estate.replacing(assignments=tuple(map(other, estate.assignments)))
-
-
 def _remove_assignment(estate: Estate, finding: Finding) -> Estate:
     gone = finding.assignments[0]
     return estate.replacing(
@@ -53,21 +47,21 @@ def _remove_assignment(estate: Estate, finding: Finding) -> Estate:
 
 
 def _pause(estate: Estate, finding: Finding) -> Estate:
-    return _with_assignment(estate, finding.assignments[0], state=State.PAUSED)
+    return with_assignment(estate, finding.assignments[0], state=State.PAUSED)
 
 
 def _replace_weaker(estate: Estate, finding: Finding) -> Estate:
-    return _with_assignment(estate, finding.assignments[0], replaces_weaker=True)
+    return with_assignment(estate, finding.assignments[0], replaces_weaker=True)
 
 
 def _only_record(estate: Estate, finding: Finding) -> Estate:
-    return _with_assignment(estate, finding.assignments[0], action=Override.LOG)
+    return with_assignment(estate, finding.assignments[0], action=Override.LOG)
 
 
 def _extend(estate: Estate, finding: Finding, now: datetime) -> Estate:
     one = next(assignment for assignment in estate.assignments if assignment.key == finding.assignments[0])
     assert one.ends is not None
-    return _with_assignment(estate, one.key, ends=_longer(one.ends, now))
+    return with_assignment(estate, one.key, ends=_longer(one.ends, now))
 
 
 # --- rules ---

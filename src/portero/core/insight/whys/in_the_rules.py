@@ -6,11 +6,12 @@ from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import Any
 
+from portero.core.insight.merging import with_assignment
 from portero.core.insight.quick_rules import write_quick_rules
 from portero.core.insight.quick_words import QuickWordProblem
 from portero.core.insight.whys.question import FoundCause, MatchingRule, WhyAsked
 from portero.core.nouns.action import STOPPING, STRICTNESS, Action, Override, Verdict
-from portero.core.nouns.assignment import Assignment, DeviceTarget
+from portero.core.nouns.assignment import DeviceTarget
 from portero.core.nouns.caveat import CaveatCode
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.membership import Condition
@@ -344,13 +345,7 @@ def _mended(cause: Cause, key: str, what: str, mend: Callable[[Estate], Estate])
 
 
 def _of_assignment(key: str, **changed: Any) -> Callable[[Estate], Estate]:
-    def mended(estate: Estate) -> Estate:
-        def other(one: Assignment) -> Assignment:
-            return Assignment.model_validate({**dict(one), **changed}) if one.key == key else one
-
-        return estate.replacing(assignments=tuple(map(other, estate.assignments)))
-
-    return mended
+    return lambda estate: with_assignment(estate, key, **changed)
 
 
 def _with_other(cause: Cause, key: str, rule: RuleReference, **changed: Any) -> FoundCause:
