@@ -22,12 +22,13 @@ KEEPERS = {
     # nobody in this table sees names
     *("listAudit", "exportAudit"),
 }
-RESPONDERS = {"createPush"}
+RESPONDERS = {"createPush", "createRun"}
 # what asks, reckons, or is one's own
 ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
     *("describeApplicationSet", "readDaysOff", "createToken", "putPassword", "endSession", "revokeToken"),
-    *("trySiteList", "switchSiteList", "catchApplicationSet"),
+    *("trySiteList", "switchSiteList", "catchApplicationSet", "askWhy"),
+    *("compareGroups", "compareMachines", "comparePerson", "compareWithRevision"),
 }
 BY_SESSION = {
     *("createAdministrator", "putAdministrator", "resetAdministrator", "removeAdministrator"),
