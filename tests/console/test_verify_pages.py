@@ -119,3 +119,18 @@ def test_one_address_is_compared_over_groups_and_on_two_machines(console, machin
     expect(both).to_contain_text("laptop-2 comes to allow, laptop-1 to block: layers alone would make the difference.")
     expect(both.get_by_role("row").filter(has_text="layers")).to_contain_text("decides")
     looked_at("compared")
+
+
+def test_a_probe_set_is_drawn_up_looked_at_and_saved(console, portero, machines, looked_at):
+    console.go("/verify/probe-sets")
+    console.get_by_role("button", name="Draw one up…").click()
+    dialog = console.get_by_role("dialog", name="Draw a probe set up")
+    dialog.get_by_label("Its key").fill("gambling-holds")
+    dialog.get_by_label("Which").select_option("no-gambling")
+    dialog.get_by_role("button", name="Draw up").click()
+    expect(dialog.get_by_role("status")).to_contain_text("http://gambling.category.test/")
+    looked_at("drawn up")
+    dialog.get_by_role("button", name="Save…").click()
+    put_in_force(console)
+    expect(console.get_by_role("link", name="gambling-holds")).to_be_visible()
+    assert [one.expect.value for one in portero.probe_sets.get("gambling-holds").probes] == ["block", "allow"]

@@ -7,7 +7,9 @@ import { callsOf, type Noun } from './useNouns'
 
 /** The objects of any noun: all of them at the left, the chosen one's document beside. */
 const NEW = '+new'
-const props = defineProps<{ noun: Noun; chosen: string }>()
+const props = withDefaults(defineProps<{ noun: Noun; chosen: string; route?: string }>(), {
+  route: 'objects',
+})
 const emit = defineEmits<{ open: [key: string] }>()
 const { data, isPending, error, refetch } = callsOf(props.noun).useAll()
 const { data: session } = useSession()
@@ -28,7 +30,7 @@ const found = computed(() => data.value?.find((one) => String(one[props.noun.key
       <KeyedList
         :items="items"
         :label="noun.plural"
-        route="objects"
+        :route="route"
         param="object"
         :current="key"
         :small="(one) => (one.name === one.key ? '' : one.key)"

@@ -3,15 +3,14 @@ import { refDebounced } from '@vueuse/core'
 import { computed, ref, useId } from 'vue'
 
 import type { RulesetBody, Schemas } from '@/api/client'
-import { crud } from '@/api/crud'
 import { useGroups } from '@/groups/useGroups'
 import { counted } from '@/lib/words'
+import { probeSets } from '@/verifying/useDrawUp'
 import { useSiteTrial } from './useSiteTrial'
 
 /** Addresses tried on a site list while it is being written: what each browser would do, and by which pattern. */
 const props = defineProps<{ ruleset: RulesetBody }>()
 const id = useId()
-const probeSets = crud<Schemas['ProbeSetState'], Schemas['ProbeSet']>('probe_sets')
 const MOST = 100
 const text = ref('')
 const urls = computed(() => text.value.split(/\s+/).filter(Boolean).slice(0, MOST))

@@ -2,14 +2,12 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import type { Schemas } from '@/api/client'
 import { counted } from '@/lib/words'
-import { crud } from '@/api/crud'
 import RunResults from './RunResults.vue'
+import { probeSets } from './useDrawUp'
 import { useProbedRules, useRun, useRuns, useStartRun } from './useRuns'
 
 /** What probe sets came to over the fleet: the runs at the left, the chosen one beside them. */
-const probeSets = crud<Schemas['ProbeSetState'], Schemas['ProbeSet']>('probe_sets')
 const route = useRoute()
 const router = useRouter()
 const { items, isPending, error, refetch, hasNextPage, fetchNextPage } = useRuns()
