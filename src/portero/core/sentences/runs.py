@@ -76,7 +76,8 @@ def probed(rules: int, number: int, days: int) -> str:
 def gate_failure(set: str, number: int, probe: Probe, was: Verdict, then: Intended, devices: int) -> str:
     """A probe of the gate that a change fails."""
     name = f" ({probe.name})" if probe.name else ""
-    whys = " ".join(layer.why for layer in then.layers if layer.winner) or "No rule would decide it any more."
+    settling = [layer.why for layer in then.layers if layer.winner and layer.verdict is then.verdict]
+    whys = " ".join(settling) or "No rule would decide it any more."
     return (
         f"Probe {number} of {set}{name}, {probe.tried}, comes to {was} and would come to {then.verdict} on"
         f" {counted(devices, 'machine')}: {whys}"

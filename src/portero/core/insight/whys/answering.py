@@ -127,7 +127,8 @@ def _all_found(question: WhyAsked) -> Iterator[FoundCause]:
         yield from (one for one in enforcement(question) if one.comes_to is None)
     else:
         yield from delivery(question)
-        yield from enforcement(question)
+        # what weakens a block says nothing of why something is blocked
+        yield from (one for one in enforcement(question) if question.is_looser or one.comes_to is not None)
         yield from _content(question)
         yield from reach(question)
         yield from rules(question)
