@@ -35,7 +35,7 @@ def verifying_rows(machines: int, probes: int) -> list[Row | Figure]:
             return snapshot.estate.replacing(**parts, probe_sets=(asked,))
 
         keepers.estate.change(edit, by="bench")
-        sorts = keepers.standings.all(keepers.estate.snapshot.estate, asked.probes)
+        sorts = keepers.standings.alike(keepers.estate.snapshot.estate, asked.probes)
         tried = numbered([asked])
 
         def decide_each() -> None:

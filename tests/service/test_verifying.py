@@ -115,7 +115,7 @@ def test_machines_that_fare_alike_are_decided_once(tmp_path, monkeypatch):
         for number in range(50):
             facts = {"hostname": f"desk-{number}", "layers": {"filter": "enforcing"}, "serial": f"S-{number}"}
             keepers.enrolment.join(code, Facts.model_validate(facts))
-        standings = keepers.standings.all(keepers.estate.snapshot.estate, ())
+        standings = keepers.standings.alike(keepers.estate.snapshot.estate, ())
         assert [len(one.devices) for one in standings] == [50]
     finally:
         keepers.close()

@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 
 import { useAssignments } from '@/assignments/useAssignments'
+import { counted } from '@/lib/words'
 import { useRulesets } from '@/rulesets/useRulesets'
 import { type DrawnFrom, probeSets, useDrawUp } from './useDrawUp'
 
@@ -96,9 +97,8 @@ const save = () =>
       <BTableSimple caption-top>
         <caption class="px-3">
           {{
-            drawn.probes?.length
-          }}
-          probes, looked at before they are saved
+            counted(drawn.probes?.length ?? 0, 'probe')
+          }}, looked at before they are saved
         </caption>
         <BTbody>
           <BTr v-for="(one, place) in drawn.probes?.slice(0, 12)" :key="place">

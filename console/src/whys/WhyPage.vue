@@ -42,11 +42,17 @@ async function find() {
   what.value = one.url
   person.value = one.user ?? ''
   expected.value = 'allow'
+  reference.value = ''
   return true
 }
 
 async function ask() {
-  if (!(await find())) return
+  try {
+    if (!(await find())) return
+  } catch (problem) {
+    unknown.value = (problem as Error).message
+    return
+  }
   const attempt = {
     device: machine.value.trim(),
     url: what.value.trim(),

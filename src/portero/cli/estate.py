@@ -80,7 +80,7 @@ def estate_check(context: Context) -> int:
     index = read_or_tell(options.index, lambda: read_index(read_bytes(options.index))) if options.index else EMPTY_INDEX
     offline = alone(estate, facts, index)
     offline.compile_all()
-    standings = offline.all() if options.facts else []
+    standings = offline.alike() if options.facts else []
     results = [tried.result for tried in predict(numbered(estate.probe_sets), standings, as_meant=True)]
     failed = [result for result in results if result.failed]
     write_junit(options, results)

@@ -90,5 +90,4 @@ class DrawingUp:
 
 
 def _unknown(what: str, word: str, known: Iterable[str]) -> Refusal:
-    said = unknown_word(what, word, known)
-    return Refusal("invalid", f"{said[:1].upper()}{said[1:]}.")
+    return Refusal("invalid", wording.as_sentence(unknown_word(what, word, known)))

@@ -32,7 +32,7 @@ class SideBySide:
         """What all machines would do, group by group. BadUrl."""
         snapshot = self._estate.snapshot
         probe = Probe(visit=tried.url, start=tried.start, browser=tried.browser, expect=Verdict.BLOCK)
-        machines = self._standings.all(snapshot.estate, [probe])
+        machines = self._standings.alike(snapshot.estate, [probe])
         items = side_by_side.over_groups(tried, machines, snapshot.estate.group_order)
         return FleetVerdicts(revision=snapshot.revision, items=items)
 

@@ -27,7 +27,7 @@ class Standings:
     def __init__(self, store: Store, fleet: FleetKeeper, whys: Whys, clock: Callable[[], float]) -> None:
         self._store, self._fleet, self._whys, self._now = store, fleet, whys, clock
 
-    def all(self, estate: Estate, probes: Iterable[Probe]) -> list[Alike]:
+    def alike(self, estate: Estate, probes: Iterable[Probe]) -> list[Alike]:
         """All machines that are not retired, by what counts for some probes."""
         with_browsers = any(probe.browser is not None for probe in probes)
         with self._store.reading() as connection:

@@ -21,6 +21,7 @@ from portero.core.nouns.page import Page
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.run import NewRun, Run, RunSummary
 from portero.core.sentences import runs as words
+from portero.core.wording import as_sentence
 from portero.service.estate import EstateKeeper
 from portero.service.live import Live
 from portero.service.problems import Refusal, field_error
@@ -171,7 +172,7 @@ class Verifying:
             self._live.tell("run")
 
     def _predicted(self, run: Run, sets: Sequence[ProbeSet], estate: Estate, began: float) -> tuple[Run, bytes]:
-        standings = self._standings.all(estate, [probe for one in sets for probe in one.probes])
+        standings = self._standings.alike(estate, [probe for one in sets for probe in one.probes])
         devices = [device for standing in standings for device in standing.devices]
         places = {device.id: place for place, device in enumerate(devices)}
         probes, failing, results = numbered(sets), dict[str, list[list[int]]](), []
@@ -207,7 +208,7 @@ class Verifying:
         for place, key in enumerate(new.sets):
             if key not in known:
                 said = unknown_word("probe set", key, known)
-                raise Refusal("invalid", f"{said[:1].upper()}{said[1:]}.", errors=[field_error(["sets", place], said)])
+                raise Refusal("invalid", as_sentence(said), errors=[field_error(["sets", place], said)])
         return [known[key] for key in new.sets] if new.sets else list(known.values())
 
     def _targets_of(self, new: NewRun, estate: Estate) -> tuple[Target, ...]:

@@ -113,7 +113,7 @@ class _Meaning:
     def __init__(self, estate: Estate, probes: Sequence[Gated], world: World, index: CategoryIndex) -> None:
         self._estate, self._world, self._index = estate, world, index
         self._named = estate.named_devices
-        self._reduced = _reduced(estate, [self._case(one, ()) for one in probes])
+        self._reduced = _reduced(estate, [self._case(one, None) for one in probes])
         self._policy: Callable[[Groups, tuple[str, ...]], Policy] = cache(self._compiled)
         self._known: dict[tuple[str, int, Groups, tuple[str, ...]], Intended | None] = {}
 
@@ -132,12 +132,12 @@ class _Meaning:
     def _compiled(self, groups: Groups, names: tuple[str, ...]) -> Policy:
         return Policy(compile_bundle(self._reduced, groups, names), names[-1] if names else "")
 
-    def _case(self, one: Gated, applied: Policy | tuple[()]) -> Case:
+    def _case(self, one: Gated, applied: Policy | None) -> Case:
         attempt = one.probe.attempt("any-machine")
         at: datetime = attempt.at or self._world.now
         machine = Machine(
             layers=_ENFORCING,
-            applied=applied or None,
+            applied=applied,
             coverage=self._estate.coverage_table,
             catalogue=self._world.catalogue,
         )

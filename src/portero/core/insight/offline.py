@@ -166,7 +166,7 @@ class OfflineEstate:
         whole = self._policy(groups, hostname, whole=True) if left_aside else None
         return explain(policy, case, whole=whole)
 
-    def all(self) -> list[Alike]:
+    def alike(self) -> list[Alike]:
         """Every device of the facts document by itself."""
         return [
             Alike(self.groups_of(hostname), (DeviceName(id=hostname, hostname=hostname),), self._asking(hostname))

@@ -68,32 +68,32 @@ class Scope:
         self._groups = {target for target in targets if isinstance(target, str)}
         self._names = {target.device.casefold() for target in targets if not isinstance(target, str)}
 
-    def of(self, standing: Alike) -> Sequence[DeviceName]:
-        """Those of a standing's machines that it holds."""
-        if not self._groups.isdisjoint(standing.groups):
-            return standing.devices
+    def of(self, alike: Alike) -> Sequence[DeviceName]:
+        """Those of the machines alike that it holds."""
+        if not self._groups.isdisjoint(alike.groups):
+            return alike.devices
         if not self._names:
             return ()
-        return [one for one in standing.devices if one.id in self._names or one.hostname in self._names]
+        return [one for one in alike.devices if one.id in self._names or one.hostname in self._names]
 
 
 def predict(
-    probes: Sequence[Numbered], standings: Sequence[Alike], on: Sequence[Target] = (), *, as_meant: bool = False
+    probes: Sequence[Numbered], machines: Sequence[Alike], on: Sequence[Target] = (), *, as_meant: bool = False
 ) -> Iterator[Tried]:
     """What each probe comes to on the machines on which it counts: as they are, or as the estate means it."""
     within = Scope(on) if on else None
     for one in probes:
-        yield _try(one, Scope(one.set.targets_of(one.probe)), standings, within, as_meant)
+        yield _try(one, Scope(one.set.targets_of(one.probe)), machines, within, as_meant)
 
 
-def reached(probes: Sequence[Numbered], standings: Sequence[Alike], on: Sequence[Target] = ()) -> int:
+def reached(probes: Sequence[Numbered], machines: Sequence[Alike], on: Sequence[Target] = ()) -> int:
     """On how many machines some of the probes count."""
     scopes = [Scope(targets) for targets in {one.set.targets_of(one.probe) for one in probes}]
     within = Scope(on) if on else None
     found = 0
-    for standing in standings:
-        held = {device.id for scope in scopes for device in scope.of(standing)}
-        found += len(held if within is None else held & {device.id for device in within.of(standing)})
+    for alike in machines:
+        held = {device.id for scope in scopes for device in scope.of(alike)}
+        found += len(held if within is None else held & {device.id for device in within.of(alike)})
     return found
 
 
@@ -117,23 +117,23 @@ class _Sum:
         known.devices.extend(devices)
 
 
-def _try(one: Numbered, scope: Scope, standings: Sequence[Alike], within: Scope | None, as_meant: bool) -> Tried:
+def _try(one: Numbered, scope: Scope, machines: Sequence[Alike], within: Scope | None, as_meant: bool) -> Tried:
     total = _Sum()
-    for standing in standings:
-        devices = scope.of(standing)
+    for alike in machines:
+        devices = scope.of(alike)
         if devices and within is not None:
-            held = {device.id for device in within.of(standing)}
+            held = {device.id for device in within.of(alike)}
             devices = [device for device in devices if device.id in held]
         if devices:
             total.devices += len(devices)
-            _look(one.probe, standing, devices, total, as_meant)
+            _look(one.probe, alike, devices, total, as_meant)
     return _told(one, total)
 
 
-def _look(probe: Probe, standing: Alike, devices: Sequence[DeviceName], total: _Sum, as_meant: bool) -> None:
-    """Try a probe on the first of a standing's machines, for those on which it counts."""
+def _look(probe: Probe, alike: Alike, devices: Sequence[DeviceName], total: _Sum, as_meant: bool) -> None:
+    """Try a probe on the first of the machines alike, for those on which it counts."""
     try:
-        question = standing.ask(probe.attempt(devices[0].hostname), probe.expect)
+        question = alike.ask(probe.attempt(devices[0].hostname), probe.expect)
         explanation = question.explanation
     except BadUrl as problem:
         total.fail(RunCause(code="not-judged", devices=0, **words.not_judged(str(problem))), devices)

@@ -103,7 +103,6 @@ class WhyAsked:
     """The states before this one, the latest first."""
     went_on: Callable[[], str | None] = lambda: None
     """When somebody went on past a warning of it on this machine, in words."""
-
     matched: list[tuple[Contender, RuleReference]] | None = None
     """What matches, where that is known."""
     in_short: bool = False
@@ -158,7 +157,7 @@ class WhyAsked:
         attempt = self.case.attempt.model_copy(update={"browser": None})
         return explain(self.policy, self.case._replace(attempt=attempt)).effective.verdict
 
-    def on_enforcing(self, layer: str, **machine: Any) -> Verdict:
+    def on_enforcing(self, layer: str) -> Verdict:
         """What it would come to if a layer were meant to enforce, and did."""
         policy = copy.copy(self.policy)
         policy.bundle = msgspec.structs.replace(
@@ -167,7 +166,7 @@ class WhyAsked:
         own = self.case.machine
         layers = own.layers.model_copy(update={layer: LayerMode.ENFORCING})
         applied = policy if own.applied is self.policy else own.applied
-        return self.verdict(policy, layers=layers, applied=applied, **machine)
+        return self.verdict(policy, layers=layers, applied=applied)
 
     def under(self, estate: Estate) -> Verdict:
         """What it would come to under another estate, once the machine has it."""
@@ -189,7 +188,8 @@ class WhyAsked:
     def met(self) -> list[MatchingRule]:
         """Every rule that matches, those of other groups, drafts and paused assignments too."""
         own = self.own_assignments
-        return [MatchingRule(one, named, named.assignment in own) for one, named in self.matched or self.matching()]
+        matched = self.matching() if self.matched is None else self.matched
+        return [MatchingRule(one, named, named.assignment in own) for one, named in matched]
 
     def matching(self) -> list[tuple[Contender, RuleReference]]:
         """Every rule of the estate that matches, each once, and what it is called."""
