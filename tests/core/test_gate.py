@@ -78,9 +78,9 @@ def test_what_fails_is_what_fails_machine_by_machine(seed):
                 _meant(offline, estate, one.probe, member, held)
                 for offline, estate in zip(states, (before, after), strict=True)
             )
-
             if was is one.probe.expect and then is not one.probe.expect:
-                expected[one.set, one.number] = expected.get((one.set, one.number), 0) + 1
+                key = (one.set.key, one.number)
+                expected[key] = expected.get(key, 0) + 1
     assert found == expected
 
 

@@ -21,9 +21,11 @@ from portero.cli.command import (
 )
 from portero.cli.documents import add_documents, offline
 from portero.cli.moments import Moments
+from portero.client import Portero
 from portero.core import sentences, wording
 from portero.core.insight.offline import UnknownDevice
-from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.attempt import PROGRAM_WORD, Attempt, attempted
+from portero.core.nouns.device import Application
 from portero.core.nouns.ground import ground_words
 from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
@@ -73,6 +75,29 @@ def attempt_of(options: argparse.Namespace, tried: dict[str, Any], moments: Mome
     """The attempt on the machine that options name, at their moment."""
     at = moments.read("--at", options.at) if options.at else datetime.now(UTC).replace(microsecond=0)
     return Attempt.model_validate({"device": options.device, "at": at, **tried})
+
+
+def tried_of(options: argparse.Namespace, installed: Iterable[Application] = ()) -> dict[str, object]:
+    """The visit or the start that the option `what` means, with who, where, and with which browser. Of a program that
+    is among those installed all that is known counts.
+    """
+    more = _given(options, ("user", "place"))
+    tried = attempted(options.what, _known_of(options, installed) if options.what.startswith(PROGRAM_WORD) else {})
+    return {**tried, **more, **(_given(options, ("browser",)) if "url" in tried else {})}
+
+
+def _known_of(options: argparse.Namespace, installed: Iterable[Application]) -> dict[str, str]:
+    name, version = options.what.removeprefix(PROGRAM_WORD).casefold(), options.version
+    for one in installed:
+        is_meant = name in ((one.product or "").casefold(), (one.file or "").casefold())
+        if is_meant and version in (None, one.version):
+            return one.model_dump(include=set(PROGRAM), exclude_none=True)
+    return _given(options, ("version",))
+
+
+def programs_on(portero: Portero, options: argparse.Namespace, device: str) -> Iterable[Application]:
+    """The programs of a machine, where the option `what` names one."""
+    return portero.devices.get(device).facts.applications if options.what.startswith(PROGRAM_WORD) else ()
 
 
 # --- in words ---

@@ -49,7 +49,8 @@ class Context:
         if overrules and not getattr(self.options, "reason", None):
             raise UsageProblem("--overrule goes with --reason: history tells why the gate was overruled")
         url, token = str(self.settings.url.value), self.settings.token.value
-        return Portero(url, token=token, previews=previews, overrules=overrules)
+        proves = getattr(self.options, "prove", None) or ()
+        return Portero(url, token=token, previews=previews, overrules=overrules, proves=proves)
 
 
 Run = Callable[[Context], int]
@@ -106,6 +107,13 @@ def add_change(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--preview", action="store_true", help="say what would change, and do nothing")
     parser.add_argument(
         "--overrule", action="store_true", help="make it although a probe of the gate fails; for keepers, with --reason"
+    )
+    parser.add_argument(
+        "--prove",
+        action="append",
+        metavar="PROBE",
+        help="what is to prove it, and is kept with it: a probe set, or such as “block reeltide.example on ships”;"
+        " give it again for more",
     )
 
 

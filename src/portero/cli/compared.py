@@ -8,27 +8,21 @@ from collections.abc import Callable
 from rich.text import Text
 
 from portero.cli import output
+from portero.cli.checks import programs_on, tried_of
 from portero.cli.command import Commands, Context, present
 from portero.cli.moments import Moments
 from portero.client import Portero
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.attempt import Program
 from portero.core.nouns.compared import AttemptAnywhere, GroupVerdicts, MachineVerdict
 from portero.core.nouns.moments import WAYS
 
-_PROGRAM = "program:"
 
-
-def _tried(context: Context, portero: Portero) -> AttemptAnywhere:
-    """The visit, or the start, that the word means."""
-    options, word = context.options, context.options.what
-    what: dict[str, object] = {"url": word}
-    if word.startswith(_PROGRAM):
-        fields = {"product": word.removeprefix(_PROGRAM), "version": options.version}
-        what = {"start": Program(**{name: value for name, value in fields.items() if value is not None})}
-    at = Moments(portero).read("--at", options.at) if options.at else None
-    more = {"user": options.user, "browser": None if "start" in what else options.browser, "at": at}
-    return AttemptAnywhere.model_validate({**what, **more, "place": options.place})
+def _tried(context: Context, portero: Portero, device: str | None = None) -> AttemptAnywhere:
+    """The visit, or the start, that the word means; of a program with what the machine tells of it."""
+    options = context.options
+    installed = programs_on(portero, options, device) if device is not None else ()
+    at = {"at": Moments(portero).read("--at", options.at)} if options.at else {}
+    return AttemptAnywhere.model_validate({**tried_of(options, installed), **at})
 
 
 def groups(context: Context) -> int:
@@ -53,7 +47,7 @@ def machines(context: Context) -> int:
     """Two machines side by side."""
     options = context.options
     with context.client() as portero:
-        found = portero.compared.machines(_tried(context, portero), options.first, options.second)
+        found = portero.compared.machines(_tried(context, portero, options.first), options.first, options.second)
 
     def tell() -> None:
         output.say(found.sentence)
@@ -80,7 +74,7 @@ def revision(context: Context) -> int:
     """Now and at an earlier revision."""
     options = context.options
     with context.client() as portero:
-        found = portero.compared.revision(_tried(context, portero), options.device, options.revision)
+        found = portero.compared.revision(_tried(context, portero, options.device), options.device, options.revision)
 
     def tell() -> None:
         output.say(found.sentence)
@@ -110,7 +104,7 @@ def register(commands: Commands) -> None:
         parser = noun.add(name, run, summary, example)
         for place, metavar in places:
             parser.add_argument(place, metavar=metavar, help="hostname or id")
-        parser.add_argument("what", metavar="WHAT", help="a URL or a host, or program:NAME")
+        parser.add_argument("what", metavar="WHAT", help="a URL or a host, program:NAME, or a program's SHA-256")
         parser.add_argument("--at", metavar="TIME", help=f"when: {WAYS} (now)")
         parser.add_argument("--place", choices=("on-site", "off-site"), help="where the machines are")
         parser.add_argument("--browser", help="with which browser")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rich.text import Text
+
 from portero.cli import output
 from portero.core import wording
 from portero.core.nouns.finding import Finding
@@ -48,6 +50,11 @@ def tell_preview(preview: Preview) -> None:
         output.say("The gate will refuse it:")
     for failure in preview.gate[:MOST_CHANGES]:
         output.say(failure.sentence, indent=2)
+    if preview.proof:
+        output.say("What is to prove it:")
+    for one in preview.proof[:MOST_CHANGES]:
+        lacks = " The change would be refused." if one.refused else ""
+        output.say(Text("").append(output.mark(one.expected)).append(f"  {one.tried}: {one.sentence}{lacks}"), indent=2)
 
 
 def _tell_numbers(preview: Preview) -> None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from rich.text import Text
+
 from portero.cli import output
 from portero.cli.command import (
     DONE,
@@ -17,6 +19,7 @@ from portero.cli.command import (
     present,
 )
 from portero.core import wording
+from portero.core.nouns.proof import Proof
 from portero.core.nouns.revision import ToldChange
 
 MOST_CHANGES = 40
@@ -30,7 +33,7 @@ def revision_list(context: Context) -> int:
                 by=options.by, noun=options.noun, key=options.key, q=options.search, limit=options.limit
             )
         )
-    columns = ("number", "at", "by", "summary", "reason", "devices")
+    columns = ("number", "at", "by", "summary", "reason", "devices", "proof")
 
     def tell() -> None:
         rows = [
@@ -40,11 +43,12 @@ def revision_list(context: Context) -> int:
                 revision.by,
                 revision.summary,
                 str(revision.devices),
+                revision.proof or "",
                 revision.reason or "",
             )
             for revision in found
         ]
-        output.print_table(("", "AT (UTC)", "BY", "WHAT", "MACHINES", "REASON"), rows, right=(0, 4))
+        output.print_table(("", "AT (UTC)", "BY", "WHAT", "MACHINES", "PROOF", "REASON"), rows, right=(0, 4))
 
     return present(
         context, found, tell, csv=(columns, ([getattr(revision, name) for name in columns] for revision in found))
@@ -62,8 +66,21 @@ def revision_show(context: Context) -> int:
             output.say(f"Reason: {found.reason}")
         output.say(f"{wording.counted(found.devices, 'machine')} got another bundle by it.")
         _tell_changes(found.changes, options.document)
+        if found.proof is not None:
+            _tell_proof(found.proof)
 
     return present(context, found, tell)
+
+
+def _tell_proof(proof: Proof) -> None:
+    """What its probes came to before it, and come to since."""
+    last = f", and last at {proof.tried_at:%Y-%m-%d %H:%M:%S} UTC" if proof.tried_at else ""
+    output.say(f"{proof.sentence} Tried at {proof.at:%Y-%m-%d %H:%M:%S} UTC before it{last}.")
+    for one in proof.probes:
+        line = Text("").append(output.mark(one.before.expected)).append(f"  {one.before.tried}: {one.sentence}")
+        output.say(line, indent=2)
+        if one.since is not None:
+            output.say(f"so everywhere since {one.since:%Y-%m-%d %H:%M:%S} UTC", indent=8)
 
 
 def _tell_changes(changes: Iterable[ToldChange], document: bool) -> None:

@@ -30,7 +30,10 @@ def _invalid(problem: ValidationError) -> str:
 def _done_or_previewed(context: Context) -> int:
     options = context.options
     try:
-        return int(options.run(context))
+        status = int(options.run(context))
+        if getattr(options, "prove", None) and not options.json:
+            output.say("It is being proved; look at it with: portero revision list --limit 1")
+        return status
     except Previewed as answer:
         if options.json:
             output.print_json(answer.preview)

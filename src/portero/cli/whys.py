@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import re
 import shlex
-from collections.abc import Iterable
 
 from rich.text import Text
 
 from portero.cli import output
-from portero.cli.checks import PROGRAM, attempt_of
+from portero.cli.checks import attempt_of, programs_on, tried_of
 from portero.cli.command import (
     DONE,
     NOT_AS_EXPECTED,
@@ -26,14 +24,10 @@ from portero.cli.moments import Moments
 from portero.core.insight.offline import UnknownDevice
 from portero.core.insight.whys import why
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.attempt import Attempt, Program
-from portero.core.nouns.device import Application
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.why import Cause, StageAnswer, Why, WhyRemedy
-
-_PROGRAM_WORD = "program:"
-_SHA256 = re.compile(r"^[0-9a-fA-F]{64}$")
 
 
 def ask_why(context: Context) -> int:
@@ -44,14 +38,14 @@ def ask_why(context: Context) -> int:
             raise UsageProblem("--remedy changes the estate of a service; leave --estate out")
         try:
             installed = documents.programs_of(options.device)
-            attempt = attempt_of(options, _tried(options, installed), Moments(None, documents.zone))
+            attempt = attempt_of(options, tried_of(options, installed), Moments(None, documents.zone))
             told = why(documents.question(attempt, Verdict(options.expected or "block")))
         except (UnknownDevice, BadUrl) as problem:
             raise CommandProblem(str(problem)) from problem
         return _answer(context, told)
     with context.client() as portero:
-        installed = portero.devices.get(options.device).facts.applications if _names_program(options) else ()
-        attempt = attempt_of(options, _tried(options, installed), Moments(portero))
+        tried = tried_of(options, programs_on(portero, options, options.device))
+        attempt = attempt_of(options, tried, Moments(portero))
         told = portero.checks.why(attempt, expected=Verdict(options.expected) if options.expected else None)
         if options.remedy:
             portero.checks.mend(_wanted(told, attempt, options.remedy), reason=options.reason)
@@ -71,28 +65,6 @@ def _wanted(told: Why, attempt: Attempt, key: str) -> WhyRemedy:
             return WhyRemedy(attempt=attempt, expected=told.expected, cause=cause.code, remedy=key)
     known = [remedy.key for cause in told.causes for remedy in cause.remedies]
     raise CommandProblem(f"there is no remedy “{key}” here; there is {', '.join(known) or 'none'}")
-
-
-def _names_program(options: argparse.Namespace) -> bool:
-    return bool(options.what.startswith(_PROGRAM_WORD))
-
-
-def _tried(options: argparse.Namespace, installed: Iterable[Application]) -> dict[str, object]:
-    """The visit or the start that the word means."""
-    word = options.what
-    more = {name: getattr(options, name) for name in ("user", "place") if getattr(options, name) is not None}
-    if _SHA256.match(word):
-        return {"start": {"sha256": word}, **more}
-    if not _names_program(options):
-        return {"url": word, **more, **({"browser": options.browser} if options.browser else {})}
-    name = word.removeprefix(_PROGRAM_WORD)
-    given = {field: value for field in PROGRAM if (value := getattr(options, field, None)) is not None}
-    folded = name.casefold()
-    found = [one for one in installed if folded in ((one.product or "").casefold(), (one.file or "").casefold())]
-    version = given.get("version")
-    own = next((one for one in found if version is None or one.version == version), None)
-    known = Program(**dict(own)).model_dump(exclude_none=True) if own else {"product": name}
-    return {"start": {**known, **given}, **more}
 
 
 # --- in words ---

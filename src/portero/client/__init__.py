@@ -20,6 +20,7 @@ from portero.client.errors import (
     PorteroError,
     Problem,
     StillInUse,
+    Unproved,
     Unreachable,
 )
 from portero.client.portero import Portero
@@ -39,5 +40,6 @@ __all__ = [
     "Previewed",
     "Problem",
     "StillInUse",
+    "Unproved",
     "Unreachable",
 ]

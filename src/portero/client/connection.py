@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import quote
 
@@ -40,11 +40,13 @@ class Connection:
     """Requests to one service, problems raised as exceptions.
 
     One that previews asks what changes would do in place of making them, and raises Previewed with the answer; one that
-    overrules makes changes although they fail a probe of the gate.
+    overrules makes changes although they fail a probe of the gate; one that proves sends probes along with them.
     """
 
-    def __init__(self, transport: Transport, previews: bool, overrules: bool = False) -> None:
-        self.transport, self._previews, self._overrules = transport, previews, overrules
+    def __init__(
+        self, transport: Transport, previews: bool, overrules: bool = False, proves: Sequence[str] = ()
+    ) -> None:
+        self.transport, self._previews, self._overrules, self.proves = transport, previews, overrules, list(proves)
 
     def change(self, method: str, path: str, *, params: Mapping[str, Any], **options: Any) -> Answer:
         """A request that changes the estate. Previewed."""
@@ -52,6 +54,8 @@ class Connection:
             params = {**params, "preview": True}
         elif self._overrules:
             params = {**params, "overrule": True}
+        if self.proves:
+            params = {**params, "prove": self.proves}
         answer = self.ask(method, path, params=given(params), **options)
         if PREVIEW_HEADER in answer.headers:
             from portero.core.nouns.preview import Preview  # loaded only where one is asked for

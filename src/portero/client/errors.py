@@ -91,6 +91,12 @@ class GateFailed(Problem):
     kind = "gate"
 
 
+class Unproved(Problem):
+    """The change does not lead to what the probes that it carries expect; `extra["proof"]` says which."""
+
+    kind = "unproved"
+
+
 class Invalid(Problem):
     """Something in the request is not valid; `errors` says where."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, Self
 
@@ -106,9 +106,13 @@ class Portero:
         timeout: float = 30.0,
         previews: bool = False,
         overrules: bool = False,
+        proves: Sequence[str] = (),
     ) -> None:
-        """`overrules`: changes are made although they fail a probe of the gate; for keepers, who give a reason."""
-        self._connection = Connection(Transport(url, token, timeout), previews, overrules)
+        """`overrules`: changes are made although they fail a probe of the gate; for keepers, who give a reason.
+        `proves`: the probes that changes carry, which prove them: keys of probe sets, or such as “block
+        reeltide.example on ships”.
+        """
+        self._connection = Connection(Transport(url, token, timeout), previews, overrules, proves)
 
     def __getattr__(self, name: str) -> Any:
         # what is declared above stands in the module of its name
@@ -153,5 +157,16 @@ class Portero:
 
     def previewing(self) -> Portero:
         """The same client, whose changes are only previewed: each raises Previewed, with the preview."""
+        return self._like(previews=True, proves=self._connection.proves)
+
+    def proving(self, *probes: str) -> Portero:
+        """The same client, whose changes carry probes that are to prove them. They raise Unproved where they do not
+        lead to what is expected.
+
+        >>> portero.proving("block reeltide.example on ships").assignments.create(assignment)   # doctest: +SKIP
+        """
+        return self._like(proves=probes)
+
+    def _like(self, **options: Any) -> Portero:
         transport = self._connection.transport
-        return Portero(transport.url, token=transport.token, timeout=transport.timeout, previews=True)
+        return Portero(transport.url, token=transport.token, timeout=transport.timeout, **options)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import threading
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
@@ -80,6 +80,7 @@ from portero.store.database import StoreProblem
 
 TICK_SECONDS = 20.0
 HEARD_SECONDS = 1.0
+PROVE_SECONDS = 2.0
 CONSOLE = Path(__file__).parent / "console"
 
 _log = structlog.get_logger("portero.service")
@@ -98,24 +99,14 @@ def with_devices(app: FastAPI) -> ASGIApp:
     return DeviceWire(app, app.state.keepers, app.state.metrics)
 
 
-async def _tick(keepers: Keepers) -> None:
-    """Let the keepers take note that time passes. A failure is logged, and the next time may go well."""
+async def _again(task: str, work: Callable[[], None], seconds: float) -> None:
+    """Work again and again, so many seconds apart. A failure is logged, and the next time may go well."""
     while True:
         try:
-            await run_in_threadpool(keepers.let_time_pass)
+            await run_in_threadpool(work)
         except Exception:
-            _log.exception("failed", task="let_time_pass")
-        await asyncio.sleep(TICK_SECONDS)
-
-
-async def _hear(keepers: Keepers) -> None:
-    """Write each second which devices were heard of."""
-    while True:
-        await asyncio.sleep(HEARD_SECONDS)
-        try:
-            await run_in_threadpool(keepers.heard.write)
-        except Exception:
-            _log.exception("failed", task="heard")
+            _log.exception("failed", task=task)
+        await asyncio.sleep(seconds)
 
 
 def _operation_id(route: APIRoute) -> str:
@@ -127,12 +118,18 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.keepers.live.start(asyncio.get_running_loop())
-        ticking = [asyncio.create_task(task) for task in (_tick(app.state.keepers), _hear(app.state.keepers))]
+        keepers: Keepers = app.state.keepers
+        keepers.live.start(asyncio.get_running_loop())
+        again = (
+            _again("let_time_pass", keepers.let_time_pass, TICK_SECONDS),
+            _again("heard", keepers.heard.write, HEARD_SECONDS),
+            _again("proofs", keepers.proving.let_time_pass, PROVE_SECONDS),
+        )
+        ticking = [asyncio.create_task(task) for task in again]
         yield
         for task in ticking:
             task.cancel()
-        app.state.keepers.close()
+        keepers.close()
 
     app = FastAPI(
         title="Portero",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from portero.core import sentences, wording
 from portero.core.insight.brought_rules import emptied, filled
@@ -19,6 +19,7 @@ from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Preview
+from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.revision import Change
 from portero.core.nouns.rule import Rule
 from portero.service.feeds.holdings import Holdings
@@ -26,7 +27,7 @@ from portero.service.foresight import Foresight
 from portero.service.live import Live, Subject
 from portero.service.planning import Planner
 from portero.service.problems import Refusal
-from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload, refuse_ungated
+from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload, refuse_ungated, refuse_unproved
 from portero.service.roster import Roster
 from portero.service.state import Current, EstateTransition, Snapshot, changed_versions
 from portero.store import access, catalogue, epochs, revisions
@@ -39,6 +40,16 @@ Edit = Callable[[Snapshot], Estate]
 """Takes what counts; gives the estate as it should be. May raise Refusal."""
 Brought = Mapping[str, tuple[Rule, ...]]
 """The rules that a generation of a feed brings, by the kind of ruleset that they belong in."""
+
+
+class Carried(Protocol):
+    """The probes that a change carries, which are to prove it."""
+
+    def sets(self, after: Estate) -> Sequence[ProbeSet]:
+        """The probes, under the estate as it will be. Refusal."""
+
+    def begin(self, after: Snapshot) -> Callable[[sqlite3.Connection], None]:
+        """What is written with the change: what its probes come to before it."""
 
 
 BY_ITSELF = "the service"
@@ -70,6 +81,8 @@ class _Reckoned:
     plan: Plan | None = None
     regrouping: Regrouping | None = None
     recalled: bool = False
+    beside: Callable[[sqlite3.Connection], None] | None = None
+    """Writes what goes with it."""
 
 
 class EstateKeeper:
@@ -118,9 +131,10 @@ class EstateKeeper:
         once: Once | None = None,
         answer: Callable[[Estate], str] = lambda _estate: "",
         passes_gate: bool = True,
+        carried: Carried | None = None,
     ) -> Done:
-        """Make a change. Refusal where the edit does not fit, or fails a probe of the gate, which may be passed by; the
-        same Idempotency-Key is answered as before.
+        """Make a change. Refusal where the edit does not fit, does not lead to what probes expect that it carries, or
+        fails a probe of the gate, which may be passed by; the same Idempotency-Key is answered as before.
         """
 
         def reckon() -> _Reckoned:
@@ -132,10 +146,15 @@ class EstateKeeper:
                 return _Reckoned(Done(before, answer(before.estate)))
             if passes_gate:
                 refuse_ungated(self._foresight.gate(before.estate, after.estate))
+            beside = None
+            if carried is not None:
+                sets = carried.sets(after.estate)
+                refuse_unproved(self._foresight.forecasts(before.estate, after.estate, sets))
+                beside = carried.begin(after)
             going = EstateTransition(before, after, changes, self._now())
             with self._store.reading() as connection:
                 plan, regrouping = self._planner.plan(connection, going, by, reason)
-            return _Reckoned(Done(after, answer(after.estate), after.revision), plan, regrouping)
+            return _Reckoned(Done(after, answer(after.estate), after.revision), plan, regrouping, beside=beside)
 
         def remember(connection: sqlite3.Connection, told: str) -> None:
             if once is not None:
@@ -143,11 +162,12 @@ class EstateKeeper:
 
         return self._carry_out(reckon, ("revision", "device"), remember if once is not None else None)
 
-    def preview(self, edit: Edit) -> Preview:
+    def preview(self, edit: Edit, carried: Carried | None = None) -> Preview:
         """What a change would do. Nothing is kept and nobody waits. Refusal where the edit does not fit."""
         before = self.snapshot
         after, _ = self._edited(edit, before)
-        return self._foresight.preview(before.estate, after.estate, before.revision)
+        sets = carried.sets(after.estate) if carried is not None else ()
+        return self._foresight.preview(before.estate, after.estate, before.revision, sets)
 
     def _recalled(self, by: str, once: Once | None) -> str | None:
         """What was answered before to the same Idempotency-Key. Refusal where that came with another request."""
@@ -200,6 +220,8 @@ class EstateKeeper:
             with self._store.writing() as connection:
                 if plan is not None:
                     write_plan(connection, plan)
+                if reckoned.beside is not None:
+                    reckoned.beside(connection)
                 if remember is not None:
                     remember(connection, done.told)
             # only what is committed is seen

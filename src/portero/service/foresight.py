@@ -16,12 +16,14 @@ from portero.core.insight.findings import find_all
 from portero.core.insight.findings.finding import Found
 from portero.core.insight.gate import failures
 from portero.core.insight.previews import Outlook, Shifted, look_ahead, look_at_hosts
+from portero.core.insight.proofs import forecasts
 from portero.core.insight.taking_hold import hidden_content, hindrances, taking_hold
 from portero.core.matching.categories import CategoryIndex
 from portero.core.matching.fleet import Regrouping
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.preview import GateFailure, Hindrance, Preview
+from portero.core.nouns.preview import Forecast, GateFailure, Hindrance, Preview
+from portero.core.nouns.probe_set import ProbeSet
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
@@ -130,8 +132,8 @@ class Foresight:
         self._matchers.append((made_of, made))
         return made
 
-    def preview(self, before: Estate, after: Estate, revision: int) -> Preview:
-        """What making the estate `after` would do."""
+    def preview(self, before: Estate, after: Estate, revision: int, sets: Sequence[ProbeSet] = ()) -> Preview:
+        """What making the estate `after` would do, and what would become of probes."""
         state, world = self._state(before, revision), self.world()
         regrouping = self._roster.plan(after, self._clock())
         seen = look_ahead(before, after, regrouping.groups, world)
@@ -156,6 +158,7 @@ class Foresight:
             hindrances=self._hindrances(after, seen, regrouping),
             taking_hold=taking_hold((rhythms.get(member.id) for member in seen.touched), self._clock()),
             gate=tuple(failures(before, after, regrouping.groups, world, self._holdings.index_in_force)),
+            proof=tuple(forecasts(before, after, sets, regrouping.groups, world, self._holdings.index_in_force)),
         )
 
     def gate(self, before: Estate, after: Estate) -> list[GateFailure]:
@@ -164,6 +167,11 @@ class Foresight:
             return []
         moved = self._roster.plan(after, self._clock()).groups
         return failures(before, after, moved, self.world(), self._holdings.index_in_force)
+
+    def forecasts(self, before: Estate, after: Estate, sets: Sequence[ProbeSet]) -> list[Forecast]:
+        """What the estate means of probes, and would if it were `after`."""
+        moved = self._roster.plan(after, self._clock()).groups
+        return forecasts(before, after, sets, moved, self.world(), self._holdings.index_in_force)
 
     def compare_indexes(self, estate: Estate, indexes: Sequence[CategoryIndex], hosts: Iterable[str]) -> Shifted:
         """What becomes of these hosts where the second category index counts in place of the first."""

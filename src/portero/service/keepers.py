@@ -34,6 +34,7 @@ from portero.service.live import Live
 from portero.service.lookups import Lookups
 from portero.service.older_forms import OlderForms
 from portero.service.planning import Planner
+from portero.service.proving import Proving
 from portero.service.pseudonyms import Pseudonyms
 from portero.service.publishing import Publisher
 from portero.service.pushes import Pushes
@@ -89,6 +90,7 @@ class Keepers:
     whys: Whys
     standings: Standings
     verifying: Verifying
+    proving: Proving
     drawing_up: DrawingUp
     side_by_side: SideBySide
     indicators: IndicatorsKeeper
@@ -191,6 +193,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         standings=standings,
         side_by_side=SideBySide(estate_keeper, fleet, whys, standings),
         drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
+        proving=Proving(store, current, standings, whys.known, live, clock),
         verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),

@@ -31,6 +31,7 @@ TITLES = {
     "ambiguous-device": (409, "More than one device"),
     "in-use": (409, "Still in use"),
     "gate": (409, "A probe of the gate would fail"),
+    "unproved": (409, "It does not do what its probes expect"),
     "changed-meanwhile": (412, "Changed by somebody else meanwhile"),
     "too-large": (413, "Too large"),
     "invalid": (422, "Not valid"),

@@ -8,7 +8,7 @@ from portero.core import wording
 from portero.core.insight.capacity import overload
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.preview import GateFailure
+from portero.core.nouns.preview import Forecast, GateFailure
 from portero.service.problems import Refusal, field_error
 from portero.service.roster import Roster
 
@@ -35,6 +35,21 @@ def refuse_overload(before: Estate, after: Estate, roster: Roster) -> None:
     found = overload(before, after, roster.fleet.combinations)
     if found is not None:
         raise Refusal("invalid", found)
+
+
+def refuse_unproved(forecasts: Sequence[Forecast]) -> None:
+    """Refusal of a change that does not lead to what the probes that it carries expect."""
+    lacking = [one for one in forecasts if one.refused]
+    if not lacking:
+        return
+    first = lacking[0]
+    more = f" And {len(lacking) - 1:,} more." if len(lacking) > 1 else ""
+    raise Refusal(
+        "unproved",
+        f"Probe {first.number} of {first.set}, {first.tried}, would not come out: {first.sentence}{more}"
+        " The change was not made.",
+        proof=[one.model_dump(mode="json", exclude_none=True) for one in lacking[:20]],
+    )
 
 
 def refuse_ungated(failures: Sequence[GateFailure]) -> None:

@@ -95,6 +95,7 @@ def _revision(connection: sqlite3.Connection, row: sqlite3.Row, listed: Revision
         {"number": row["number"], "limit": limit, **asked},
     )
     (changed,) = connection.execute("SELECT count(*) FROM change WHERE revision = ?", (row["number"],)).fetchone()
+    proof = connection.execute("SELECT state FROM proof WHERE revision = ?", (row["number"],)).fetchone()
     return Revision(
         number=row["number"],
         at=moment(row["at"]),
@@ -104,6 +105,7 @@ def _revision(connection: sqlite3.Connection, row: sqlite3.Row, listed: Revision
         devices=row["devices"],
         changes=tuple(map(_change, changes)),
         changed=changed,
+        proof=proof[0] if proof else None,
     )
 
 

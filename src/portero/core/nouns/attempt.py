@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from typing import Annotated, Any, Self
 
 from pydantic import (
@@ -21,6 +23,10 @@ Url = Annotated[str, StringConstraints(min_length=1, max_length=8192)]
 
 
 _ONLY_IF_GIVEN = ("id", "url", "start", "search_term", "media_type", "address")
+
+
+PROGRAM_WORD = "program:"
+_SHA256 = re.compile(r"^[0-9a-fA-F]{64}$")
 
 
 class Program(Application):
@@ -62,3 +68,14 @@ class Attempt(Noun):
         if (self.url is None) == (self.start is None):
             raise ValueError("an attempt is either a visit, with a url, or a start, with a program")
         return self
+
+
+def attempted(word: str, known: Mapping[str, str] = {}) -> dict[str, Any]:
+    """What a word tries, as the field of an attempt: a visit of a URL or a host; the start of a program by its SHA-256,
+    or, written program:NAME, by its product, with what else is `known` of it.
+    """
+    if _SHA256.match(word):
+        return {"start": {**known, "sha256": word.lower()}}
+    if word.startswith(PROGRAM_WORD):
+        return {"start": {"product": word.removeprefix(PROGRAM_WORD), **known}}
+    return {"url": word}

@@ -104,6 +104,28 @@ class GateFailure(Noun):
     sentence: str
 
 
+class Forecast(Noun):
+    """What the estate means of a probe that a change carries, now and after it."""
+
+    set: str
+    number: Annotated[int, Field(description="Its place in the set, from 1.")]
+    name: str | None = None
+    tried: str
+    expected: Verdict
+    devices: Annotated[int, Field(description="On how many machines it counts.")]
+    now: Annotated[int, Field(description="On how many of them what is expected is meant now.")]
+    then: Annotated[int, Field(description="On how many it would be.")]
+    lacking: Annotated[tuple[str, ...], Field(description="Some on which it would not be, by hostname.")] = ()
+    refused: Annotated[
+        bool,
+        Field(
+            description="Whether the change is refused for it: it would come out on fewer machines than now or, written"
+            " with the change, on no more of them."
+        ),
+    ] = False
+    sentence: str
+
+
 class Preview(Noun):
     """What a change would do. Nothing was kept."""
 
@@ -123,4 +145,7 @@ class Preview(Noun):
     taking_hold: TakingHold
     gate: Annotated[
         tuple[GateFailure, ...], Field(description="Probes of the gate that would fail: the change is refused.")
+    ] = ()
+    proof: Annotated[
+        tuple[Forecast, ...], Field(description="What becomes of the probes that the change carries.")
     ] = ()

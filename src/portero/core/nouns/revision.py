@@ -8,6 +8,7 @@ from pydantic import ConfigDict, Field
 
 from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.estate import NOUNS, PARTS
+from portero.core.nouns.proof import Proof, ProofState
 
 if TYPE_CHECKING:
     NounWord = str
@@ -39,6 +40,7 @@ class Revision(Noun):
     ] = ()
     changed: Annotated[int, Field(description="How many objects it changed.")] = 0
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
+    proof: Annotated[ProofState | None, Field(description="How far its proof is, where it carried probes.")] = None
 
 
 class ToldChange(Change):
@@ -60,6 +62,7 @@ class ToldRevision(Noun):
     changed: Annotated[int, Field(description="How many objects it changed.")] = 0
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
     changes: tuple[ToldChange, ...] = ()
+    proof: Annotated[Proof | None, Field(description="What its probes came to before it, and come to since.")] = None
 
 
 class RevisionComparison(Noun):

@@ -10,9 +10,10 @@ from dataclasses import dataclass
 from typing import Annotated, Any, TypeVar, cast
 
 from fastapi import Depends, Header, Query, Request, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, StringConstraints
 
 from portero.core import wording
+from portero.core.insight.gate import taken_out
 from portero.core.nouns.access import ROLES, Role
 from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
@@ -137,6 +138,14 @@ WantsPreview = Annotated[
 Overrule = Annotated[
     bool, Query(description="Make it although it fails a probe of the gate: for keepers, and with a reason.")
 ]
+Prove = Annotated[
+    tuple[Annotated[str, StringConstraints(min_length=1, max_length=8500)], ...],
+    Query(
+        max_length=50,
+        description="Probes that are to prove it: keys of probe sets, or such as “block reeltide.example on ships”. A"
+        " change that does not lead to what they expect is refused; what they come to before it and since is kept.",
+    ),
+]
 Cursor = Annotated[str | None, Query(max_length=1000, description="`next` of the page before.")]
 Limit = Annotated[int, Query(ge=1, le=1000, description="How many items at most.")]
 IfMatch = Annotated[
@@ -160,6 +169,7 @@ class Asked:
     reason: str | None
     preview: bool
     overrule: bool = False
+    prove: tuple[str, ...] = ()
 
     def __call__(
         self,
@@ -171,8 +181,11 @@ class Asked:
     ) -> Done | Preview:
         """Make the change, or see what it would do. Refusal."""
         estate = self.keepers.estate
+        carried = self.keepers.proving.carrying(self.prove) if self.prove else None
         if self.preview:
-            return estate.preview(edit)
+            return estate.preview(edit, carried)
+        if _lacks(self.who, "keeper"):
+            edit = self._leaving_the_gate(edit)
         told = self.reason or reason
         if self.overrule:
             refuse_lesser(self.keepers, self.who, "keeper", ", as it overrules the gate")
@@ -180,11 +193,30 @@ class Asked:
                 raise Refusal("invalid", "Who overrules the gate says why: send a reason along.")
             told = f"The gate was overruled: {self.reason}"
         done = estate.change(
-            edit, by=self.who.name, reason=told, once=once, answer=answer, passes_gate=not self.overrule
+            edit,
+            by=self.who.name,
+            reason=told,
+            once=once,
+            answer=answer,
+            passes_gate=not self.overrule,
+            carried=carried,
         )
         if done.made is not None:
             note_revision(self.request, done.made)
         return done
+
+    def _leaving_the_gate(self, edit: Edit) -> Edit:
+        """The edit, refused where it takes probes out of the gate or alters them."""
+
+        def checked(snapshot: Snapshot) -> Estate:
+            after = edit(snapshot)
+            gone = taken_out(snapshot.estate, after)
+            if gone:
+                told = f", as it takes probe {gone[0].number} of {gone[0].set.key} out of the gate"
+                refuse_lesser(self.keepers, self.who, "keeper", told)
+            return after
+
+        return checked
 
     def refuse_guarded(self, before: Estate, after: Estate, what: str) -> None:
         """Refusal where somebody would change what their role may not. `what` would do so, as in “the document”."""
@@ -203,8 +235,9 @@ def _asked_by_author(
     reason: Reason = None,
     preview: WantsPreview = False,
     overrule: Overrule = False,
+    prove: Prove = (),
 ) -> Asked:
-    return Asked(request, who, keepers, reason, preview, overrule)
+    return Asked(request, who, keepers, reason, preview, overrule, prove)
 
 
 def _asked_by_keeper(
@@ -214,8 +247,9 @@ def _asked_by_keeper(
     reason: Reason = None,
     preview: WantsPreview = False,
     overrule: Overrule = False,
+    prove: Prove = (),
 ) -> Asked:
-    return Asked(request, who, keepers, reason, preview, overrule)
+    return Asked(request, who, keepers, reason, preview, overrule, prove)
 
 
 Authoring = Annotated[Asked, Depends(_asked_by_author)]

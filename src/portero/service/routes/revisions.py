@@ -19,7 +19,7 @@ from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheKeepers, answered
 from portero.service.state import Snapshot
-from portero.store import revisions
+from portero.store import proofs, revisions
 from portero.store.moments import moment
 from portero.store.revisions import RevisionFilter
 
@@ -72,13 +72,13 @@ def compare_revisions(
 @router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision")
 def get_revision(number: int, _who: Signed, keepers: TheKeepers) -> ToldRevision:
     """One revision with its changes, in words and as differences of documents."""
-    found = None
+    found = proof = None
     if 0 < number < 2**53:
         with keepers.store.reading() as connection:
-            found = revisions.get_revision(connection, number)
+            found, proof = revisions.get_revision(connection, number), proofs.get_proof(connection, number)
     if found is None:
         raise Refusal("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
-    return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes))})
+    return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes)), "proof": proof})
 
 
 @router.get("/revisions/{number}/estate", summary="The estate at a revision", operation_id="getEstateAt")
