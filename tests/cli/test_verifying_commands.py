@@ -91,12 +91,14 @@ def test_one_attempt_is_compared_over_groups_machines_and_revisions(cli):
     told = cli("compare", "machines", "desk-2", "desk-1", url)
     assert "desk-2 comes to allow, desk-1 to block: layers alone would make the difference." in told
     assert "decides" in told
-    assert "by revision 0 it came to allow" in cli("compare", "revision", "desk-1", url, "--revision", 0)
+    assert "and came to allow then: rules alone would" in cli("compare", "earlier", "desk-1", url, "--revision", 0)
+    assert "still to come" in cli("compare", "earlier", "desk-1", url, "--then", "in 2 days", expect=1)
+    assert "was not known then" in cli("compare", "earlier", "desk-1", url, "--then", "3 days ago", expect=1)
     assert "No machine tells that watch-2 is signed in there." in cli("compare", "person", url, "--user", "watch-2")
     program = json.loads(cli("compare", "groups", "program:Deckhand Viewer", "--json"))
     assert program["items"][-1]["effective"] == {"allow": 2}
     assert "no device “desk-9”" in cli("compare", "machines", "desk-9", "desk-1", url, expect=1)
-    assert "no revision 99" in cli("compare", "revision", "desk-1", url, "--revision", 99, expect=1)
+    assert "no revision 99" in cli("compare", "earlier", "desk-1", url, "--revision", 99, expect=1)
 
 
 def test_why_of_a_program_takes_what_the_machine_tells_of_it(cli):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from ways import WAYS, Way, base, policy, replaced, sites
 
-from portero.core.insight.side_by_side import now_and_earlier, two_machines
+from portero.core.insight.side_by_side import by_earlier, now_and_earlier, two_machines
 from portero.core.nouns.device import Lifecycle
 from portero.core.nouns.estate import Estate
 
@@ -69,9 +69,10 @@ def test_a_machine_that_never_joined_differs_in_that():
 
 def test_an_earlier_revision_is_judged_on_the_machine_as_it_is():
     question = BLOCKED.question()
-    earlier = Estate.model_validate({**base(), "assignments": []})
-    found = now_and_earlier(question, 42, earlier, 40)
+    before = by_earlier(question, Estate.model_validate({**base(), "assignments": []}))
+    found = now_and_earlier(question, 42, before, 40, None)
     assert (found.now.effective, found.earlier.effective) == ("block", "allow")
-    assert found.sentence == "It comes to block; by revision 40 it came to allow."
-    same = now_and_earlier(replaced(question), 42, question.estate, 41)
-    assert same.sentence == "It comes to block, as it did by revision 41."
+    assert found.sentence == "It comes to block now, and came to allow then: rules alone would make the difference."
+    assert [(one.what, one.second) for one in found.differing] == [("rules", "those of revision 40")]
+    same = now_and_earlier(replaced(question), 42, by_earlier(question, question.estate), 41, None)
+    assert same.sentence == "It comes to block, as it did then."

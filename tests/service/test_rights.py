@@ -28,7 +28,7 @@ ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),
     *("describeApplicationSet", "readDaysOff", "createToken", "putPassword", "endSession", "revokeToken"),
     *("trySiteList", "switchSiteList", "catchApplicationSet", "askWhy"),
-    *("compareGroups", "compareMachines", "comparePerson", "compareWithRevision"),
+    *("compareGroups", "compareMachines", "comparePerson", "compareEarlier"),
 }
 BY_SESSION = {
     *("createAdministrator", "putAdministrator", "resetAdministrator", "removeAdministrator"),

@@ -47,6 +47,13 @@ const NUMBERS = [
     min: 1,
     max: 3650,
   },
+  {
+    key: 'facts_days',
+    label: 'Days for which earlier facts of machines are kept',
+    hint: 'By them it is told what a machine would have done then.',
+    min: 1,
+    max: 3650,
+  },
 ] as const
 const ZONES = ['UTC', ...Intl.supportedValuesOf('timeZone').filter((name) => name !== 'UTC')]
 

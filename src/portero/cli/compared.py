@@ -1,9 +1,9 @@
-"""One attempt in several places side by side: all groups, two machines, a person's machines, an earlier revision."""
+"""One attempt in several places side by side: all groups, two machines, a person's machines, now and earlier."""
 
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from rich.text import Text
 
@@ -13,7 +13,7 @@ from portero.cli.command import Commands, Context, present
 from portero.cli.moments import Moments
 from portero.client import Portero
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.compared import AttemptAnywhere, GroupVerdicts, MachineVerdict
+from portero.core.nouns.compared import AttemptAnywhere, Differing, GroupVerdicts, MachineVerdict
 from portero.core.nouns.moments import WAYS
 
 
@@ -52,12 +52,7 @@ def machines(context: Context) -> int:
     def tell() -> None:
         output.say(found.sentence)
         _tell_verdicts([found.first, found.second])
-        rows = [
-            (one.what, one.first, one.second, Text("decides", style="bold") if one.decides else "")
-            for one in found.differing
-        ]
-        if rows:
-            output.print_table(("DIFFERING", found.first.device.upper(), found.second.device.upper(), ""), rows)
+        _tell_differing(found.differing, found.first.device.upper(), found.second.device.upper())
 
     return present(context, found, tell)
 
@@ -70,20 +65,34 @@ def person(context: Context) -> int:
     return present(context, found, lambda: _tell_verdicts(found.items) if found.items else output.say(nobody))
 
 
-def revision(context: Context) -> int:
-    """Now and at an earlier revision."""
+def earlier(context: Context) -> int:
+    """Now and earlier."""
     options = context.options
     with context.client() as portero:
-        found = portero.compared.revision(_tried(context, portero, options.device), options.device, options.revision)
+        then = Moments(portero).read("--then", options.then) if options.then else None
+        tried = _tried(context, portero, options.device)
+        found = portero.compared.earlier(tried, options.device, then=then, revision=options.revision)
 
     def tell() -> None:
         output.say(found.sentence)
-        output.say(Text("now       ").append(output.mark(found.now.effective)).append(f"  {found.now.why}"), indent=2)
-        output.say(
-            Text("then      ").append(output.mark(found.earlier.effective)).append(f"  {found.earlier.why}"), indent=2
-        )
+        when = f"{found.earlier_at:%Y-%m-%d %H:%M} UTC" if found.earlier_at else "as it is now"
+        for word, told, about in (
+            ("now", found.now, f"revision {found.revision}"),
+            ("then", found.earlier, f"revision {found.earlier_revision}, {when}"),
+        ):
+            line = Text(f"{word:<6}").append(output.mark(told.effective)).append(f"  {about}: {told.why}")
+            output.say(line, indent=2)
+        _tell_differing(found.differing, "NOW", "THEN")
 
     return present(context, found, tell)
+
+
+def _tell_differing(differing: Sequence[Differing], first: str, second: str) -> None:
+    rows = [
+        (one.what, one.first, one.second, Text("decides" if one.decides else "", style="bold")) for one in differing
+    ]
+    if rows:
+        output.print_table(("DIFFERING", first, second, ""), rows)
 
 
 def _tell_verdicts(items: tuple[MachineVerdict, ...] | list[MachineVerdict]) -> None:
@@ -129,11 +138,13 @@ def register(commands: Commands) -> None:
         f"portero compare person {url} --user watch-2",
     )
     of_person.add_argument("--user", required=True, help="whose machines")
-    earlier = add(
-        "revision",
-        revision,
-        "Say what a machine would do now, and what it would have done by an earlier revision.",
-        f"portero compare revision tidewren-mess-02 {url} --revision 40",
+    before = add(
+        "earlier",
+        earlier,
+        "Say what a machine does now, what it would have done earlier, and what of the differences decides.",
+        f"portero compare earlier tidewren-mess-02 {url} --then '2026-12-01 09:12'",
         ("device", "MACHINE"),
     )
-    earlier.add_argument("--revision", type=int, required=True, metavar="N", help="the earlier one")
+    when = before.add_mutually_exclusive_group(required=True)
+    when.add_argument("--then", metavar="TIME", help=f"by the revision and the facts of then: {WAYS}")
+    when.add_argument("--revision", type=int, metavar="N", help="by an earlier revision, on the machine as it is now")

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from portero.client.connection import Part
+from portero.core.nouns.base import rfc3339
 from portero.core.nouns.compared import (
     AttemptAnywhere,
+    EarlierCompared,
     FleetVerdicts,
     MachinesCompared,
     MachinesOfPerson,
-    RevisionsCompared,
 )
 
 
@@ -27,6 +30,13 @@ class ComparedPart(Part):
         """What the machines on which `tried.user` is signed in would do. Invalid."""
         return self.connection.consult("/compare/person", tried, MachinesOfPerson)
 
-    def revision(self, tried: AttemptAnywhere, device: str, revision: int) -> RevisionsCompared:
-        """What is meant on a machine now and was at an earlier revision. NotFound, Invalid."""
-        return self.connection.consult("/compare/revision", tried, RevisionsCompared, device=device, revision=revision)
+    def earlier(
+        self, tried: AttemptAnywhere, device: str, *, then: datetime | None = None, revision: int | None = None
+    ) -> EarlierCompared:
+        """What a machine does about it now, and would have at a moment, with the revision and the facts of then; or by
+        an earlier revision, as it is now. NotFound, Invalid.
+        """
+        moment = rfc3339(then) if then is not None else None
+        return self.connection.consult(
+            "/compare/earlier", tried, EarlierCompared, device=device, then=moment, revision=revision
+        )

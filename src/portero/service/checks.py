@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any
 
 from portero.core.insight.blocks import blocks
 from portero.core.insight.effects.subjects import KnownSubjects
 from portero.core.insight.offline import UnknownDevice
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import Device
+from portero.core.nouns.device import Device, Facts, Lifecycle
+from portero.core.nouns.estate import Estate
 from portero.core.nouns.verdict import Blocks, Explanation
 from portero.core.resolving.compiling import ANY_STATE, compile_bundle
 from portero.core.resolving.enforcement import Machine
@@ -97,6 +99,26 @@ class Checks:
         """The policy that a device should have, and what makes attempts on it into cases; it is looked at once."""
         machine = self._machine(device)
         return self._newest_policy(device), lambda attempt: self._case(device, attempt, machine)
+
+    def seat_then(
+        self, facts: Facts, policy: Policy, estate: Estate, lifecycle: Lifecycle, at: datetime
+    ) -> Callable[[Attempt], Case]:
+        """What makes attempts at a moment into cases on a machine as it was then, once it held its policy."""
+        machine = Machine.of(
+            facts,
+            lifecycle=lifecycle,
+            applied=policy,
+            coverage=estate.coverage_table,
+            catalogue=self._roster.catalogue,
+        )
+        index = self._holdings.index_in_force
+
+        def case_of(attempt: Attempt) -> Case:
+            when, where = attempt.at or at, attempt.place or facts.place
+            filled = attempt.model_copy(update={"device": facts.hostname, "at": when, "place": where})
+            return Case(filled, index, machine, self._people.user_groups(attempt.user))
+
+        return case_of
 
     def _machine(self, device: Device) -> Machine:
         with self._store.reading() as connection:

@@ -110,7 +110,7 @@ class EnrolmentKeeper:
     def set_labels(self, device: Device, labels: dict[str, str], by: str, reason: str | None) -> None:
         """Put other labels on a device as it was seen. Refusal where somebody changed it meanwhile."""
         with self._fleet.assessing() as assessment:
-            if not devices.set_labels(assessment.connection, device.id, labels, device.version):
+            if not devices.set_labels(assessment.connection, device.id, labels, device.version, assessment.now):
                 raise Refusal(
                     "changed-meanwhile", f"Somebody else has just changed {device.hostname}; look at it again."
                 )
@@ -216,7 +216,7 @@ def _take_in(assessment: Assessment, used: UsedCode, facts: Facts) -> str:
     known = devices.invited_as(connection, facts.hostname, facts.serial)
     if known is not None:
         devices.note_event(connection, known, now, used.made_by, "joined, and was recognised as recorded")
-        devices.add_labels(connection, known, used.labels)
+        devices.add_labels(connection, known, used.labels, now)
         return known
     device = str(uuid4())
     before = devices.known_by_serial(connection, facts.serial) if facts.serial else None

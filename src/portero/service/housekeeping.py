@@ -49,12 +49,11 @@ class Housekeeper:
             with self._store.writing() as connection:
                 if not pruning.prune_activity(connection, now - settings.activity_days * DAY):
                     break
-        for walk in pruning.VISITS:
+        kept = [*((walk, settings.visit_days) for walk in pruning.VISITS), (pruning.FACTS, settings.facts_days)]
+        for walk, days in kept:
             with self._store.writing() as connection:
                 after = self._walked.get(walk.table)
-                self._walked[walk.table] = pruning.prune_walking(
-                    connection, walk, after, now - settings.visit_days * DAY
-                )
+                self._walked[walk.table] = pruning.prune_walking(connection, walk, after, now - days * DAY)
 
     def collect(self) -> None:
         """Drop bundles and overlays that nobody holds, and parts that none names any more."""

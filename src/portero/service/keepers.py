@@ -159,7 +159,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     fleet = FleetKeeper(store, current, roster, publisher, heard, live, clock)
     checks = Checks(store, current, fleet, roster, people, holdings, bundles, clock)
     lookups = Lookups(store, current, holdings, foresight, clock)
-    whys = Whys(store, estate_keeper, fleet, foresight, people, checks, lookups)
+    whys = Whys(store, estate_keeper, fleet, foresight, people, checks, lookups, clock)
     standings = Standings(store, fleet, whys, clock)
     return Keepers(
         folder=held,

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from portero.core.insight import side_by_side
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.compared import (
     AttemptAnywhere,
+    EarlierCompared,
     FleetVerdicts,
     MachinesCompared,
     MachinesOfPerson,
-    RevisionsCompared,
 )
 from portero.core.nouns.probe_set import Probe
 from portero.service.estate import EstateKeeper
@@ -57,9 +59,17 @@ class SideBySide:
             items.append(side_by_side.verdict_on(self._whys.asking(device)(tried.on(id), Verdict.BLOCK)))
         return MachinesOfPerson(user=tried.user, items=tuple(sorted(items, key=lambda one: one.device)))
 
-    def now_and_earlier(self, tried: AttemptAnywhere, device: str, revision: int) -> RevisionsCompared:
-        """What is meant on a machine now and was at a revision. Refusal, BadUrl."""
-        found = self._fleet.device(device)
-        asked = self._whys.asking(found)(tried.on(device), Verdict.BLOCK)
-        now = self._estate.snapshot.revision
-        return side_by_side.now_and_earlier(asked, now, self._estate.at(revision), revision)
+    def now_and_then(self, tried: AttemptAnywhere, name: str, then: datetime) -> EarlierCompared:
+        """What a machine does about it now and would have at a moment, with the revision and the facts of then.
+        Refusal, BadUrl.
+        """
+        device = self._fleet.device(name)
+        revision, asking = self._whys.asking_then(device, then)
+        now, earlier = (ask(tried.on(name), Verdict.BLOCK) for ask in (self._whys.asking(device), asking))
+        return side_by_side.now_and_earlier(now, self._estate.snapshot.revision, earlier, revision, then)
+
+    def now_and_by_revision(self, tried: AttemptAnywhere, name: str, revision: int) -> EarlierCompared:
+        """What a machine does about it now, and would as it is by an earlier revision. Refusal, BadUrl."""
+        now = self._whys.asking(self._fleet.device(name))(tried.on(name), Verdict.BLOCK)
+        earlier = side_by_side.by_earlier(now, self._estate.at(revision))
+        return side_by_side.now_and_earlier(now, self._estate.snapshot.revision, earlier, revision, None)

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
 
 from portero.core.insight.quick_words import Known
 from portero.core.insight.whys import WhyAsked, mended_by, why
 from portero.core.insight.whys.question import Earlier
+from portero.core.matching.members import Member, facts_from
+from portero.core.matching.membership import Membership
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.device import Device
+from portero.core.nouns.device import Device, Lifecycle
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.why import Why, WhyQuestion, WhyRemedy
+from portero.core.resolving.compiling import compile_bundle
+from portero.core.resolving.policy import Policy
 from portero.core.sentences import whys as words
+from portero.core.wording import counted
 from portero.service.checks import Checks
 from portero.service.directory import DirectoryKeeper
 from portero.service.estate import EstateKeeper
@@ -21,9 +27,11 @@ from portero.service.fleet import FleetKeeper
 from portero.service.foresight import Foresight
 from portero.service.lookups import Lookups
 from portero.service.problems import Refusal
-from portero.store import activity, revisions
+from portero.store import activity, devices, earlier_facts, revisions
 from portero.store.activity import ActivityFilter
 from portero.store.database import Store
+from portero.store.earlier_facts import FactsThen
+from portero.store.moments import moment
 
 
 class Whys:
@@ -38,9 +46,10 @@ class Whys:
         people: DirectoryKeeper,
         checks: Checks,
         lookups: Lookups,
+        clock: Callable[[], float],
     ) -> None:
         self._store, self._estate, self._fleet, self._foresight = store, estate, fleet, foresight
-        self._people, self._checks, self._lookups = people, checks, lookups
+        self._people, self._checks, self._lookups, self._now = people, checks, lookups, clock
 
     def why(self, asked: WhyQuestion) -> Why:
         """Why an attempt does, or does not, come to what was expected. Refusal; BadUrl where the URL is none."""
@@ -85,6 +94,51 @@ class Whys:
             )
 
         return ask
+
+    def asking_then(self, device: Device, at: datetime) -> tuple[int, Callable[[Attempt, Verdict], WhyAsked]]:
+        """The revision of a moment, and what asks about attempts on a machine as both were then: by the rules of that
+        revision, once the machine held them. What categories hosts are in is known of now alone. Refusal.
+        """
+        told, revision = self._told_then(device, at)
+        estate = self._estate.at(revision)
+        names = (device.id, told.facts.hostname)
+        lifecycle = Lifecycle.INVITED if device.joined_at is None or at < device.joined_at else Lifecycle.ENROLLED
+        member = Member(device.id, facts_from(told.facts), told.labels, lifecycle)
+        groups = Membership(estate.groups, estate.group_order).groups_of(member, at)
+        policy = Policy(compile_bundle(estate, groups, names), told.facts.hostname)
+        case_of = self._checks.seat_then(told.facts, policy, estate, lifecycle, at)
+        known = self.known(estate)
+
+        def ask(attempt: Attempt, expected: Verdict) -> WhyAsked:
+            case = case_of(attempt)
+            return WhyAsked(
+                estate=estate,
+                policy=policy,
+                case=case,
+                groups=groups,
+                names=names,
+                expected=expected,
+                known=known,
+                facts=told.facts,
+            )
+
+        return revision, ask
+
+    def _told_then(self, device: Device, at: datetime) -> tuple[FactsThen, int]:
+        """What a machine had told by a moment, and the revision that counted. Refusal where that is not known."""
+        now, days = moment(self._now()), self._estate.snapshot.estate.settings.facts_days
+        if at > now:
+            raise Refusal("invalid", "That moment is still to come; name one that is past.")
+        if at < now - timedelta(days=days):
+            said = f"What machines told is kept for {counted(days, 'day')}; name a later moment, or a revision."
+            raise Refusal("invalid", said)
+        with self._store.reading() as connection:
+            known_at = moment(devices.known_since(connection, device.id))
+            if at < known_at:
+                said = f"{device.hostname} was not known then; it is since {known_at:%Y-%m-%d %H:%M} UTC."
+                raise Refusal("invalid", said)
+            told = earlier_facts.facts_at(connection, device.id, at.timestamp())
+            return told, revisions.revision_at(connection, at.timestamp())
 
     def known(self, estate: Estate) -> Known:
         """What words are looked up in."""

@@ -12,6 +12,7 @@ from portero.core.nouns.check_in import LEAST_SILENCE_SECONDS, MISSED
 from portero.core.nouns.device import Facts
 from portero.store import catalogue
 from portero.store.database import Writer
+from portero.store.earlier_facts import Remembering
 from portero.store.words import move_activity
 
 # --- devices ---
@@ -51,6 +52,11 @@ def facts_of(connection: sqlite3.Connection, device: str) -> Facts:
     return Facts.model_validate_json(document)
 
 
+def known_since(connection: sqlite3.Connection, device: str) -> float:
+    """Since when a device is known."""
+    return float(connection.execute("SELECT known_at FROM device WHERE id = ?", (device,)).fetchone()[0])
+
+
 def _update(connection: sqlite3.Connection, device: str, columns: dict[str, Any]) -> None:
     assigned = ", ".join(f"{column} = :{column}" for column in columns)
     connection.execute(f"UPDATE device SET {assigned} WHERE id = :id", {**columns, "id": device})
@@ -66,6 +72,11 @@ def add_device(connection: sqlite3.Connection, id: str, facts: Facts, labels: di
 
 def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, credential_hash: str, now: float) -> None:
     """The device has joined, for the first time or again."""
+    with Remembering(connection, device, now):
+        _note_joined(connection, device, facts, credential_hash, now)
+
+
+def _note_joined(connection: sqlite3.Connection, device: str, facts: Facts, credential_hash: str, now: float) -> None:
     columns = {
         "lifecycle": "enrolled",
         "credential_hash": credential_hash,
@@ -86,16 +97,18 @@ def note_joined(connection: sqlite3.Connection, device: str, facts: Facts, crede
 
 def note_facts(connection: sqlite3.Connection, device: str, facts: Facts, now: float) -> None:
     """The device has told its facts."""
-    _update(connection, device, {**_fact_columns(facts), "facts_at": now})
-    _keep_facts(connection, device, facts, now)
+    with Remembering(connection, device, now):
+        _update(connection, device, {**_fact_columns(facts), "facts_at": now})
+        _keep_facts(connection, device, facts, now)
 
 
-def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], version: int) -> bool:
+def set_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], version: int, now: float) -> bool:
     """Other labels on a device that is as of this version; False where it is not any more."""
-    changed = connection.execute(
-        "UPDATE device SET labels = ?, version = version + 1 WHERE id = ? AND version = ?",
-        (json.dumps(labels), device, version),
-    )
+    with Remembering(connection, device, now):
+        changed = connection.execute(
+            "UPDATE device SET labels = ?, version = version + 1 WHERE id = ? AND version = ?",
+            (json.dumps(labels), device, version),
+        )
     return changed.rowcount > 0
 
 
@@ -127,10 +140,11 @@ def note_event(
     )
 
 
-def add_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str]) -> None:
+def add_labels(connection: sqlite3.Connection, device: str, labels: dict[str, str], now: float) -> None:
     """More labels on a device; those it has stay as they are."""
     had = json.loads(connection.execute("SELECT labels FROM device WHERE id = ?", (device,)).fetchone()[0])
-    connection.execute("UPDATE device SET labels = ? WHERE id = ?", (json.dumps({**labels, **had}), device))
+    with Remembering(connection, device, now):
+        connection.execute("UPDATE device SET labels = ? WHERE id = ?", (json.dumps({**labels, **had}), device))
 
 
 # --- recognising ---
@@ -184,6 +198,11 @@ def take_up(connection: Writer, old: str, new: str, now: float) -> None:
 
     Attempts that it reported as the new one follow the old one's in number, and so do all it will report.
     """
+    with Remembering(connection, old, now):
+        _take_up(connection, old, new, now)
+
+
+def _take_up(connection: Writer, old: str, new: str, now: float) -> None:
     offset = move_activity(connection, old, new)
     connection.execute(
         "INSERT INTO visit_count (device, hour, host, visits) SELECT ?, hour, host, visits FROM visit_count"

@@ -29,6 +29,7 @@ VISITS = (
     Walk("start_person", ("version", "person"), "last"),
     Walk("start_device", ("version", "device"), "last"),
 )
+FACTS = Walk("earlier_facts", ("device", "at"), "at")
 
 
 def prune_activity(connection: sqlite3.Connection, before: float) -> int:

@@ -18,6 +18,11 @@ def newest_revision(connection: sqlite3.Connection) -> int:
     return int(connection.execute("SELECT coalesce(max(number), 0) FROM revision").fetchone()[0])
 
 
+def revision_at(connection: sqlite3.Connection, at: float) -> int:
+    """The number of the estate's state at a moment; 0 before the first change."""
+    return int(connection.execute("SELECT coalesce(max(number), 0) FROM revision WHERE at <= ?", (at,)).fetchone()[0])
+
+
 def write_revision(
     connection: sqlite3.Connection, number: int, at: float, by: str, summary: str, reason: str | None, step: Step
 ) -> None:

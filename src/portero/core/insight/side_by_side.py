@@ -1,9 +1,11 @@
-"""One attempt in several places: over all groups, and on two machines, with what of their differences decides."""
+"""One attempt in several places: over all groups, on two machines, now and earlier; what of the differences decides."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from datetime import datetime
 from functools import partial
 
 from portero.core.insight.predicting import Alike
@@ -12,17 +14,16 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.compared import (
     AttemptAnywhere,
     Differing,
+    EarlierCompared,
     GroupVerdicts,
     MachinesCompared,
     MachineVerdict,
-    RevisionsCompared,
 )
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import Explanation
 from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import Machine, gateway_of
-from portero.core.resolving.explaining import explain
 from portero.core.resolving.policy import Policy
 from portero.core.sentences import runs as words
 from portero.core.wording import joined
@@ -189,16 +190,37 @@ def _browsers(machine: Machine) -> str:
 # --- now and earlier ---
 
 
-def now_and_earlier(asked: WhyAsked, revision: int, earlier: Estate, earlier_revision: int) -> RevisionsCompared:
-    """What becomes of an attempt on a machine now, and would have by an earlier revision, on the machine as it is."""
-    policy = Policy(compile_bundle(earlier, asked.groups, asked.names), asked.policy.device)
-    case = asked.case._replace(machine=asked.case.machine._replace(applied=policy, current=True))
-    now, then = verdict_on(asked), _verdict(asked.names[-1], explain(policy, case))
-    return RevisionsCompared(
-        device=asked.names[-1],
+def now_and_earlier(
+    now: WhyAsked, revision: int, earlier: WhyAsked, earlier_revision: int, at: datetime | None
+) -> EarlierCompared:
+    """What becomes of an attempt on a machine now, and would have earlier; each difference, and whether it alone makes
+    that of now what it was.
+    """
+    differing = []
+    if revision != earlier_revision:
+        one, other = _by_number(revision), _by_number(earlier_revision)
+        decides = _decides(now, earlier, lambda: by_earlier(now, earlier.estate).found)
+        differing.append(Differing(what="rules", first=one, second=other, decides=decides))
+    differing += [*_of_rules(now, earlier), *_of_facts(now, earlier)]
+    found, was = verdict_on(now), verdict_on(earlier)
+    return EarlierCompared(
+        device=now.names[-1],
         revision=revision,
-        now=now,
+        now=found,
         earlier_revision=earlier_revision,
-        earlier=then,
-        sentence=words.then_and_now(now, then, earlier_revision),
+        earlier_at=at,
+        earlier=was,
+        differing=tuple(differing),
+        sentence=words.now_and_earlier(found, was, [each.what for each in differing if each.decides]),
     )
+
+
+def _by_number(revision: int) -> str:
+    return f"those of revision {revision}"
+
+
+def by_earlier(now: WhyAsked, earlier: Estate) -> WhyAsked:
+    """The same attempt on the machine as it is, by an earlier state of the estate, which it holds."""
+    policy = Policy(compile_bundle(earlier, now.groups, now.names), now.policy.device)
+    machine = now.case.machine._replace(applied=policy, current=True, coverage=earlier.coverage_table)
+    return replace(now, estate=earlier, policy=policy, case=now.case._replace(machine=machine))

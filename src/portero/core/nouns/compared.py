@@ -1,4 +1,4 @@
-"""One attempt in several places side by side: over all groups, on two machines, at an earlier revision."""
+"""One attempt in several places side by side: over all groups, on two machines, now and earlier."""
 
 from __future__ import annotations
 
@@ -62,12 +62,12 @@ class MachineVerdict(Noun):
 
 
 class Differing(Noun):
-    """Something in which two machines differ."""
+    """Something in which two machines differ, or one machine and what it was."""
 
-    what: Annotated[str, Field(description="groups, bundle, layers, browsers, place, network, platform, zone, …")]
+    what: Annotated[str, Field(description="rules, groups, bundle, layers, browsers, place, network, platform, …")]
     first: str
     second: str
-    decides: Annotated[bool, Field(description="If just this were as on the second, the first would do as it does.")]
+    decides: Annotated[bool, Field(description="If just this were as in the second, the first would do as it does.")]
 
 
 class MachinesCompared(Noun):
@@ -86,12 +86,16 @@ class MachinesOfPerson(Noun):
     items: Annotated[tuple[MachineVerdict, ...], Field(description="Machines they use, by what the machines tell.")]
 
 
-class RevisionsCompared(Noun):
-    """What the estate means of an attempt on a machine, now and at an earlier revision; the machine as it is now."""
+class EarlierCompared(Noun):
+    """What becomes of an attempt on a machine now, and would have earlier: at a moment, with the revision and the facts
+    of then; or by an earlier revision, on the machine as it is now. What of the differences decides.
+    """
 
     device: str
     revision: int
     now: MachineVerdict
     earlier_revision: int
+    earlier_at: Annotated[Timestamp | None, Field(description="The moment; None where a revision was named.")] = None
     earlier: MachineVerdict
+    differing: tuple[Differing, ...]
     sentence: str

@@ -70,6 +70,9 @@ class Settings(Noun):
     visit_days: Annotated[
         int, Field(ge=1, le=3650, description="For so many days it is kept where hosts were seen, and how often.")
     ] = 90
+    facts_days: Annotated[
+        int, Field(ge=1, le=3650, description="For so many days it is kept what machines told of themselves before.")
+    ] = 90
     check_in_seconds: CheckInSeconds = CHECK_IN_SECONDS
     zone: Annotated[Zone, Field(description="The clock on which moments are read that name no zone of their own.")] = (
         "UTC"

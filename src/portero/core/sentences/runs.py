@@ -58,11 +58,14 @@ def compared(one: MachineVerdict, other: MachineVerdict, deciding: Sequence[str]
     return f"{told}; no single difference makes that, several do together."
 
 
-def then_and_now(now: MachineVerdict, then: MachineVerdict, revision: int) -> str:
-    """What becomes of an attempt now, and what would have at a revision."""
-    if now.effective is then.effective:
-        return f"It comes to {now.effective}, as it did by revision {revision}."
-    return f"It comes to {now.effective}; by revision {revision} it came to {then.effective}."
+def now_and_earlier(now: MachineVerdict, earlier: MachineVerdict, deciding: Sequence[str]) -> str:
+    """What becomes of an attempt now, what would have earlier, and what of the differences decides."""
+    if now.effective is earlier.effective:
+        return f"It comes to {now.effective}, as it did then."
+    told = f"It comes to {now.effective} now, and came to {earlier.effective} then"
+    if deciding:
+        return f"{told}: {joined(list(deciding), 'or')} alone would make the difference."
+    return f"{told}; no single difference makes that, several do together."
 
 
 def probed(rules: int, number: int, days: int) -> str:

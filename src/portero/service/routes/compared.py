@@ -6,15 +6,17 @@ from typing import Annotated
 
 from fastapi import Query
 
+from portero.core.nouns.base import Timestamp
 from portero.core.nouns.compared import (
     AttemptAnywhere,
+    EarlierCompared,
     FleetVerdicts,
     MachinesCompared,
     MachinesOfPerson,
-    RevisionsCompared,
 )
 from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
+from portero.service.problems import Refusal
 from portero.service.routes.checks import as_meant
 from portero.service.routes.common import Signed, TheKeepers
 from portero.store.access import Principal
@@ -55,14 +57,22 @@ def compare_person(body: AttemptAnywhere, who: Signed, keepers: TheKeepers) -> M
     return found.model_copy(update={"user": body.user})
 
 
-@router.post("/compare/revision", summary="Compare with an earlier revision", operation_id="compareWithRevision")
+@router.post("/compare/earlier", summary="Compare with earlier", operation_id="compareEarlier")
 @asks
-def compare_revision(
+def compare_earlier(
     body: AttemptAnywhere,
     device: Machine,
-    revision: Annotated[int, Query(ge=0, description="The earlier one.")],
     who: Signed,
     keepers: TheKeepers,
-) -> RevisionsCompared:
-    """What the estate means of it on a machine now, and meant at an earlier revision, on the machine as it is."""
-    return keepers.side_by_side.now_and_earlier(_meant(who, keepers, body), device, revision)
+    then: Annotated[Timestamp | None, Query(description="A moment: with the revision and the facts of then.")] = None,
+    revision: Annotated[
+        int | None, Query(ge=0, le=2**53, description="Or an earlier revision, on the machine as it is now.")
+    ] = None,
+) -> EarlierCompared:
+    """What a machine does about it now, what it would have done earlier, and what of the differences decides."""
+    meant = _meant(who, keepers, body)
+    if then is not None and revision is None:
+        return keepers.side_by_side.now_and_then(meant, device, then)
+    if revision is not None and then is None:
+        return keepers.side_by_side.now_and_by_revision(meant, device, revision)
+    raise Refusal("invalid", "Name a moment (then) or a revision, and not both.")

@@ -8,7 +8,7 @@ CREATE TABLE proof (
 CREATE INDEX proof_waiting ON proof (revision) WHERE state = 'waiting';
 
 -- What makes a device's earlier facts and labels of the later ones: JSON merge patches (RFC 7396), as of the moment of the
--- later ones. Programs are not among them.
+-- later ones. Programs, and who is signed in, are not among them.
 CREATE TABLE earlier_facts (
   device TEXT NOT NULL REFERENCES device (id) ON DELETE CASCADE,
   at REAL NOT NULL,
