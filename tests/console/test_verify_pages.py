@@ -111,14 +111,80 @@ def test_one_address_is_compared_over_groups_and_on_two_machines(console, machin
     console.get_by_role("button", name="Compare", exact=True).click()
     groups = console.get_by_role("region", name="Over all groups")
     expect(groups.get_by_role("row").filter(has_text="whole-fleet")).to_contain_text("3")
-    console.get_by_label("On this machine").fill("laptop-2")
-    expect(console.get_by_text("Name two machines, or none for all groups.")).to_be_visible()
-    console.get_by_label("and on this one").fill("laptop-1")
+    console.get_by_role("combobox", name="Compare").select_option("machines")
+    console.get_by_label("This machine").fill("laptop-2")
+    expect(console.get_by_role("button", name="Compare", exact=True)).to_be_disabled()
+    console.get_by_label("and this one").fill("laptop-1")
     console.get_by_role("button", name="Compare", exact=True).click()
     both = console.get_by_role("region", name="On two machines")
     expect(both).to_contain_text("laptop-2 comes to allow, laptop-1 to block: layers alone would make the difference.")
     expect(both.get_by_role("row").filter(has_text="layers")).to_contain_text("decides")
     looked_at("compared")
+
+
+def test_a_machine_is_compared_with_what_it_was_and_a_person_over_their_machines(console, machines):
+    console.go("/verify/compare?how=earlier&first=laptop-1&what=http://gambling.category.test/")
+    console.get_by_label("Then").fill("1 minute ago")
+    expect(console.get_by_role("button", name="Compare", exact=True)).to_be_enabled()
+    console.get_by_role("button", name="Compare", exact=True).click()
+    expect(console.get_by_role("alert").or_(console.get_by_role("region", name="Now and earlier"))).to_be_visible()
+    console.get_by_label("Then").fill("yesterday")
+    console.get_by_role("button", name="Compare", exact=True).click()
+    expect(console.get_by_role("alert")).to_contain_text("was not known then")
+    console.get_by_role("combobox", name="Compare").select_option("person")
+    console.get_by_role("textbox", name="Person").fill("office-1")
+    console.get_by_role("button", name="Compare", exact=True).click()
+    expect(console.get_by_text("No machine tells that office-1 is signed in there.")).to_be_visible()
+
+
+def test_a_change_carries_a_probe_and_history_tells_how_it_is_proved(console, service, portero, machines, looked_at):
+    console.go("/controls/categories/leeway")
+    console.get_by_role("button", name="Pause").first.click()
+    dialog = console.get_by_role("dialog", name="Before you save")
+    proof = dialog.get_by_role("region", name="What is to prove it")
+    proof.get_by_label("Proved by").fill("blok games.category.test")
+    proof.get_by_role("button", name="Add probe").click()
+    expect(proof.get_by_role("alert")).to_contain_text("is no probe and no probe set")
+    proof.get_by_label("Proved by").fill("warn http://games.category.test/ on office")
+    proof.get_by_label("Proved by").press("Enter")
+    expect(proof).to_contain_text("The change is refused for it.")
+    expect(dialog.get_by_role("button", name="Put in force")).to_be_disabled()
+    proof.get_by_role("button", name="Without warn").click()
+    proof.get_by_label("Proved by").fill("allow http://games.category.test/ on office")
+    proof.get_by_role("button", name="Add probe").click()
+    expect(proof).to_contain_text("on all 2 then.")
+    looked_at("proved by")
+    put_in_force(console)
+    for name in ("laptop-1", "laptop-2"):
+        sync(service, machines[name])
+    console.go("/roll-out/history")
+    told = console.get_by_role("region", name="Its proof")
+    expect(told).to_contain_text("It is proved: its probe comes out everywhere.")
+    looked_at("a proof")
+
+
+def test_a_probe_set_is_written_and_run_in_the_console(console, portero, machines, looked_at):
+    console.go("/verify/probe-sets/+new")
+    console.get_by_role("textbox", name="Key").fill("by-hand")
+    console.get_by_label("Where its probes count").fill("office, kiosk-1")
+    console.get_by_role("button", name="Probe", exact=True).click()
+    console.get_by_label("Probe 1 tries").fill("http://gambling.category.test/")
+    console.get_by_role("button", name="Counter-probe").click()
+    console.get_by_label("Probe 2 tries").fill("program:Deckhand Viewer")
+    console.get_by_label("Probe 2 counts on").fill("kiosks")
+    console.get_by_role("button", name="More of probe 1").click()
+    console.get_by_label("Settled by ruleset").select_option("no-gambling")
+    looked_at("probes")
+    console.get_by_role("button", name="Make probe set").click()
+    put_in_force(console)
+    expect(console.get_by_role("link", name="by-hand")).to_be_visible()
+    kept = portero.probe_sets.get("by-hand")
+    assert [target if isinstance(target, str) else target.device for target in kept.to] == ["office", "kiosk-1"]
+    first, second = kept.probes
+    assert (first.visit, first.expect, first.ruleset) == ("http://gambling.category.test/", "block", "no-gambling")
+    assert (second.start.product, second.expect, second.to) == ("Deckhand Viewer", "allow", "kiosks")
+    console.get_by_role("button", name="Run it").click()
+    expect(console.get_by_role("region", name="What came of it")).to_contain_text("1 of 2 probes comes out")
 
 
 def test_a_probe_set_is_drawn_up_looked_at_and_saved(console, portero, machines, looked_at):

@@ -18,6 +18,8 @@ export interface Asking {
   preview?: boolean
   /** Make it although it fails a probe of the gate. */
   overrule?: boolean
+  /** The probes that it carries, which are to prove it: keys of probe sets, or such as “block reeltide.example on ships”. */
+  prove?: string[]
 }
 
 interface Planning<Variables, Result> {
@@ -74,20 +76,17 @@ export function changing(subjects: Subject[]) {
       planned.value = {
         title,
         mayBeDraft: draft !== undefined,
-        async load() {
+        async load(prove) {
           try {
-            return (await change(variables, { preview: true })) as unknown as Preview
+            return (await change(variables, { preview: true, prove })) as unknown as Preview
           } catch (problem) {
             refused.value = problem as Error
             throw problem
           }
         },
-        async commit(reason, asDraft, overrule) {
+        async commit({ asDraft, asking }) {
           const wanted = asDraft ? draft! : variables
-          const made = await mutation.mutateAsync({
-            variables: wanted,
-            query: overrule ? { reason, overrule } : { reason },
-          })
+          const made = await mutation.mutateAsync({ variables: wanted, query: asking })
           // who made it is not kept waiting until all that is shown has been read again
           onSuccess?.(made)
           void read().then(() => onRead?.(made))

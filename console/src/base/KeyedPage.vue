@@ -1,12 +1,12 @@
 <script setup lang="ts">
-/** A page of Controls: what there is at the left, the chosen one's editor beside it. */
+/** A page of Controls, or of other tabs: what there is at the left, the chosen one's editor beside it. */
 defineProps<{ title: string; noun: string; loading: boolean; error: Error | null }>()
 defineEmits<{ make: []; retry: [] }>()
 </script>
 
 <template>
   <div class="page">
-    <ControlTabs />
+    <slot name="tabs"><ControlTabs /></slot>
     <PageHead :title="title">
       <template #actions>
         <slot name="actions" />

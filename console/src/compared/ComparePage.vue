@@ -1,33 +1,58 @@
 <script setup lang="ts">
-import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import { useDevices } from '@/devices/useDevices'
-import { useGroupsCompared, useMachinesCompared } from './useCompared'
+import { attempted } from '@/lib/tried'
+import DifferingTable from './DifferingTable.vue'
+import { useEarlierCompared, useGroupsCompared, useMachinesCompared, usePersonCompared } from './useCompared'
+import VerdictLines from './VerdictLines.vue'
 
-/** One address in several places: over all groups, or on two machines with what of their differences decides. */
+/** One attempt in several places: over all groups, on two machines, on a person's machines; or on one, now and earlier. */
+const MODES = [
+  { value: 'groups', text: 'all groups' },
+  { value: 'machines', text: 'two machines' },
+  { value: 'person', text: 'a person’s machines' },
+  { value: 'earlier', text: 'a machine, now and earlier' },
+]
 const what = useRouteQuery<string>('what', '')
 const first = useRouteQuery<string>('first', '')
 const second = useRouteQuery<string>('second', '')
 const person = useRouteQuery<string>('person', '')
-const typed = computed(() => second.value || first.value)
-const sought = refDebounced(typed, 200)
-const { items: found } = useDevices(computed(() => ({ search: sought.value.trim() || undefined, limit: 8 })))
-const { mutate: compareGroups, data: byGroup, ...groups } = useGroupsCompared()
-const { mutate: compareMachines, data: both, ...machines } = useMachinesCompared()
-const isPending = computed(() => groups.isPending.value || machines.isPending.value)
-const problem = computed(() => groups.error.value ?? machines.error.value)
-const halves = computed(() => !!first.value.trim() !== !!second.value.trim())
+const how = useRouteQuery<string>('how', first.value ? 'machines' : 'groups')
+const then = ref<string | null | undefined>(null)
+const calls = {
+  groups: useGroupsCompared(),
+  machines: useMachinesCompared(),
+  person: usePersonCompared(),
+  earlier: useEarlierCompared(),
+}
+const { data: byGroup } = calls.groups
+const { data: both } = calls.machines
+const { data: own } = calls.person
+const { data: moments } = calls.earlier
+const all = Object.values(calls)
+const isPending = computed(() => all.some((call) => call.isPending.value))
+const problem = computed(() => all.map((call) => call.error.value).find(Boolean))
+const lacks = computed(() => {
+  if (!what.value.trim()) return true
+  if (how.value === 'machines') return !first.value.trim() || !second.value.trim()
+  if (how.value === 'person') return !person.value.trim()
+  return how.value === 'earlier' && (!first.value.trim() || !then.value)
+})
 const VERDICTS = ['block', 'warn', 'allow'] as const
 
+function clear() {
+  for (const call of all) call.reset()
+}
 function compare() {
-  groups.reset()
-  machines.reset()
-  const body = { url: what.value.trim(), user: person.value.trim() || undefined }
-  if (!body.url || halves.value) return
-  if (first.value.trim()) compareMachines({ body, first: first.value.trim(), second: second.value.trim() })
-  else compareGroups(body)
+  clear()
+  if (lacks.value) return
+  const body = { ...attempted(what.value), user: person.value.trim() || undefined }
+  const [device, other] = [first.value.trim(), second.value.trim()]
+  if (how.value === 'machines') calls.machines.mutate({ body, first: device, second: other })
+  else if (how.value === 'person') calls.person.mutate(body)
+  else if (how.value === 'earlier') calls.earlier.mutate({ body, device, then: then.value! })
+  else calls.groups.mutate(body)
 }
 if (what.value) compare()
 </script>
@@ -36,32 +61,38 @@ if (what.value) compare()
   <div class="page">
     <VerifyTabs />
     <PageHead title="Compare">
-      <span>One address over all groups; or on two machines, with what of their differences decides.</span>
+      <span>One visit or start in several places, and what of their differences decides.</span>
     </PageHead>
     <section class="panel mt-3">
       <form class="question" @submit.prevent="compare">
         <label class="address">
-          <span class="form-label">Address</span>
-          <BFormInput v-model="what" placeholder="https://lucky-reef.example/" maxlength="8192" required />
+          <span class="form-label">Address or program</span>
+          <BFormInput
+            v-model="what"
+            placeholder="https://lucky-reef.example/ or program:NAME"
+            maxlength="8192"
+            required
+          />
         </label>
+        <label class="how">
+          <span class="form-label">Compare</span>
+          <BFormSelect v-model="how" :options="MODES" @change="clear" />
+        </label>
+        <template v-if="how === 'machines' || how === 'earlier'">
+          <MachineInput v-model="first" :label="how === 'earlier' ? 'Machine' : 'This machine'" />
+        </template>
+        <MachineInput v-if="how === 'machines'" v-model="second" label="and this one" />
+        <MomentInput v-if="how === 'earlier'" v-model="then" label="Then" begin="1 hour ago" required />
         <label>
           <span class="form-label">Person</span>
-          <BFormInput v-model="person" placeholder="anybody" maxlength="255" />
+          <BFormInput
+            v-model="person"
+            :placeholder="how === 'person' ? 'whose machines' : 'anybody'"
+            maxlength="255"
+          />
         </label>
-        <label>
-          <span class="form-label">On this machine</span>
-          <BFormInput v-model="first" list="compare-machines" placeholder="all groups" autocomplete="off" />
-        </label>
-        <label>
-          <span class="form-label">and on this one</span>
-          <BFormInput v-model="second" list="compare-machines" autocomplete="off" />
-        </label>
-        <datalist id="compare-machines">
-          <option v-for="item in found ?? []" :key="item.id" :value="item.hostname" />
-        </datalist>
-        <BButton type="submit" variant="primary" :disabled="isPending || halves">Compare</BButton>
+        <BButton type="submit" variant="primary" :disabled="isPending || lacks">Compare</BButton>
       </form>
-      <p v-if="halves" class="sub mb-0 mt-2">Name two machines, or none for all groups.</p>
       <p v-if="problem" class="wrong" role="alert"><Icon name="exclamation" /> {{ problem.message }}</p>
     </section>
     <section v-if="byGroup" class="panel flush" aria-label="Over all groups">
@@ -103,42 +134,46 @@ if (what.value) compare()
       <p>
         <b>{{ both.sentence }}</b>
       </p>
-      <div v-for="one in [both.first, both.second]" :key="one.device" class="side">
-        <RouterLink :to="{ name: 'device', params: { device: one.device } }">{{ one.device }}</RouterLink>
-        <span>intended <ActionMark :action="one.intended" /></span>
-        <span>effective <ActionMark :action="one.effective" /></span>
-        <span>{{ one.why }}</span>
-      </div>
-      <BTableSimple v-if="both.differing.length" class="mt-3" caption-top>
-        <caption>
-          In what they differ
-        </caption>
-        <BThead
-          ><BTr
-            ><BTh>What</BTh><BTh>{{ both.first.device }}</BTh
-            ><BTh>{{ both.second.device }}</BTh
-            ><BTh>By itself</BTh></BTr
-          ></BThead
-        >
-        <BTbody>
-          <BTr v-for="one in both.differing" :key="one.what">
-            <BTd>{{ one.what }}</BTd><BTd>{{ one.first }}</BTd
-            ><BTd>{{ one.second }}</BTd>
-            <BTd><b v-if="one.decides">decides</b><span v-else class="dim">does not decide</span></BTd>
-          </BTr>
-        </BTbody>
-      </BTableSimple>
+      <VerdictLines :lines="[{ told: both.first }, { told: both.second }]" />
+      <DifferingTable :differing="both.differing" :first="both.first.device" :second="both.second.device" />
+    </section>
+    <section v-if="own" class="panel" aria-label="On a person's machines">
+      <p v-if="!own.items.length" class="sub mb-0">
+        No machine tells that {{ own.user }} is signed in there.
+      </p>
+      <VerdictLines :lines="own.items.map((told) => ({ told }))" />
+    </section>
+    <section v-if="moments" class="panel" aria-label="Now and earlier">
+      <p>
+        <b>{{ moments.sentence }}</b>
+      </p>
+      <VerdictLines
+        :lines="[
+          { told: moments.now, label: `now, revision ${moments.revision}` },
+          { told: moments.earlier, label: `then, revision ${moments.earlier_revision}` },
+        ]"
+      />
+      <DifferingTable :differing="moments.differing" first="now" second="then" />
     </section>
   </div>
 </template>
 
 <style scoped>
-.side {
-  display: grid;
-  grid-template-columns: 12rem 9rem 9rem minmax(0, 1fr);
-  gap: 0.6rem;
-  padding: 0.35rem 0;
-  border-top: 1px solid var(--line-2);
+/* what is read of the moment stands below the row, and does not lift its field out of it */
+.question :deep(.moment) {
+  position: relative;
+  flex: 0 1 11rem;
+}
+.question :deep(.read) {
+  position: absolute;
+  top: 100%;
+  white-space: nowrap;
+}
+.question:has(.moment) {
+  padding-bottom: 1.3rem;
+}
+.how {
+  min-width: 14.5rem;
 }
 .wrong {
   color: var(--block);

@@ -13,22 +13,42 @@ const saving = ref(false)
 const overrule = ref(false)
 /** What the gate says against it; a keeper may overrule that, and says why. */
 const fails = computed(() => !!preview.value?.gate?.length)
-const stopped = computed(() => fails.value && !(overrule.value && reason.value.trim()))
+const unproved = computed(() => !!preview.value?.proof?.some(({ refused }) => refused))
+const stopped = computed(() => unproved.value || (fails.value && !(overrule.value && reason.value.trim())))
+/** What is to prove it, and is kept with it. */
+const prove = ref<string[]>([])
+const unread = shallowRef<Error>()
 
 watch(planned, async (asked) => {
   if (!asked) return
   preview.value = undefined
   reason.value = ''
   overrule.value = false
+  prove.value = []
+  unread.value = undefined
   shown.value = true
   try {
-    const found = await asked.load()
+    const found = await asked.load([])
     if (planned.value === asked) preview.value = found
   } catch {
     // why is told where the change was written
     if (planned.value === asked) shown.value = false
   }
 })
+/** Looks ahead with these probes; they are taken up only where they can be read. */
+async function carry(words: string[]) {
+  const asked = planned.value
+  if (!asked) return
+  unread.value = undefined
+  try {
+    const found = await asked.load(words)
+    if (planned.value !== asked) return
+    preview.value = found
+    prove.value = words
+  } catch (problem) {
+    unread.value = problem as Error
+  }
+}
 // wherever the focus is: it may not have come into the dialog yet, or have been lost to a button that is disabled now
 onKeyStroke('Escape', () => (shown.value = false))
 /** The dialog has gone from the screen; unless the next planned has brought it back meanwhile, this one is over. */
@@ -41,7 +61,14 @@ async function commit(asDraft: boolean) {
   if (!asked || saving.value) return
   saving.value = true
   try {
-    await asked.commit(reason.value.trim() || undefined, asDraft, overrule.value)
+    await asked.commit({
+      asDraft,
+      asking: {
+        reason: reason.value.trim() || undefined,
+        ...(overrule.value ? { overrule: true } : {}),
+        ...(prove.value.length && !asDraft ? { prove: prove.value } : {}),
+      },
+    })
     made.value = { revision: newestMade(), machines: asDraft ? 0 : (preview.value?.devices ?? 0) }
   } catch {
     // why is told where the change was written
@@ -64,6 +91,13 @@ async function commit(asDraft: boolean) {
   >
     <form @submit.prevent="commit(false)">
       <PreviewPanel :preview="preview" />
+      <ProofWords
+        v-if="preview?.changes.length"
+        :words="prove"
+        :forecasts="preview.proof ?? []"
+        :error="unread"
+        @carry="carry"
+      />
       <BFormCheckbox v-if="fails" v-model="overrule" v-needs:keeper class="mt-3"
         >Overrule the gate; the reason goes into history</BFormCheckbox
       >

@@ -1,15 +1,16 @@
 import { shallowRef } from 'vue'
 
+import type { Asking } from '@/api/changing'
 import type { Preview } from '@/api/client'
 
 /** A change that somebody is about to make: what it would do is shown before it is put in force. */
 export interface PlannedChange {
   /** What is to be saved, as in “ruleset quiet-link”. */
   title: string
-  /** Asks the service what the change would do. */
-  load: () => Promise<Preview>
-  /** Makes the change, in force or as a draft; `overrule` although it fails the gate. */
-  commit: (reason: string | undefined, asDraft: boolean, overrule: boolean) => Promise<void>
+  /** Asks the service what the change would do, and what becomes of the probes that it carries. */
+  load: (prove: string[]) => Promise<Preview>
+  /** Makes the change, in force or as a draft. */
+  commit: (how: { asDraft: boolean; asking: Omit<Asking, 'preview'> }) => Promise<void>
   /** Whether it can be kept as a draft. */
   mayBeDraft: boolean
 }

@@ -33,6 +33,7 @@ const { data: latest } = useRevisions({ limit: 1 })
 /** The newest of all, whatever is listed: going back to it would be no change. */
 const newest = computed(() => latest.value?.items[0]?.number ?? 0)
 
+const PROOFS = { waiting: 'being proved', holds: 'proved', ended: 'not proved' }
 const NOUNS = [
   { value: '', text: 'About anything' },
   ...'group,precedence,ruleset,assignment,schedule,application set,service,correction,notice,layer modes,coverage row,settings,probe set'
@@ -95,6 +96,7 @@ function goBack() {
                   <div class="small dim">
                     {{ row.by }}, <RelativeTime :at="row.at" /><template v-if="row.devices"
                       >, {{ counted(row.devices, 'machine') }}</template
+                    ><template v-if="row.proof">, {{ PROOFS[row.proof] }}</template
                     ><template v-if="row.reason">: “{{ row.reason }}”</template>
                   </div>
                 </BTd>
@@ -149,6 +151,7 @@ function goBack() {
                 to="all that wait for it"
                 class="mb-3"
               />
+              <RevisionProof v-if="one.data.value.proof" :proof="one.data.value.proof" />
               <ChangeList :changes="one.data.value.changes" />
             </template>
           </StateBox>

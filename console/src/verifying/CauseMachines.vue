@@ -9,9 +9,14 @@ const props = defineProps<{ run: Run; result: ProbeResult; cause: RunCause }>()
 const open = ref(false)
 const why = computed(() => ({
   name: 'why',
-  query: { machine: props.cause.examples?.[0], what: props.result.tried, expected: props.result.expected },
+  query: {
+    machine: props.cause.examples?.[0],
+    what: props.result.what,
+    expected: props.result.expected,
+    person: props.result.user ?? undefined,
+    browser: props.result.browser ?? undefined,
+  },
 }))
-const isVisit = computed(() => !props.result.tried.startsWith('start of '))
 </script>
 
 <template>
@@ -35,7 +40,7 @@ const isVisit = computed(() => !props.result.tried.startsWith('start of '))
         @click="open = !open"
         >{{ open ? 'Fewer' : `All ${cause.devices.toLocaleString('en')}` }}</BButton
       >
-      <RouterLink v-if="isVisit && cause.examples?.length" :to="why" class="ms-2">Why?</RouterLink>
+      <RouterLink v-if="result.what && cause.examples?.length" :to="why" class="ms-2">Why?</RouterLink>
     </div>
     <MachinesOfCause v-if="open" :run="run.id" :result="result" :cause="cause.code" />
   </div>

@@ -16,7 +16,8 @@ const STAGES: Record<string, string> = {
 
 function mend(cause: Cause, key: string, sentence: string) {
   const { attempt } = props.why.explanation
-  const asked = { device: attempt.device, user: attempt.user, url: attempt.url, start: attempt.start }
+  const { device, user, url, start, browser, at, place } = attempt
+  const asked = { device, user, url, start, browser, at, place }
   plan(
     { attempt: asked, expected: props.why.expected, cause: cause.code, remedy: key },
     { title: sentence, onRead: () => emit('mended') },

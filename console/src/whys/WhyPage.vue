@@ -1,10 +1,9 @@
 <script setup lang="ts">
-import { refDebounced } from '@vueuse/core'
 import { useRouteQuery } from '@vueuse/router'
-import { computed, ref, watch } from 'vue'
+import { ref, watch } from 'vue'
 
 import { api, told } from '@/api/client'
-import { useDevices } from '@/devices/useDevices'
+import { attempted, programOf } from '@/lib/tried'
 import WhyAnswer from './WhyAnswer.vue'
 import { type Question, useWhy } from './useWhy'
 
@@ -13,10 +12,9 @@ const machine = useRouteQuery<string>('machine', '')
 const what = useRouteQuery<string>('what', '')
 const expected = useRouteQuery<string>('expected', '')
 const person = useRouteQuery<string>('person', '')
+const browser = useRouteQuery<string>('browser', '')
 const reference = ref('')
 const unknown = ref('')
-const sought = refDebounced(machine, 200)
-const devices = useDevices(computed(() => ({ search: sought.value.trim() || undefined, limit: 8 })))
 const { mutate, data, error, isPending, reset } = useWhy()
 const EXPECTED = [
   { value: '', text: 'whatever it should not' },
@@ -55,10 +53,11 @@ async function ask() {
   }
   const attempt = {
     device: machine.value.trim(),
-    url: what.value.trim(),
+    ...attempted(what.value),
     user: person.value.trim() || undefined,
+    browser: programOf(what.value.trim()) ? undefined : browser.value.trim() || undefined,
   }
-  if (attempt.device && attempt.url)
+  if (attempt.device && what.value.trim())
     mutate({ attempt, expected: (expected.value || undefined) as Question['expected'] })
 }
 
@@ -75,26 +74,22 @@ if (machine.value && what.value) void ask()
     </PageHead>
     <section class="panel mt-3">
       <form class="question" @submit.prevent="ask">
-        <label>
-          <span class="form-label">Machine</span>
-          <BFormInput
-            v-model="machine"
-            list="why-machines"
-            placeholder="part of its name"
-            autocomplete="off"
-            maxlength="253"
-          />
-        </label>
-        <datalist id="why-machines">
-          <option v-for="item in devices.items.value ?? []" :key="item.id" :value="item.hostname" />
-        </datalist>
+        <MachineInput v-model="machine" label="Machine" />
         <label class="address">
-          <span class="form-label">Address</span>
-          <BFormInput v-model="what" placeholder="https://lucky-reef.example/" maxlength="8192" />
+          <span class="form-label">Address or program</span>
+          <BFormInput
+            v-model="what"
+            placeholder="https://lucky-reef.example/ or program:NAME"
+            maxlength="8192"
+          />
         </label>
         <label>
           <span class="form-label">Person</span>
           <BFormInput v-model="person" placeholder="anybody" maxlength="255" />
+        </label>
+        <label>
+          <span class="form-label">Browser</span>
+          <BFormInput v-model="browser" placeholder="any" maxlength="64" />
         </label>
         <label>
           <span class="form-label">It was expected</span>

@@ -81,20 +81,24 @@ def predict(
     probes: Sequence[Numbered], machines: Sequence[Alike], on: Sequence[Target] = (), *, as_meant: bool = False
 ) -> Iterator[Tried]:
     """What each probe comes to on the machines on which it counts: as they are, or as the estate means it."""
-    within = Scope(on) if on else None
+    machines = _within(on, machines)
     for one in probes:
-        yield _try(one, Scope(one.set.targets_of(one.probe)), machines, within, as_meant)
+        yield _try(one, Scope(one.set.targets_of(one.probe)), machines, as_meant)
+
+
+def _within(on: Sequence[Target], machines: Sequence[Alike]) -> Sequence[Alike]:
+    """The machines that some targets hold, where any are named."""
+    if not on:
+        return machines
+    scope = Scope(on)
+    held = (alike._replace(devices=tuple(scope.of(alike))) for alike in machines)
+    return [alike for alike in held if alike.devices]
 
 
 def reached(probes: Sequence[Numbered], machines: Sequence[Alike], on: Sequence[Target] = ()) -> int:
     """On how many machines some of the probes count."""
     scopes = [Scope(targets) for targets in {one.set.targets_of(one.probe) for one in probes}]
-    within = Scope(on) if on else None
-    found = 0
-    for alike in machines:
-        held = {device.id for scope in scopes for device in scope.of(alike)}
-        found += len(held if within is None else held & {device.id for device in within.of(alike)})
-    return found
+    return sum(len({device.id for scope in scopes for device in scope.of(alike)}) for alike in _within(on, machines))
 
 
 @dataclass
@@ -117,13 +121,10 @@ class _Sum:
         known.devices.extend(devices)
 
 
-def _try(one: Numbered, scope: Scope, machines: Sequence[Alike], within: Scope | None, as_meant: bool) -> Tried:
+def _try(one: Numbered, scope: Scope, machines: Sequence[Alike], as_meant: bool) -> Tried:
     total = _Sum()
     for alike in machines:
         devices = scope.of(alike)
-        if devices and within is not None:
-            held = {device.id for device in within.of(alike)}
-            devices = [device for device in devices if device.id in held]
         if devices:
             total.devices += len(devices)
             _look(one.probe, alike, devices, total, as_meant)
@@ -235,25 +236,21 @@ def _alike(question: WhyAsked, concerned: frozenset[str]) -> Hashable:
     )
 
 
+def _counted(cause: RunCause, devices: list[DeviceName]) -> Failing:
+    examples = tuple(device.hostname for device in devices[:FEW])
+    return Failing(cause.model_copy(update={"devices": len(devices), "examples": examples}), devices)
+
+
 def _told(one: Numbered, total: _Sum) -> Tried:
-    failing = sorted(total.failing.values(), key=lambda found: -len(found.devices))
-    failing = [
-        Failing(
-            found.cause.model_copy(
-                update={
-                    "devices": len(found.devices),
-                    "examples": tuple(device.hostname for device in found.devices[:FEW]),
-                }
-            ),
-            found.devices,
-        )
-        for found in failing
-    ]
+    failing = [_counted(*found) for found in sorted(total.failing.values(), key=lambda found: -len(found.devices))]
     result = ProbeResult(
         set=one.set.key,
         number=one.number,
         name=one.probe.name,
         tried=one.probe.tried,
+        what=one.probe.what,
+        user=one.probe.user,
+        browser=one.probe.browser,
         to=one.set.targets_of(one.probe),
         expected=one.probe.expect,
         devices=total.devices,

@@ -70,6 +70,13 @@ class Attempt(Noun):
         return self
 
 
+def word_of(program: Program) -> str:
+    """A program as such a word names it."""
+    if program.sha256 and not program.product:
+        return program.sha256
+    return PROGRAM_WORD + (program.product or program.file or program.path or program.signer or "")
+
+
 def attempted(word: str, known: Mapping[str, str] = {}) -> dict[str, Any]:
     """What a word tries, as the field of an attempt: a visit of a URL or a host; the start of a program by its SHA-256,
     or, written program:NAME, by its product, with what else is `known` of it.

@@ -8,7 +8,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target, listed
-from portero.core.nouns.attempt import Attempt, Program, Url
+from portero.core.nouns.attempt import Attempt, Program, Url, word_of
 from portero.core.nouns.base import Key, Name, Noun, Text, Timestamp
 from portero.core.nouns.device import Place
 from portero.core.nouns.layer import Layer
@@ -56,6 +56,11 @@ class Probe(Noun):
             at=self.at,
             place=self.place,
         )
+
+    @property
+    def what(self) -> str:
+        """What is tried, as a word that can be asked about: a URL or a host, program:NAME, or a SHA-256."""
+        return self.visit if self.visit is not None else word_of(self.start) if self.start is not None else ""
 
     @property
     def tried(self) -> str:

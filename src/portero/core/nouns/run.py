@@ -44,6 +44,11 @@ class ProbeResult(Noun):
     number: Annotated[int, Field(description="Its place in the set, from 1.")]
     name: str | None = None
     tried: str
+    what: Annotated[
+        str, Field(description="What is tried, as a word to ask about: a URL, program:NAME, or a SHA-256.")
+    ] = ""
+    user: str | None = None
+    browser: str | None = None
     to: Annotated[tuple[Target, ...], Field(description="Where it counts.")]
     expected: Verdict
     devices: Annotated[int, Field(description="On how many machines it was tried.")]

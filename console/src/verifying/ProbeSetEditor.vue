@@ -1,0 +1,126 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { useSession } from '@/access/useSession'
+import { useEditor } from '@/editing/useEditor'
+import { useGroups } from '@/groups/useGroups'
+import { targetText } from '@/rulesets/kinds'
+import ProbeRow from './ProbeRow.vue'
+import { draftOfProbe, type ProbeDraft, probeOf, targetsOf } from './probeDraft'
+import { type ProbeSet, probeSets, type SavedProbeSet } from './useDrawUp'
+import { useStartRun } from './useRuns'
+
+/** Edit a probe set: where it counts, and each probe with what is expected of it; then try it. */
+const props = defineProps<{ set?: SavedProbeSet }>()
+const emit = defineEmits<{ saved: [key: string] }>()
+const router = useRouter()
+const { mayAuthor } = useSession()
+const { data: known } = useGroups()
+const groups = computed(
+  () => new Set(['whole-fleet', 'unclaimed', ...(known.value ?? []).map(({ key }) => key)]),
+)
+const editor = useEditor({
+  noun: 'probe set',
+  saved: () => props.set,
+  draftOf: (saved) => ({
+    key: saved?.key ?? '',
+    name: saved && saved.name !== saved.key ? saved.name : '',
+    to: (saved?.to ?? []).map(targetText).join(', '),
+    probes: (saved?.probes ?? []).map(draftOfProbe) as ProbeDraft[],
+  }),
+  bodyOf: (draft): ProbeSet => ({
+    key: draft.key.trim(),
+    name: draft.name.trim() || null,
+    to: targetsOf(draft.to, groups.value),
+    probes: draft.probes.map((one) => probeOf(one, groups.value)),
+  }),
+  calls: probeSets,
+  done: (key) => emit('saved', key),
+})
+const { draft, changed } = editor
+const unready = computed(() =>
+  draft.value.probes.some(({ what, to }) => !what.trim() || !(to.trim() || draft.value.to.trim())),
+)
+function add(expect: ProbeDraft['expect']) {
+  draft.value.probes.push({ ...draftOfProbe(), expect })
+}
+const { mutate: start, isPending: starting, error: unstarted } = useStartRun()
+const run = () =>
+  start(
+    { sets: [props.set!.key], on: [] },
+    { onSuccess: ({ id }) => void router.push({ name: 'runs', params: { run: id } }) },
+  )
+</script>
+
+<template>
+  <EditorForm
+    :editor="editor"
+    key-example="never-break"
+    name-example="What must go on working"
+    :blocked="unready || !draft.probes.length"
+    :removable="!!set"
+    :other-problem="unstarted"
+  >
+    <template #beside-name>
+      <div>
+        <label class="form-label" for="set-to">Where its probes count</label>
+        <BFormInput
+          id="set-to"
+          v-model="draft.to"
+          maxlength="2000"
+          placeholder="desks, eastquay-kiosk-01"
+          :disabled="!mayAuthor"
+        />
+      </div>
+    </template>
+    <datalist id="probe-groups"><option v-for="key in groups" :key="key" :value="key" /></datalist>
+    <BTableSimple class="probes mt-3" caption-top>
+      <caption class="visually-hidden">
+        Probes
+      </caption>
+      <BThead
+        ><BTr
+          ><BTh>This visit or start</BTh><BTh>Where</BTh><BTh>Expected</BTh
+          ><BTh><span class="visually-hidden">More</span></BTh></BTr
+        ></BThead
+      >
+      <BTbody>
+        <ProbeRow
+          v-for="(probe, place) in draft.probes"
+          :key="place"
+          :probe="probe"
+          :number="place + 1"
+          :where="draft.to"
+          @drop="draft.probes.splice(place, 1)"
+        />
+      </BTbody>
+    </BTableSimple>
+    <div class="adding">
+      <BButton v-needs:author variant="link" @click="add('block')"><Icon name="plus" /> Probe</BButton>
+      <BButton v-needs:author variant="link" @click="add('allow')"
+        ><Icon name="plus" /> Counter-probe: what must go on working</BButton
+      >
+      <BButton
+        v-if="set"
+        v-needs:responder
+        variant="light"
+        class="ms-auto"
+        :disabled="changed || starting"
+        @click="run"
+        >Run it</BButton
+      >
+    </div>
+  </EditorForm>
+</template>
+
+<style scoped>
+.probes :deep(td) {
+  vertical-align: top;
+}
+.adding {
+  display: flex;
+  gap: 0.6rem;
+  align-items: center;
+}
+</style>
