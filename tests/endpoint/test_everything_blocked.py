@@ -14,7 +14,7 @@ from made_folders import joined_folder
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
-from portero.demo.harmless import put_harmless
+from portero.endpoint.test_program import put_test_program
 
 pytestmark = [
     pytest.mark.process,
@@ -74,7 +74,7 @@ def _tried(work: Path) -> dict[str, int]:
     data = Path("/tmp/everything/data")
     (root / "tmp/everything/data").mkdir()
     joined_folder(root / "tmp/everything/data", ESTATE)
-    program = Path("/") / put_harmless(inside, "Tide_Table", "1.0").relative_to(root)
+    program = Path("/") / put_test_program(inside, "Tide_Table", "1.0").relative_to(root)
     named = shutil.copy(root / str(program)[1:], inside / "bash")
     _made_package(root / "tmp")
     words = {

@@ -26,9 +26,9 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.essentials import LOADERS
 from portero.core.nouns.ruleset import Ruleset
-from portero.demo.harmless import put_harmless
 from portero.endpoint.guard.keeping import write_on
 from portero.endpoint.guard.watching import CANNOT
+from portero.endpoint.test_program import put_test_program
 
 pytestmark = [
     pytest.mark.process,
@@ -58,11 +58,11 @@ class Guarded:
 
     def __init__(self, folder: Path, data: Path) -> None:
         self.folder, self.data = folder, data
-        self.viewer = put_harmless(folder, "Deckhand-Viewer", "4.1")
-        self.newer = put_harmless(folder, "Deckhand-Viewer", "4.2")
-        self.other = put_harmless(folder, "Tide-Table", "1.0")
-        self.racer = put_harmless(folder, "Reef-Racer", "1.0")
-        self.watch = put_harmless(folder, "Night-Watch", "1.0")
+        self.viewer = put_test_program(folder, "Deckhand-Viewer", "4.1")
+        self.newer = put_test_program(folder, "Deckhand-Viewer", "4.2")
+        self.other = put_test_program(folder, "Tide-Table", "1.0")
+        self.racer = put_test_program(folder, "Reef-Racer", "1.0")
+        self.watch = put_test_program(folder, "Night-Watch", "1.0")
         run = ("portero.endpoint.main", "run", "--data", data, "--port", 0, "--every", 1)
         self.process = Process(*run, "--programs", folder, "--guard", folder, "--countdown", 2)
         self.process.wait_for(r"the guard answers")
@@ -152,7 +152,7 @@ def mounted_in_another_place(program: Path, folder: Path) -> Command:
 
 
 def mounted_over_another(program: Path, folder: Path) -> Command:
-    may = put_harmless(folder, "Harbour-Log", "1.0")
+    may = put_test_program(folder, "Harbour-Log", "1.0")
     return ("unshare", "--mount", "sh", "-c", f"mount --bind {program} {may} && exec {may}")
 
 
@@ -381,7 +381,7 @@ def test_a_watcher_that_is_killed_takes_the_guard_along_and_comes_back(guarded, 
 
 
 def test_a_program_that_cannot_be_read_in_time_passes_and_is_told(guarded):
-    big = put_harmless(guarded.folder, "Sounding", "1.0")
+    big = put_test_program(guarded.folder, "Sounding", "1.0")
     os.truncate(big, 6 << 30)
     began = time.monotonic()
     assert guarded.starts(big)

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
+from conftest import run_endpoint
 from made_folders import joined_folder
 from portero.core.nouns.device import Application
 from portero.core.nouns.estate import Estate
-from portero.demo.harmless import put_harmless
+from portero.endpoint.folder import Folder
 from portero.endpoint.guard.machine_rules import MachineRules
 from portero.endpoint.guard.programs import Digests, FileMark, KnownPrograms, candidates, path_of
 from portero.endpoint.inventory import Inventory, read_files
 from portero.endpoint.situation import UNTIL_RESTART
+from portero.endpoint.test_program import put_test_program
 
 VIEWER = Application(product="Deckhand Viewer", version="4.1", path="/opt/viewer", file="viewer")
 WEDNESDAY = datetime(2026, 12, 2, 10, tzinfo=UTC)
@@ -86,7 +89,7 @@ def known(tmp_path) -> tuple[KnownPrograms, Path]:
     programs, data = tmp_path / "programs", tmp_path / "data"
     programs.mkdir()
     data.mkdir()
-    program = put_harmless(programs, "Deckhand_Viewer", "4.1")
+    program = put_test_program(programs, "Deckhand_Viewer", "4.1")
     folder = joined_folder(data, estate())
     Inventory(folder, (programs,)).look()
     return KnownPrograms(read_files(folder)), program
@@ -130,3 +133,14 @@ def test_a_path_that_another_file_has_by_now_counts_for_nothing(tmp_path):
         path.unlink()
         path.write_bytes(b"other")
         assert path_of(file.fileno(), mark) is None
+
+
+def test_the_test_program_says_what_it_was_made_as_and_does_nothing(tmp_path):
+    made = run_endpoint("test-program", tmp_path, "--product", "Deckhand Viewer", "--version", "4.1").stdout.strip()
+    found = Inventory(Folder(tmp_path / "own"), (tmp_path,))
+    found.look()
+    assert [(one.product, one.version) for one in found.applications] == [("Deckhand Viewer", "4.1")]
+    ended = subprocess.run([made], capture_output=True, check=False)
+    assert (ended.returncode, ended.stdout, ended.stderr) == (0, b"", b"")
+    for product in ("../elsewhere", "", "a/b"):
+        assert "A product is of" in run_endpoint("test-program", tmp_path, "--product", product, expect=2).stderr

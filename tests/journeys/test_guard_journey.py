@@ -12,7 +12,7 @@ import pytest
 
 from conftest import Process, eventually, run_endpoint, run_portero
 from portero.core.nouns.enrolment import NewEnrolmentCode
-from portero.demo.harmless import put_harmless
+from portero.endpoint.test_program import put_test_program
 
 pytestmark = [
     pytest.mark.process,
@@ -30,9 +30,9 @@ class Desk:
         self(*("sign-in", "--url", service.url, "--name", "keeper", "--password-stdin"), input=service.password + "\n")
         code = portero.enrolment.create_code(NewEnrolmentCode()).code
         run_endpoint("join", "--service", service.url, "--code", code, "--hostname", "lab-01", "--data", data)
-        self.viewer = put_harmless(self.programs, "Deckhand_Viewer", "4.1")
-        self.newer = put_harmless(self.programs, "Deckhand_Viewer", "4.2")
-        self.own = put_harmless(self.programs, "Deckhand_Viewer", "4.0")
+        self.viewer = put_test_program(self.programs, "Deckhand_Viewer", "4.1")
+        self.newer = put_test_program(self.programs, "Deckhand_Viewer", "4.2")
+        self.own = put_test_program(self.programs, "Deckhand_Viewer", "4.0")
         run = ("portero.endpoint.main", "run", "--data", data, "--port", 0, "--every", 60)
         self.running = Process(*run, "--programs", self.programs, "--guard", self.programs)
         self.running.wait_for("the guard answers")

@@ -19,10 +19,11 @@ from portero.client import Portero, PorteroError
 from portero.core import wording
 from portero.core.nouns.run import NewRun
 from portero.demo.feeds import start_feeds
-from portero.demo.harmless import file_name, programs_folder, put_programs
 from portero.demo.history import ADMINISTRATOR, ADMINISTRATORS, FEEDS, MARK, PASSWORD, DemoProblem, load, machine_folder
 from portero.demo.people_and_machines import HANDS_ON, brackwater_fleet, hands_on_facts
+from portero.demo.programs_here import programs_folder, put_programs
 from portero.demo.web import start_web
+from portero.endpoint.test_program import file_name
 
 VERIFIED_AFTER = 75.0
 """Seconds after which the machines have joined, and the probe sets are tried."""

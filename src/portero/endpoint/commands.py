@@ -37,6 +37,7 @@ from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
 from portero.endpoint.machine import last_start, signed_in
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_inventory, keep_machine, keep_reporting, new_http
+from portero.endpoint.test_program import put_test_program
 from portero.formats.places import BadDocument, PlacedValues
 
 DONE, FAILED, USAGE, UNREACHABLE = 0, 1, 2, 4
@@ -143,6 +144,17 @@ async def start(options: argparse.Namespace) -> int:
             return NOT_STARTED
     agent.queue.close()
     return _become(launch.program, [options.program, *options.arguments])
+
+
+async def make_test_program(options: argparse.Namespace) -> int:
+    """Make a program that does nothing."""
+    try:
+        path = put_test_program(options.folder, options.product.strip().replace(" ", "_"), options.version)
+    except ValueError as problem:
+        say(wording.as_sentence(str(problem)))
+        return USAGE
+    print(path)
+    return DONE
 
 
 def _become(program: Path, arguments: list[str]) -> NoReturn:

@@ -70,6 +70,7 @@ def parser() -> argparse.ArgumentParser:
     _add_run(add)
     _add_visit(add)
     _add_start(add)
+    _add_test_program(add)
     _add_looks(add)
     _add_fleet(add)
     return top
@@ -157,6 +158,15 @@ def _add_start(add: Add) -> None:
     start.add_argument("--go-on", action="store_true", help="start it where it is only warned of")
     start.add_argument("program", metavar="PROGRAM", help="its path, or its name as the search path finds it")
     start.add_argument("arguments", nargs=argparse.REMAINDER, metavar="…", help="what the program is given")
+
+
+def _add_test_program(add: Add) -> None:
+    summary = "Make a program that does nothing, with a product and a version of your choice, to try starts with."
+    example = "portero-endpoint test-program /opt/trial --product 'Deckhand Viewer' --version 4.1"
+    made = add("test-program", commands.make_test_program, summary, example)
+    made.add_argument("folder", type=Path, metavar="DIR", help="a folder in which programs are looked for")
+    made.add_argument("--product", required=True, metavar="NAME", help="what it says it is")
+    made.add_argument("--version", default="1.0", metavar="V", help="and of which version (1.0)")
 
 
 def _add_looks(add: Add) -> None:

@@ -1,8 +1,11 @@
-"""Programs that do nothing, made by hand: to be started, or not, where the guard is shown and tested."""
+"""The test program: it does nothing, and has the product and the version that it is made with. So there is something to
+start, or not, for any rule that names programs.
+"""
 
 from __future__ import annotations
 
 import platform
+import re
 import struct
 from pathlib import Path
 
@@ -13,10 +16,11 @@ _CODE = {
     "aarch64": (183, bytes.fromhex("000080d2 a80b80d2 010000d4")),
 }
 _BASE = 0x40_0000
+_NAME, _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.]{0,99}"), re.compile(r"[0-9]+(\.[0-9]+){0,5}")
 _HEAD, _SEGMENT = struct.Struct("<4sBBBB8sHHIQQQIHHHHHH"), struct.Struct("<IIQQQQQQ")
 
 
-def harmless(name: str, version: str) -> bytes:
+def test_program(name: str, version: str) -> bytes:
     """A whole program (ELF, 64 bits, statically linked) that ends at once, well; another one for each name and version.
     It is marked as an AppImage, so that its product and version can be read from the name that `file_name` gives it.
     """
@@ -36,27 +40,12 @@ def file_name(name: str, version: str) -> str:
     return f"{name}-{version}-{platform.machine()}.AppImage"
 
 
-PROGRAMS = (("Deckhand_Viewer", "4.1"), ("Deckhand_Viewer", "4.2"), ("Tide_Table", "1.0"))
-
-
-def programs_folder(data: Path) -> Path:
-    """Where the demo's programs are."""
-    return data / "programs"
-
-
-def put_programs(data: Path) -> Path:
-    """The folder of the demo's programs, with all of them in it."""
-    folder = programs_folder(data)
-    folder.mkdir(exist_ok=True)
-    for name, version in PROGRAMS:
-        put_harmless(folder, name, version)
-    return folder
-
-
-def put_harmless(folder: Path, name: str, version: str) -> Path:
-    """Put one into a folder, ready to be started."""
+def put_test_program(folder: Path, name: str, version: str) -> Path:
+    """Put one into a folder, ready to be started; its path. OSError; ValueError where no file may be called so."""
+    if not _NAME.fullmatch(name) or not _VERSION.fullmatch(version):
+        raise ValueError("a product is of letters, digits, “_” and “.”, and a version of digits and dots, as in 4.1")
     path = folder / file_name(name, version)
-    contents = harmless(name, version)
+    contents = test_program(name, version)
     if not path.exists() or path.read_bytes() != contents:
         path.write_bytes(contents)
     path.chmod(0o755)
