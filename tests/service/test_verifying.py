@@ -61,7 +61,7 @@ def test_a_run_says_what_deciding_on_every_machine_by_itself_says(seed, tmp_path
         asked = ProbeSet.model_validate({"key": "asked", "probes": probes})
         keepers.estate.change(lambda snapshot: snapshot.estate.replacing(probe_sets=(asked,)), by="test")
         run = keepers.verifying.start(NewRun(), "test")
-        run = keepers.verifying.wait(run.id, 60)
+        run = keepers.runs.wait(run.id, 60)
         assert run.state == "done", run.problem
         for result, probe in zip(run.results, asked.probes, strict=True):
             _compare(keepers, run.id, result, probe)
@@ -102,7 +102,7 @@ def _compare(keepers, run: int, result, probe) -> None:
     told_of = [
         device.id
         for code in {cause.code for cause in result.causes}
-        for device in keepers.verifying.devices(run, result.set, result.number, code)
+        for device in keepers.runs.devices(run, result.set, result.number, code)
     ]
     assert sorted(told_of) == sorted(failed)
     assert sum(cause.devices for cause in result.causes) == len(failed)
@@ -217,13 +217,13 @@ def test_a_run_that_the_service_did_not_end_has_failed(tmp_path):
     with keepers.store.writing() as connection:
         assert connection.execute("SELECT summary ->> '$.state' FROM run").fetchone()[0] == "running"
     hold.set()
-    assert keepers.verifying.wait(run.id, 10).state == "done"
+    assert keepers.runs.wait(run.id, 10).state == "done"
     with keepers.store.writing() as connection:
         connection.execute("UPDATE run SET summary = json_set(summary, '$.state', 'running')")
     keepers.close()
     again = open_keepers(tmp_path)
-    assert again.verifying.get(run.id).state == "failed"
-    assert "start it again" in (again.verifying.get(run.id).problem or "")
+    assert again.runs.get(run.id).state == "failed"
+    assert "start it again" in (again.runs.get(run.id).problem or "")
     again.close()
 
 

@@ -21,22 +21,24 @@ from portero.cli.command import (
     write_bytes,
 )
 from portero.core import wording
-from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
+from portero.core.nouns.run import NewRun, ProbeResult, Run, RunKind, RunSummary
 from portero.formats.junit import junit
 
 _MOST_RULES = 40
 STANDARD_OUTPUT = "-"
-_HEADINGS = ("RUN", "WHEN", "BY", "REVISION", "SETS", "MACHINES", "PROBES", "FAILED")
-_FIELDS = ("id", "at", "by", "revision", "sets", "on", "devices", "probes", "failed", "state")
+_HEADINGS = ("RUN", "WHEN", "BY", "REVISION", "KIND", "SETS", "MACHINES", "PROBES", "FAILED")
+_FIELDS = ("id", "at", "by", "revision", "kind", "sets", "on", "devices", "probes", "failed", "state")
 
 
 def verify(context: Context) -> int:
     """Try probe sets over the fleet."""
     options = context.options
-    new = NewRun(sets=tuple(options.set), on=tuple(options.on))
-    with context.client() as portero, output.progress("Trying") as note:
+    kind: RunKind = "observed" if options.observe else "predicted"
+    new = NewRun(sets=tuple(options.set), on=tuple(options.on), kind=kind, seconds=options.seconds)
+    with context.client() as portero, output.progress("Asking" if options.observe else "Trying") as note:
         for run in portero.runs.follow(new):
-            note(told=f"{run.done:.0%} of {wording.counted(run.probes, 'probe')}")
+            whole = (run.devices, "machine") if options.observe else (run.probes, "probe")
+            note(told=f"{run.done:.0%} of {wording.counted(*whole)}")
     if run.state == "failed":
         raise CommandProblem(run.problem or "the run failed")
     write_junit(options, run.results)
@@ -53,7 +55,7 @@ def list_runs(context: Context) -> int:
     return present(
         context,
         found,
-        lambda: output.print_table(_HEADINGS, rows, right=(0, 3, 5, 6, 7)) if rows else output.say("No run is kept."),
+        lambda: output.print_table(_HEADINGS, rows, right=(0, 3, 6, 7, 8)) if rows else output.say("No run is kept."),
         csv=(_FIELDS, [[getattr(one, name) for name in _FIELDS] for one in found]),
     )
 
@@ -66,6 +68,7 @@ def _row(one: RunSummary) -> tuple[str | Text, ...]:
         f"{one.at:%Y-%m-%d %H:%M}",
         one.by,
         str(one.revision),
+        one.kind,
         sets,
         f"{one.devices:,}",
         f"{one.probes:,}",
@@ -87,6 +90,33 @@ def list_machines(context: Context) -> int:
     with context.client() as portero:
         found = list(portero.runs.devices(options.id, set=options.set, number=options.number, cause=options.cause))
     return present(context, found, lambda: print("\n".join(one.hostname for one in found)))
+
+
+def list_seen(context: Context) -> int:
+    """What machines saw in an observed run."""
+    options = context.options
+    agrees = False if options.otherwise else None
+    with context.client() as portero:
+        found = list(portero.runs.observations(options.id, set=options.set, number=options.number, agrees=agrees))
+    rows = [
+        (
+            one.hostname,
+            f"{one.set} {one.number}",
+            output.mark(one.predicted) if one.predicted else "–",
+            output.mark(one.seen.verdict) if one.seen.verdict else "–",
+            "" if one.agrees is not False else Text("otherwise", style="bold red"),
+            one.sentence,
+        )
+        for one in found
+    ]
+    headings = ("MACHINE", "PROBE", "PREDICTED", "OBSERVED", "", "SEEN")
+    fields = ("hostname", "set", "number", "tried", "expected", "predicted", "agrees", "at", "sentence")
+    return present(
+        context,
+        found,
+        lambda: output.print_table(headings, rows) if rows else output.say("No machine has told anything."),
+        csv=((*fields, "observed"), [[*(getattr(one, name) for name in fields), one.seen.verdict] for one in found]),
+    )
 
 
 def unprobed(context: Context) -> int:
@@ -162,6 +192,12 @@ def register(commands: Commands) -> None:
     verifying.add_argument(
         "--on", action="append", default=[], metavar="WHERE", help="only on this group or machine; may stand again"
     )
+    verifying.add_argument(
+        "--observe", action="store_true", help="have the machines really try it now, and say what they saw"
+    )
+    verifying.add_argument(
+        "--seconds", type=float, default=60.0, metavar="N", help="with --observe: so long they may take (60)"
+    )
     add_junit(verifying)
     noun = commands.noun("run", "Runs of probe sets, and what came of them.")
     listing = noun.add("list", list_runs, "List the runs that are kept, the newest first.", "portero run list")
@@ -181,7 +217,17 @@ def register(commands: Commands) -> None:
         "List the machines on which a probe did not come out for a cause.",
         "portero run machines 12 acceptance 1 silent",
     )
-    for made in (showing, machines):
+    seen = noun.add(
+        "seen",
+        list_seen,
+        "List what each machine saw in an observed run, beside what was predicted.",
+        "portero run seen 12 --otherwise",
+    )
+    seen.add_argument("--set", metavar="SET", help="only of this probe set")
+    seen.add_argument("--number", type=int, metavar="PROBE", help="only of the probe at this place in it")
+    seen.add_argument("--otherwise", action="store_true", help="only what was seen otherwise than predicted")
+    add_csv(seen)
+    for made in (showing, machines, seen):
         made.add_argument("id", type=int, metavar="RUN", help="its number, as “portero run list” gives it")
     machines.add_argument("set", metavar="SET", help="key of the probe set")
     machines.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")

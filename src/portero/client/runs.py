@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from portero.client.connection import Part
 from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.observation import Observation
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 
 WAIT_SECONDS = 2.0
@@ -39,6 +40,12 @@ class RunsPart(Part):
     def probed_rules(self, *, days: int = 30) -> ProbedRules:
         """How many rules in force have settled a probe of late, and the first of those that have not."""
         return self.connection.get("/runs/probed-rules", ProbedRules, days=days, limit=1000)
+
+    def observations(
+        self, run: int, *, set: str | None = None, number: int | None = None, agrees: bool | None = None
+    ) -> Iterator[Observation]:
+        """What machines saw in an observed run: of one probe, or only what is (not) as predicted. NotFound."""
+        return self.connection.pages(f"/runs/{run}/observations", Observation, set=set, number=number, agrees=agrees)
 
     def devices(self, run: int, *, set: str, number: int, cause: str) -> Iterator[DeviceName]:
         """The machines on which a probe did not come out for a cause. NotFound where they are not kept (any more)."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
@@ -17,11 +17,17 @@ from portero import __version__
 from portero.core import sentences
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.activity import FoundRunning, ReportedAttempt
-from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, LEAST_CHECK_IN, MOST_CHECK_IN, PROGRAMS_HEADER
+from portero.core.nouns.check_in import (
+    CHECK_IN_HEADER,
+    ERRANDS_HEADER,
+    LEAST_CHECK_IN,
+    MOST_CHECK_IN,
+    PROBES_HEADER,
+    PROGRAMS_HEADER,
+)
 from portero.core.nouns.coverage import Reach
 from portero.core.nouns.device import Application, Facts
 from portero.core.nouns.enrolment import CODE_LETTERS
-from portero.core.nouns.errand import ErrandAnswer
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode, Layers
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import LayerVerdict
@@ -103,6 +109,8 @@ class Agent:
         """Set where there is something that the service should hear before it is due."""
         self.errands = asyncio.Event()
         """Set where the service has something for this machine to do."""
+        self.probes = asyncio.Event()
+        """Set where the service asks this machine to try something."""
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
         self._unwritten: dict[str, str] = {}
@@ -204,7 +212,8 @@ class Agent:
         folder.keep_identity(identity)
         return identity
 
-    async def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
+    async def call(self, method: str, path: str, **options: Any) -> httpx.Response:
+        """Ask the service something as this machine. NotTaken, ServiceRefused, ServiceUnreachable."""
         headers = {"Authorization": f"Bearer {self.identity.credential}", **options.pop("headers", {})}
         url = self.identity.service + "/device/v1/" + path
         return await ask(self._http, method, url, headers=headers, **options)
@@ -239,7 +248,7 @@ class Agent:
             await self._learn_people()
             return False
         try:
-            await self.held.apply(answer.json()["manifest"], self._http, self._call)
+            await self.held.apply(answer.json()["manifest"], self._http, self.call)
         except BadBundle as problem:
             # the last good bundle stays in force; the service learns why at the next check-in
             self.problem = str(problem)
@@ -265,6 +274,15 @@ class Agent:
         holds = {"have": manifest.name, "revision": manifest.revision, "epoch": manifest.epoch, "index": held.index}
         return {**reads, **holds}
 
+    @property
+    def until_restart_since(self) -> Mapping[str, float]:
+        """Since when the assignments that hold until restart are applied here, by key."""
+        return self._since
+
+    def groups_of(self, user: str | None) -> frozenset[str]:
+        """The user groups of somebody, as the service told them."""
+        return frozenset(self._people.get((user or "").casefold(), ()))
+
     def meet(self, user: str | None) -> None:
         """Somebody uses this machine; their user groups are asked for at the next check-in."""
         if user and user.casefold() not in self._people:
@@ -277,7 +295,7 @@ class Agent:
             return
         before = dict(self._people)
         for user in before:
-            answer = await self._call("GET", "people", params={"user": user})
+            answer = await self.call("GET", "people", params={"user": user})
             self._people[user] = answer.json()["user_groups"]
         if self._people != before:
             self._keep(PEOPLE, self._people)
@@ -293,12 +311,14 @@ class Agent:
         told = None if programs is None else difference(self._told_programs, programs)
         if told is not None:
             message["programs"] = msgspec.to_builtins(told)
-        answer = await self._call("POST", "check-in", json=message)
+        answer = await self.call("POST", "check-in", json=message)
         if facts is not None:
             self._told, self._told_at = facts, self.now()
         self._told_programs = None if answer.headers.get(PROGRAMS_HEADER) else programs
         if answer.headers.get(ERRANDS_HEADER):
             self.errands.set()
+        if answer.headers.get(PROBES_HEADER):
+            self.probes.set()
         with suppress(ValueError):
             asked = float(answer.headers.get(CHECK_IN_HEADER, ""))
             # what is far out of bounds is no interval that anybody set
@@ -308,19 +328,17 @@ class Agent:
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""
         held = {"have": self.manifest.name, "index": self.held.index} if self.manifest else {"have": ""}
-        return await self._hold.wait(self._call, held)
+        return await self._hold.wait(self.call, held)
 
-    # --- errands ---
+    # --- people ---
 
-    async def take_errands(self) -> list[dict[str, Any]]:
-        """What the service asks of this machine. NotTaken, ServiceRefused, ServiceUnreachable."""
-        found: list[dict[str, Any]] = (await self._call("GET", "errands")).json()
-        return found
-
-    async def answer_errand(self, id: str, answer: ErrandAnswer) -> None:
-        """Tell what came of one. NotTaken, ServiceRefused, ServiceUnreachable."""
-        told = answer.model_dump(mode="json", exclude_none=True)
-        await self._call("POST", f"errands/{id}", json=told)
+    async def know(self, users: Iterable[str | None]) -> None:
+        """Learn the user groups of people who have not been seen here yet."""
+        before = len(self._people)
+        for user in users:
+            self.meet(user)
+        if len(self._people) > before:
+            await self._learn_people()
 
     # --- browsers ---
 
@@ -488,7 +506,7 @@ class Agent:
         sent = 0
         while (batch := self.queue.next_batch()) is not None:
             headers = {"Content-Type": "application/json"}
-            answer = await self._call("POST", "activity", content=batch, headers=headers)
+            answer = await self.call("POST", "activity", content=batch, headers=headers)
             self.queue.acknowledged(answer.json()["batch"])
             sent += 1
         return sent

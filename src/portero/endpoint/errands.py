@@ -45,9 +45,10 @@ async def keep_errands(agent: Agent, do: Does) -> None:
         await agent.errands.wait()
         agent.errands.clear()
         try:
-            for errand in await agent.take_errands():
+            for errand in (await agent.call("GET", "errands")).json():
                 answer = await asyncio.to_thread(_answer, do, errand)
-                await agent.answer_errand(errand["id"], answer)
+                told = answer.model_dump(mode="json", exclude_none=True)
+                await agent.call("POST", f"errands/{errand['id']}", json=told)
         except (ServiceUnreachable, NotTaken):
             # whoever asked sees that nothing came, and asks again
             continue

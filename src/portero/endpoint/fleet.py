@@ -21,6 +21,8 @@ from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 from portero.endpoint.errands import keep_errands, refusing
 from portero.endpoint.folder import Folder
+from portero.endpoint.probing.orders import keep_probing
+from portero.endpoint.probing.simulated import by_what_it_holds
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_reporting, new_http
 
 JOINING_AT_ONCE = 8
@@ -102,6 +104,7 @@ class SimulatedDevice:
             keep_in_touch(agent, self._rhythm),
             keep_reporting(agent, 5.0),
             keep_errands(agent, refusing("a simulated machine has no browser to open pages in")),
+            keep_probing(agent, by_what_it_holds(agent)),
             self._visit(agent),
         )
 

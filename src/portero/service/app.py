@@ -81,6 +81,7 @@ from portero.store.database import StoreProblem
 TICK_SECONDS = 20.0
 HEARD_SECONDS = 1.0
 PROVE_SECONDS = 2.0
+OBSERVE_SECONDS = 1.0
 CONSOLE = Path(__file__).parent / "console"
 
 _log = structlog.get_logger("portero.service")
@@ -124,6 +125,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
             _again("let_time_pass", keepers.let_time_pass, TICK_SECONDS),
             _again("heard", keepers.heard.write, HEARD_SECONDS),
             _again("proofs", keepers.proving.let_time_pass, PROVE_SECONDS),
+            _again("observing", keepers.observing.let_time_pass, OBSERVE_SECONDS),
         )
         ticking = [asyncio.create_task(task) for task in again]
         yield

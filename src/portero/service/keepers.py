@@ -32,6 +32,7 @@ from portero.service.last_heard import Heard
 from portero.service.last_used import LastUsed
 from portero.service.live import Live
 from portero.service.lookups import Lookups
+from portero.service.observing import Observing
 from portero.service.older_forms import OlderForms
 from portero.service.planning import Planner
 from portero.service.proving import Proving
@@ -41,6 +42,7 @@ from portero.service.pushes import Pushes
 from portero.service.register import Register
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
+from portero.service.runs import Runs
 from portero.service.secrets import signing_key
 from portero.service.side_by_side import SideBySide
 from portero.service.signing_in import SignIns
@@ -89,7 +91,9 @@ class Keepers:
     lookups: Lookups
     whys: Whys
     standings: Standings
+    runs: Runs
     verifying: Verifying
+    observing: Observing
     proving: Proving
     drawing_up: DrawingUp
     side_by_side: SideBySide
@@ -116,6 +120,7 @@ class Keepers:
         """Close the store; nothing more is read."""
         self.sign_ins.close()
         self.verifying.close()
+        self.observing.close()
         self.feeds.close()
         self.heard.write()
         self.pushes.write()
@@ -160,6 +165,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     checks = Checks(store, current, fleet, roster, people, holdings, bundles, clock)
     lookups = Lookups(store, current, holdings, foresight, clock)
     whys = Whys(store, estate_keeper, fleet, foresight, people, checks, lookups, clock)
+    runs_keeper = Runs(store, estate_keeper, whys.known, live, clock)
     standings = Standings(store, fleet, whys, clock)
     return Keepers(
         folder=held,
@@ -194,7 +200,9 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         side_by_side=SideBySide(estate_keeper, fleet, whys, standings),
         drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
         proving=Proving(store, current, standings, whys.known, live, clock),
-        verifying=Verifying(store, estate_keeper, standings, whys.known, live, clock),
+        runs=runs_keeper,
+        verifying=Verifying(runs_keeper, standings),
+        observing=Observing(store, runs_keeper, fleet, whys, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),

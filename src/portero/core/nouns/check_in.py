@@ -12,6 +12,8 @@ until then a device goes by this itself.
 """
 ERRANDS_HEADER = "Portero-Errands"
 """Says in the answer to a check-in that the device has something to do; what it is it asks for."""
+PROBES_HEADER = "Portero-Probes"
+"""Says in the answer to a check-in that the device is to try something; what it is it asks for."""
 PROGRAMS_HEADER = "Portero-Programs"
 """Says in the answer to a check-in that the whole list of programs is wanted: what was told did not fit."""
 CHECK_IN_HEADER = "Portero-Check-In-Seconds"

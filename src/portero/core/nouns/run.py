@@ -14,8 +14,13 @@ from portero.core.nouns.why import CauseCode, Stage
 
 RunState = Literal["running", "done", "failed"]
 
-Shortfall = CauseCode | Literal["other-layer", "other-rule", "not-judged"]
-"""Why a probe did not come out as expected: a cause; stopped, but by another layer or rule; or it cannot be tried."""
+RunKind = Literal["predicted", "observed"]
+"""What machines would do, by the code that decides there; or what they did when asked to try."""
+
+Shortfall = CauseCode | Literal["other-layer", "other-rule", "not-judged", "disagreement", "no-answer", "not-tried"]
+"""Why a probe did not come out as expected: a cause; stopped, but by another layer or rule; it cannot be judged; or, of
+machines that were asked: otherwise than predicted; no answer; it could not be tried there.
+"""
 
 
 class RunCause(Noun):
@@ -58,6 +63,7 @@ class ProbeResult(Noun):
         tuple[RunCause, ...], Field(description="Why it does not on the others, most machines first.")
     ] = ()
     decided_by: tuple[DecidingRule, ...] = ()
+    disagreeing: Annotated[int, Field(description="On how many machines something else was seen than predicted.")] = 0
     sentence: str = ""
 
     @property
@@ -70,7 +76,7 @@ class RunSummary(Noun):
     """A run, without what came of each probe."""
 
     id: int
-    kind: Literal["predicted"] = "predicted"
+    kind: RunKind = "predicted"
     state: RunState
     at: Timestamp
     by: str
@@ -80,6 +86,8 @@ class RunSummary(Noun):
     devices: Annotated[int, Field(description="On how many machines something was tried.")] = 0
     probes: int = 0
     failed: Annotated[int, Field(description="How many probes did not come out as expected everywhere.")] = 0
+    answered: Annotated[int | None, Field(description="Of an observed one: how many machines answered.")] = None
+    disagreements: Annotated[int, Field(description="How often a machine saw something else than predicted.")] = 0
     nowhere: Annotated[int, Field(description="How many probes count on no machine there.")] = 0
     done: Annotated[float, Field(description="How far it is, from 0 to 1.")] = 1.0
     seconds: Annotated[float | None, Field(description="How long it took.")] = None
@@ -115,3 +123,7 @@ class NewRun(Noun):
     on: Annotated[
         tuple[Text, ...], Field(max_length=200, description="Only on these groups and machines; a word each.")
     ] = ()
+    kind: RunKind = "predicted"
+    seconds: Annotated[
+        float, Field(ge=5, le=600, description="So long an observed run waits for the machines to answer.")
+    ] = 60.0

@@ -38,7 +38,7 @@ def run(told: RunSummary) -> str:
     passed = tried - told.failed
     verb = "counts" if told.nowhere == 1 else "count"
     left = f"; {told.nowhere:,} {verb} on no machine there" if told.nowhere else ""
-    on = f"on {counted(told.devices, 'machine')}{left}"
+    on = f"on {counted(told.devices, 'machine')}{left}{_observed(told)}"
     if not tried:
         return "No probe counts on any machine there."
     if not told.failed:
@@ -46,6 +46,15 @@ def run(told: RunSummary) -> str:
         return f"{every} out as expected, {on}."
     verb = "comes" if passed == 1 else "come"
     return f"{passed:,} of {counted(tried, 'probe')} {verb} out as expected everywhere, {on}."
+
+
+def _observed(told: RunSummary) -> str:
+    """Who answered, and how often something else was seen than predicted."""
+    if told.answered is None:
+        return ""
+    silent, odd = told.devices - told.answered, told.disagreements
+    answered = f"; {silent:,} did not answer" if silent else ""
+    return answered + (f"; {counted(odd, 'time')} something else was seen than predicted" if odd else "")
 
 
 def compared(one: MachineVerdict, other: MachineVerdict, deciding: Sequence[str]) -> str:

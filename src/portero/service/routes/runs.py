@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import Query, Response
 
 from portero.core.nouns.finding import DeviceName
+from portero.core.nouns.observation import Observation
 from portero.core.nouns.page import Page
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 from portero.core.sentences import runs as words
@@ -21,16 +22,19 @@ Wait = Annotated[float, Query(ge=0, le=WAIT_SECONDS, description="Answer once it
 
 @router.post("/runs", summary="Start a run", operation_id="createRun", status_code=201)
 def create_run(body: NewRun, who: Responder, keepers: TheKeepers, response: Response, wait: Wait = 0) -> Run:
-    """Try probe sets over the fleet, or a part of it: what each machine would do, with the code that decides there."""
-    run = keepers.verifying.start(body, who.name)
+    """Try probe sets over the fleet, or a part of it: what each machine would do, with the code that decides there; or,
+    `observed`, what machines see that are asked to try it now.
+    """
+    keeper = keepers.observing if body.kind == "observed" else keepers.verifying
+    run = keeper.start(body, who.name)
     response.headers["Location"] = f"/api/v1/runs/{run.id}"
-    return keepers.verifying.wait(run.id, wait)
+    return keepers.runs.wait(run.id, wait)
 
 
 @router.get("/runs", summary="List runs", operation_id="listRuns")
 def list_runs(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: Limit = 50) -> Page[RunSummary]:
     """The runs that are kept, the newest first."""
-    return keepers.verifying.page(cursor, limit)
+    return keepers.runs.page(cursor, limit)
 
 
 @router.get("/runs/probed-rules", summary="Rules that no probe has met", operation_id="listUnprobedRules")
@@ -42,7 +46,7 @@ def list_unprobed_rules(
     limit: Limit = 100,
 ) -> ProbedRules:
     """How many rules in force have settled a probe of late, and those that have not."""
-    rules, unprobed = keepers.verifying.unprobed(days)
+    rules, unprobed = keepers.runs.unprobed(days)
     page = offset_page(unprobed, cursor, limit)
     probed = rules - len(unprobed)
     return ProbedRules(
@@ -59,7 +63,7 @@ def list_unprobed_rules(
 @router.get("/runs/{id}", summary="Show a run", operation_id="getRun")
 def get_run(id: int, _who: Signed, keepers: TheKeepers, wait: Wait = 0) -> Run:
     """One run, with what came of each probe; while it is under way, how far it is."""
-    return keepers.verifying.wait(id, wait)
+    return keepers.runs.wait(id, wait)
 
 
 @router.get("/runs/{id}/devices", summary="Machines of a run", operation_id="listRunDevices")
@@ -74,4 +78,19 @@ def list_run_devices(
     limit: Limit = 200,
 ) -> Page[DeviceName]:
     """The machines on which a probe did not come out as expected for a cause, by hostname."""
-    return offset_page(keepers.verifying.devices(id, set, number, cause), cursor, limit)
+    return offset_page(keepers.runs.devices(id, set, number, cause), cursor, limit)
+
+
+@router.get("/runs/{id}/observations", summary="What machines saw in a run", operation_id="listObservations")
+def list_observations(
+    id: int,
+    _who: Signed,
+    keepers: TheKeepers,
+    set: Annotated[str | None, Query(max_length=64, description="Only of this probe set.")] = None,
+    number: Annotated[int | None, Query(ge=1, description="Only of the probe at this place in it.")] = None,
+    agrees: Annotated[bool | None, Query(description="Only what was seen as predicted, or otherwise.")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 200,
+) -> Page[Observation]:
+    """What each machine saw of each probe in an observed run, beside what was predicted of it at that moment."""
+    return keepers.observing.page(id, set, number, agrees, cursor, limit)

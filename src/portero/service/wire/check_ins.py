@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from portero.core import wording
 from portero.core.nouns.base import MOST_NUMBERED
-from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, PROGRAMS_HEADER
+from portero.core.nouns.check_in import CHECK_IN_HEADER, ERRANDS_HEADER, PROBES_HEADER, PROGRAMS_HEADER
 from portero.core.nouns.device import Facts
 from portero.core.resolving.documents import DOCUMENT_FORMAT
 from portero.formats.manifests import MANIFEST_FORMAT
@@ -236,9 +236,12 @@ async def check_in(call: Call) -> DeviceAnswer:
         await call.looking(keepers.pushes.answered, known.id, told is None, message.problem)
     if told is not None and not message.reads_newest:
         told = await call.looking(_in_older_form, keepers, told, message)
-    if keepers.errands.awaits(known.id, again=True):
-        headers.append((ERRANDS_HEADER.lower().encode(), b"yes"))
-    elif told is None:
+    asked_more = False
+    for header, asking in ((ERRANDS_HEADER, keepers.errands), (PROBES_HEADER, keepers.observing)):
+        if asking.awaits(known.id, again=True):
+            headers.append((header.lower().encode(), b"yes"))
+            asked_more = True
+    if told is None and not asked_more:
         return _NOTHING_NEW._replace(headers=headers)
     return json_answer(told, headers=headers) if told else DeviceAnswer(204, headers=headers)
 
@@ -259,11 +262,13 @@ async def wait(call: Call) -> DeviceAnswer:
             same
             and index in (None, keepers.holdings.index_in_force.digest)
             and not keepers.errands.awaits(known.id)
+            and not keepers.observing.awaits(known.id)
             and not keepers.live.closing
         ):
             if not await news.within(_hold(call)):
                 return _NOTHING_NEW
             keepers.errands.awaits(known.id)
+            keepers.observing.awaits(known.id)
     # of many that are woken at once each takes its time, so that they do not come at once
     return json_answer({"news": True, "spread": round(news.spread, 1)})
 

@@ -15,7 +15,7 @@ from portero.service.keepers import Keepers
 from portero.service.metrics import Metrics
 from portero.service.middleware import SECURITY_HEADERS, dress, failed, new_request_id
 from portero.service.problems import Refusal, method_not_allowed, refusal_of
-from portero.service.wire import activity, check_ins, content, errands, joining, people
+from portero.service.wire import activity, check_ins, content, errands, joining, people, probes
 from portero.service.wire.calls import Call, DeviceAnswer, Gone
 from portero.service.wire.noting import Noting
 
@@ -39,6 +39,7 @@ ROUTES: Mapping[str, Mapping[str, Handler]] = {
     "people": {"GET": people.user_groups},
     "errands": {"GET": errands.errands},
     "errands/": {"POST": errands.answer_errand},
+    "probes": {"GET": probes.probes, "POST": probes.probes_seen},
     "activity": {"POST": activity.take_activity},
 }
 """By method, for each path; one that ends in a slash takes one more name behind it."""

@@ -1,0 +1,50 @@
+"""What machines saw, in words."""
+
+from __future__ import annotations
+
+from portero.core.nouns.action import Verdict
+from portero.core.nouns.observation import Seen
+from portero.core.nouns.run import ProbeResult
+from portero.core.wording import as_sentence, counted
+
+_SAW = {
+    "page": "the page opened",
+    "notice": "the notice was shown",
+    "refused": "the connection was refused, with no page to say why",
+    "browser-page": "the browser said on a page of its own that it is blocked",
+    "unanswered": "nothing answered",
+    "started": "the program started",
+    "not-started": "the program did not start",
+}
+_DOES = {Verdict.BLOCK: "Stopped", Verdict.WARN: "Warned of", Verdict.ALLOW: "Passed"}
+
+
+def seen(told: Seen) -> str:
+    """What a machine saw: “block by the filter: the notice was shown (K7QF-2MXB), in chromium.”"""
+    if told.verdict is None:
+        return as_sentence(told.problem or "it was not tried")
+    by = f" by the {told.layer}" if told.layer else ""
+    reference = f" ({told.reference})" if told.reference else ""
+    browser = f", in {told.browser}" if told.browser else ""
+    return f"{told.verdict}{by}: {_SAW.get(told.saw or '', 'it was tried')}{reference}{browser}."
+
+
+def beside(told: Seen, predicted: Verdict | None, why: str) -> str:
+    """What was seen beside what was predicted."""
+    if told.verdict is None or predicted is None or told.verdict is predicted:
+        return f"Observed {seen(told)}" if told.verdict is not None else seen(told)
+    return f"Predicted {predicted}: {why} Observed {seen(told)}"
+
+
+NO_ANSWER = "It did not answer in time: it is off, busy, or was not told."
+
+
+def result(told: ProbeResult) -> str:
+    """What a probe came to where machines tried it: “Stopped on 14 of 16 machines; 1 did not answer.”"""
+    if not told.devices:
+        return "It counts on no machine that was asked."
+    head = f"{_DOES[told.expected]} on {told.passed:,} of {counted(told.devices, 'machine')}"
+    odd = f"; {counted(told.disagreeing, 'machine')} otherwise than predicted" if told.disagreeing else ""
+    silent = sum(cause.devices for cause in told.causes if cause.code == "no-answer")
+    unheard = f"; {silent:,} did not answer" if silent else ""
+    return f"{head}{unheard}{odd}."

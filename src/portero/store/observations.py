@@ -1,0 +1,85 @@
+"""What machines saw of probes, kept with the runs that asked them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from portero.core.nouns.observation import Observation
+from portero.core.nouns.page import Page
+from portero.store.paging import Query, page
+
+
+def keep(connection: sqlite3.Connection, seen: Sequence[Observation]) -> None:
+    """Keep what a machine saw."""
+    connection.executemany(
+        "INSERT OR REPLACE INTO observation (run, device, probe_set, number, at, agrees, document)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                one.run,
+                one.device,
+                one.set,
+                one.number,
+                one.at.timestamp(),
+                None if one.agrees is None else int(one.agrees),
+                one.model_dump_json(exclude_defaults=True),
+            )
+            for one in seen
+        ],
+    )
+    connection.executemany(
+        "INSERT INTO device_observed (device, at) VALUES (?, ?)"
+        " ON CONFLICT (device) DO UPDATE SET at = max(at, excluded.at)",
+        [(one.device, one.at.timestamp()) for one in seen if one.seen.verdict is not None],
+    )
+
+
+def list_observations(
+    connection: sqlite3.Connection,
+    run: int,
+    probe_set: str | None,
+    number: int | None,
+    agrees: bool | None,
+    cursor: str | None,
+    limit: int,
+) -> Page[Observation]:
+    """A page of what was seen in a run: of one probe, or only what does (not) agree with what was predicted."""
+    where, values = ["run = :run"], {"run": run, "set": probe_set, "number": number, "agrees": agrees}
+    where += ["probe_set = :set"] if probe_set is not None else []
+    where += ["number = :number"] if number is not None else []
+    where += ["agrees = :agrees"] if agrees is not None else []
+    found = page(connection, Query("document", "observation", where, values, "id", False, "id"), cursor, limit)
+    items = [Observation.model_validate_json(row["document"]) for row in found.rows]
+    return Page(items=items, next=found.next, total=found.total)
+
+
+def get_observation(
+    connection: sqlite3.Connection, run: int, device: str, probe_set: str, number: int
+) -> Observation | None:
+    """What one machine saw of one probe in a run."""
+    row = connection.execute(
+        "SELECT document FROM observation WHERE run = ? AND device = ? AND probe_set = ? AND number = ?",
+        (run, device, probe_set, number),
+    ).fetchone()
+    return Observation.model_validate_json(row[0]) if row else None
+
+
+def newest_of(connection: sqlite3.Connection, device: str, limit: int) -> list[Observation]:
+    """What a machine saw last of each probe, the newest first."""
+    rows = connection.execute(
+        "SELECT document, max(at) FROM observation WHERE device = ? GROUP BY probe_set, number"
+        " ORDER BY max(at) DESC LIMIT ?",
+        (device, limit),
+    )
+    return [Observation.model_validate_json(row[0]) for row in rows]
+
+
+def disagreeing(connection: sqlite3.Connection, limit: int) -> list[Observation]:
+    """What was seen otherwise than predicted, where that is the newest of its probe on its machine; newest first."""
+    rows = connection.execute(
+        "SELECT document FROM (SELECT document, agrees, max(at) AS at FROM observation WHERE agrees IS NOT NULL"
+        " GROUP BY device, probe_set, number) WHERE agrees = 0 ORDER BY at DESC LIMIT ?",
+        (limit,),
+    )
+    return [Observation.model_validate_json(row[0]) for row in rows]
