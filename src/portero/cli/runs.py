@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from itertools import islice
 
 from rich.text import Text
 
@@ -97,7 +98,8 @@ def list_seen(context: Context) -> int:
     options = context.options
     agrees = False if options.otherwise else None
     with context.client() as portero:
-        found = list(portero.runs.observations(options.id, set=options.set, number=options.number, agrees=agrees))
+        seen = portero.runs.observations(options.id, set=options.set, number=options.number, agrees=agrees)
+        found = list(islice(seen, options.limit))
     rows = [
         (
             one.hostname,
@@ -226,6 +228,7 @@ def register(commands: Commands) -> None:
     seen.add_argument("--set", metavar="SET", help="only of this probe set")
     seen.add_argument("--number", type=int, metavar="PROBE", help="only of the probe at this place in it")
     seen.add_argument("--otherwise", action="store_true", help="only what was seen otherwise than predicted")
+    add_limit(seen, 40)
     add_csv(seen)
     for made in (showing, machines, seen):
         made.add_argument("id", type=int, metavar="RUN", help="its number, as “portero run list” gives it")

@@ -41,6 +41,7 @@ from portero.endpoint.browsers.policy_file import Noticed
 from portero.endpoint.calls import ask
 from portero.endpoint.folder import Folder, Identity, Queue, told_of
 from portero.endpoint.guard.ruling import StartRuling
+from portero.endpoint.guard.trials import Trials
 from portero.endpoint.held_policy import HeldPolicy
 from portero.endpoint.inventory import Inventory
 from portero.endpoint.local_log import LocalLog
@@ -111,6 +112,8 @@ class Agent:
         """Set where the service has something for this machine to do."""
         self.probes = asyncio.Event()
         """Set where the service asks this machine to try something."""
+        self.trials = Trials()
+        """Starts of programs that are only being tried."""
         self.identity: Identity = folder.identity()
         self.queue = Queue(folder)
         self._unwritten: dict[str, str] = {}

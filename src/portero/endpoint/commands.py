@@ -36,6 +36,9 @@ from portero.endpoint.here import running_here, running_in
 from portero.endpoint.inventory import Inventory, system_folders
 from portero.endpoint.local_log import LocalLog
 from portero.endpoint.machine import last_start, signed_in
+from portero.endpoint.probing import orders as probing
+from portero.endpoint.probing.orders import Tries, keep_probing
+from portero.endpoint.probing.really import with_what_is_here
 from portero.endpoint.running import Rhythm, keep_in_touch, keep_inventory, keep_machine, keep_reporting, new_http
 from portero.endpoint.test_program import put_test_program
 from portero.formats.places import BadDocument, PlacedValues
@@ -131,8 +134,15 @@ async def run(options: argparse.Namespace) -> int:
                     keep_inventory(agent),
                     *([keep_guard(agent, guard, say)] if guard else []),
                     keep_errands(agent, refusing(_NO_ERRANDS) if options.no_errands else with_real_browser(port)),
+                    keep_probing(agent, _tries(agent, options)),
                 )
     return DONE
+
+
+def _tries(agent: Agent, options: argparse.Namespace) -> Tries:
+    if options.no_probes:
+        return probing.refusing("This machine is set up to try nothing.")
+    return with_what_is_here(agent, options.browser_policies)
 
 
 async def start(options: argparse.Namespace) -> int:

@@ -56,8 +56,11 @@ Headers = list[tuple[str, str]]
 class Filter:
     """The proxy of one endpoint."""
 
-    def __init__(self, agent: Agent, *, user: str | None = None, origin: Origin | None = None) -> None:
-        self._agent, self._user, self._origin = agent, user, origin
+    def __init__(
+        self, agent: Agent, *, user: str | None = None, origin: Origin | None = None, records: bool = True
+    ) -> None:
+        """`records` is False for one that only tries: nothing that goes through it is activity."""
+        self._agent, self._user, self._origin, self._records = agent, user, origin, records
         agent.meet(user)
         self._permits: dict[str, float] = {}
         self._warned: dict[str, AgentRuling] = {}
@@ -94,7 +97,8 @@ class Filter:
 
     def _recorded(self, ruling: AgentRuling, browser: str | None) -> AgentRuling:
         continued = ruling.verdict is Verdict.WARN and self._permits.get(ruling.host, 0) > time.monotonic()
-        self._agent.record(ruling, user=self._user, browser=browser, continued=continued)
+        if self._records:
+            self._agent.record(ruling, user=self._user, browser=browser, continued=continued)
         if continued:
             return ruling._replace(verdict=Verdict.ALLOW)
         if ruling.verdict is Verdict.WARN and ruling.reference:

@@ -133,6 +133,9 @@ def _add_run(add: Add) -> None:
         help="refuse to open pages for administrators who ask which hosts a page needs",
     )
     run.add_argument(
+        "--no-probes", action="store_true", help="refuse to try probes for administrators who verify what is stopped"
+    )
+    run.add_argument(
         "--origin",
         type=_ports,
         metavar="HTTP,HTTPS",

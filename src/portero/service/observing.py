@@ -22,7 +22,7 @@ from portero.core.nouns.run import NewRun, Run
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
 from portero.service.problems import Refusal
-from portero.service.runs import Behind, Runs, Wanted
+from portero.service.runs import Behind, Runs, WantedRun
 from portero.service.whys import Whys
 from portero.store import observations
 from portero.store.database import Store
@@ -52,7 +52,7 @@ class _Order:
 class _Asking:
     """An observed run under way."""
 
-    wanted: Wanted
+    wanted: WantedRun
     orders: dict[str, _Order]
     """By the machine's id."""
     until: float
@@ -96,7 +96,7 @@ class Observing:
         self._live.wake_devices(list(orders))
         return wanted.run
 
-    def _orders_of(self, wanted: Wanted) -> dict[str, _Order]:
+    def _orders_of(self, wanted: WantedRun) -> dict[str, _Order]:
         """What each machine is asked: those probes that count there. Refusal."""
         within = Scope(wanted.run.on) if wanted.run.on else None
         scopes = [(one, Scope(one.set.targets_of(one.probe))) for one in wanted.probes]

@@ -33,7 +33,7 @@ MOST_PROBES = 20_000
 """So many probes are tried in a run."""
 
 
-class Wanted(NamedTuple):
+class WantedRun(NamedTuple):
     """What a run is to try, in which state of the estate, and where alone."""
 
     run: Run
@@ -62,7 +62,7 @@ class Runs:
 
     # --- under way ---
 
-    def wanted(self, new: NewRun, by: str) -> Wanted:
+    def wanted(self, new: NewRun, by: str) -> WantedRun:
         """What a run would try. Refusal where it names what there is not, or too much."""
         snapshot = self._estate.snapshot
         sets, on = self._sets_of(new, snapshot.estate), self._targets_of(new, snapshot.estate)
@@ -81,9 +81,9 @@ class Runs:
             probes=len(probes),
             done=0.0,
         )
-        return Wanted(run, snapshot.estate, probes)
+        return WantedRun(run, snapshot.estate, probes)
 
-    def begun(self, wanted: Wanted) -> Wanted:
+    def begun(self, wanted: WantedRun) -> WantedRun:
         """The same, under way, with its number. Refusal where too many are."""
         with self._lock:
             if len(self._open) >= MOST_WAITING:

@@ -10,7 +10,7 @@ import structlog
 from portero.core.insight.predicting import predict, reached
 from portero.core.nouns.run import NewRun, Run
 from portero.core.sentences import runs as words
-from portero.service.runs import Behind, Runs, Wanted
+from portero.service.runs import Behind, Runs, WantedRun
 from portero.service.standings import Standings
 
 TOLD_SECONDS = 0.5
@@ -41,7 +41,7 @@ class Verifying:
         self._closing = True
         self._worker.shutdown(cancel_futures=True)
 
-    def _carry_out(self, wanted: Wanted) -> None:
+    def _carry_out(self, wanted: WantedRun) -> None:
         try:
             self._predict(wanted)
         except _Interrupted:
@@ -50,7 +50,7 @@ class Verifying:
             _log.exception("run_failed", run=wanted.run.id)
             self._runs.fail(wanted.run, f"The run could not be carried out: {problem}")
 
-    def _predict(self, wanted: Wanted) -> None:
+    def _predict(self, wanted: WantedRun) -> None:
         run, began = wanted.run, time.perf_counter()
         standings = self._standings.alike(wanted.estate, [one.probe for one in wanted.probes])
         behind, results = Behind([device for standing in standings for device in standing.devices]), []

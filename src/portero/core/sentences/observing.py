@@ -43,7 +43,10 @@ def result(told: ProbeResult) -> str:
     """What a probe came to where machines tried it: “Stopped on 14 of 16 machines; 1 did not answer.”"""
     if not told.devices:
         return "It counts on no machine that was asked."
-    head = f"{_DOES[told.expected]} on {told.passed:,} of {counted(told.devices, 'machine')}"
+    number = f"{told.passed:,} of {counted(told.devices, 'machine')}"
+    if not told.failed:
+        number = "the one machine" if told.devices == 1 else f"all {told.devices:,} machines"
+    head = f"{_DOES[told.expected]} on {number}"
     odd = f"; {counted(told.disagreeing, 'machine')} otherwise than predicted" if told.disagreeing else ""
     silent = sum(cause.devices for cause in told.causes if cause.code == "no-answer")
     unheard = f"; {silent:,} did not answer" if silent else ""

@@ -62,6 +62,8 @@ class Launch(NamedTuple):
     profile: Path
     proxy: int | None
     """The loopback port of the filter; None goes straight to hosts."""
+    is_private: bool = False
+    """Whether its windows are private ones."""
 
 
 class Driven(Protocol):
@@ -115,6 +117,8 @@ class DrivenChromium:
         ]
         if launch.proxy:
             arguments += [f"--proxy-server=http://127.0.0.1:{launch.proxy}", "--proxy-bypass-list=<-loopback>"]
+        if launch.is_private:
+            arguments.append("--incognito")
         asked, self._ask = os.pipe()
         self._answers, answered = os.pipe()
         self._number, self._ahead = 0, b""
@@ -332,6 +336,8 @@ class DrivenFirefox:
             ports = {f"network.proxy.{scheme}_port": launch.proxy for scheme in ("http", "ssl")}
             more = {"network.proxy.type": 1, "network.proxy.allow_hijacking_localhost": True}
             preferences |= {**hosts, **ports, **more}
+        if launch.is_private:
+            preferences["browser.privatebrowsing.autostart"] = True
         write_preferences(launch.profile, preferences)
         self._process = subprocess.Popen(
             firefox_command(program, launch.profile, launch.before),

@@ -118,10 +118,10 @@ def the_browser(family: BrowserFamily | None) -> Installed:
 
 
 @contextmanager
-def driven(installed: Installed, root: Path | None, proxy: int | None) -> Iterator[Driven]:
-    """The browser, started as above, until the block ends. BrowserFailed."""
+def driven(installed: Installed, root: Path | None, proxy: int | None, *, is_private: bool = False) -> Iterator[Driven]:
+    """The browser, started as above, with an ordinary window or a private one, until the block ends. BrowserFailed."""
     with _profile() as profile:
-        launch = Launch(_before(root), profile, proxy)
+        launch = Launch(_before(root), profile, proxy, is_private)
         with closing(_DRIVEN[installed.family](installed.program, launch)) as browser:
             yield browser
 

@@ -89,8 +89,10 @@ class _Listening:
             await self._runs(told)
         elif told.what == "counts":
             program = Application.model_validate(told.program)
-            self._agent.meet(told.user)
-            self._agent.queue.count_start(program, told.user, _moment(told.at), told.starts)
+            starts = told.starts - self._agent.trials.take(program.path, told.user, Verdict.ALLOW, told.starts)
+            if starts:
+                self._agent.meet(told.user)
+                self._agent.queue.count_start(program, told.user, _moment(told.at), starts)
         elif told.what == "guards":
             self._is(LayerMode.ENFORCING, None)
             self._say("the guard answers for every start of a program")
@@ -116,6 +118,8 @@ class _Listening:
 
     async def _started(self, told: GuardLine) -> None:
         ruling = StartRuling.read(told.ruling or {})
+        if self._agent.trials.take(ruling.program.path, told.user, ruling.verdict):
+            return
         if self._is_alike((ruling.program.path, told.user, ruling.verdict, told.went_on)):
             return
         reference = self._agent.record_start(
