@@ -18,12 +18,14 @@ from portero.cli.command import (
     Commands,
     Context,
     present,
+    read_bytes,
 )
 from portero.cli.documents import add_documents, offline
 from portero.cli.moments import Moments
 from portero.client import Portero
 from portero.core import sentences, wording
 from portero.core.insight.offline import UnknownDevice
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import PROGRAM_WORD, Attempt, attempted
 from portero.core.nouns.device import Application
 from portero.core.nouns.ground import ground_words
@@ -31,6 +33,8 @@ from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
 from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.core.sentences.observing import seen as seen_words
+from portero.formats.cases import BadCase, read_case, replay
 
 PROGRAM = ("file", "product", "vendor", "version", "signer", "certificate", "sha256", "path")
 
@@ -69,6 +73,28 @@ def check_start(context: Context) -> int:
     if not program:
         raise CommandProblem(f"say which program: {', '.join(f'--{name}' for name in PROGRAM)}")
     return _judge(context, {"start": program, **_given(options, ("user", "place"))})
+
+
+def check_replay(context: Context) -> int:
+    """What a case comes to when it is decided again, with no service."""
+    try:
+        told = replay(read_case(read_bytes(context.options.file)))
+    except (BadCase, BadUrl) as problem:
+        raise CommandProblem(f"{context.options.file}: {problem}") from problem
+    then = told.observation
+
+    def tell() -> None:
+        output.say(f"Run {then.run}, {then.set} {then.number} on {then.hostname}, {then.at:%Y-%m-%d %H:%M:%S} UTC.")
+        output.say(f"Tried:      {then.tried}")
+        predicted = output.mark(then.predicted) if then.predicted else "not judged"
+        output.say(Text("Predicted:  ").append(predicted).append(f"  {then.predicted_why}"))
+        output.say(f"Observed:   {seen_words(then.seen)}")
+        output.say(Text("Again:      ").append(output.mark(Verdict(told.decided))).append(f"  {told.why}"))
+        if not told.reproduced:
+            output.say("It is decided otherwise now than then: another version of Portero decided then.")
+
+    present(context, told, tell)
+    return DONE if told.agrees else NOT_AS_EXPECTED
 
 
 def attempt_of(options: argparse.Namespace, tried: dict[str, Any], moments: Moments) -> Attempt:
@@ -194,6 +220,15 @@ def register(commands: Commands) -> None:
     _add_common(start)
     for name in PROGRAM:
         start.add_argument(f"--{name}", help=f"the program's {name}" if name != "sha256" else "the program's SHA-256")
+
+    again = check.add(
+        "replay",
+        check_replay,
+        "Decide a case again, with no service. Exits 3 where it comes to something else than the machine saw.",
+        "portero check replay case.json",
+        service=False,
+    )
+    again.add_argument("file", metavar="FILE", help="a case, as “portero run case” writes it; - reads standard input")
 
     batch = check.add(
         "batch",

@@ -121,6 +121,17 @@ def list_seen(context: Context) -> int:
     )
 
 
+def take_case(context: Context) -> int:
+    """All that it takes to decide again what a machine saw otherwise."""
+    options = context.options
+    with context.client() as portero:
+        data = portero.runs.case(options.id, options.device, options.set, options.number)
+    write_bytes(options.out, data)
+    if options.out != STANDARD_OUTPUT:
+        output.say(f"Written to {options.out}; decide it again with: portero check replay {options.out}")
+    return DONE
+
+
 def unprobed(context: Context) -> int:
     """The rules that no probe has met."""
     with context.client() as portero:
@@ -230,8 +241,19 @@ def register(commands: Commands) -> None:
     seen.add_argument("--otherwise", action="store_true", help="only what was seen otherwise than predicted")
     add_limit(seen, 40)
     add_csv(seen)
-    for made in (showing, machines, seen):
+    case = noun.add(
+        "case",
+        take_case,
+        "Take along what a machine saw otherwise than predicted, with all that the prediction was made of: one file.",
+        "portero run case 12 eastquay-desk-01 acceptance 1 --out case.json",
+        json=False,
+    )
+    for made in (showing, machines, seen, case):
         made.add_argument("id", type=int, metavar="RUN", help="its number, as “portero run list” gives it")
     machines.add_argument("set", metavar="SET", help="key of the probe set")
     machines.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
+    case.add_argument("device", metavar="MACHINE", help="hostname or id")
+    case.add_argument("set", metavar="SET", help="key of the probe set")
+    case.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
+    case.add_argument("--out", default=STANDARD_OUTPUT, metavar="FILE", help="where to write it (standard output)")
     machines.add_argument("cause", metavar="CAUSE", help="the code of the cause")

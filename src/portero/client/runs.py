@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from portero.client.connection import Part
+from portero.client.connection import LONG_SECONDS, Part, segment
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.observation import Observation
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
@@ -46,6 +46,11 @@ class RunsPart(Part):
     ) -> Iterator[Observation]:
         """What machines saw in an observed run: of one probe, or only what is (not) as predicted. NotFound."""
         return self.connection.pages(f"/runs/{run}/observations", Observation, set=set, number=number, agrees=agrees)
+
+    def case(self, run: int, device: str, set: str, number: int) -> bytes:
+        """The case of what a machine saw otherwise than predicted, as a file. NotFound."""
+        path = f"/runs/{run}/observations/{segment(device)}/{segment(set)}/{number}/case"
+        return self.connection.ask("GET", path, timeout=LONG_SECONDS).content
 
     def devices(self, run: int, *, set: str, number: int, cause: str) -> Iterator[DeviceName]:
         """The machines on which a probe did not come out for a cause. NotFound where they are not kept (any more)."""

@@ -9,16 +9,19 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import structlog
+import zstandard
 
-from portero.core.insight.observing import observation, observed, ordered
+from portero.core.insight.observing import asked_as_tried, observation, observed, ordered
 from portero.core.insight.predicting import Alike, Numbered, Scope
 from portero.core.insight.whys import WhyAsked
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
+from portero.core.nouns.device import Device
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.observation import MOST_ORDERED, Observation, ProbeOrder, ProbesSeen
 from portero.core.nouns.page import Page
 from portero.core.nouns.run import NewRun, Run
+from portero.formats.cases import case_of, write_case
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
 from portero.service.problems import Refusal
@@ -32,6 +35,8 @@ MOST_ASKED = 1_000
 """So many machines are asked in one run."""
 MOST_OBSERVATIONS = 50_000
 """And so often all of them together try something."""
+MOST_CASES = 5
+"""So many cases of one machine are kept of a run."""
 TOLD_SECONDS = 0.5
 _log = structlog.get_logger("portero.observing")
 
@@ -170,14 +175,9 @@ class Observing:
                 del self._orders[device]
             asking = self._asking[order.run]
         # as it is now: it may have applied something since it was asked
-        alike = order.alike._replace(ask=self._whys.asking(self._fleet.device(device)))
-        found, at = {}, moment(self._now())
-        for seen in told.seen:
-            if seen.number <= len(order.probes):
-                one = order.probes[seen.number - 1]
-                found[one.set.key, one.number] = observation(order.run, one, alike, seen, at, told.bundle)
+        found, cases = self._beside(order, self._fleet.device(device), told)
         with self._store.writing() as connection:
-            observations.keep(connection, list(found.values()))
+            observations.keep(connection, list(found.values()), cases)
         with self._lock:
             asking.answered.add(device)
             for key, each in found.items():
@@ -186,6 +186,24 @@ class Observing:
         self._tell(asking)
         if is_whole:
             self._end(asking)
+
+    def _beside(
+        self, order: _Order, device: Device, told: ProbesSeen
+    ) -> tuple[dict[tuple[str, int], Observation], dict[tuple[str, int], bytes]]:
+        """What was seen beside what is predicted, by set and number; and the cases of what was seen otherwise."""
+        found: dict[tuple[str, int], Observation] = {}
+        cases: dict[tuple[str, int], bytes] = {}
+        alike, at = order.alike._replace(ask=self._whys.asking(device)), moment(self._now())
+        for seen in told.seen:
+            if seen.number > len(order.probes):
+                continue
+            one = order.probes[seen.number - 1]
+            key = one.set.key, one.number
+            found[key] = observation(order.run, one, alike, seen, at, told.bundle)
+            if found[key].agrees is False and len(cases) < MOST_CASES:
+                case = case_of(asked_as_tried(one.probe, alike, seen), device.facts, found[key])
+                cases[key] = zstandard.compress(write_case(case))
+        return found, cases
 
     def _tell(self, asking: _Asking) -> None:
         if time.perf_counter() - asking.told_at > TOLD_SECONDS:
@@ -252,6 +270,16 @@ class Observing:
         self._runs.end(ended, behind)
 
     # --- looked at ---
+
+    def case(self, run: int, device: str, set: str, number: int) -> bytes:
+        """The case of what a machine saw otherwise than predicted, as a file. Refusal where there is none."""
+        found = self._fleet.device(device)
+        with self._store.reading() as connection:
+            packed = observations.case_of(connection, run, found.id, set, number)
+        if packed is None:
+            said = f"There is no case of probe {number} of {set[:64]} on {found.hostname} in run {run}."
+            raise Refusal("not-found", f"{said} One is kept where something else was seen than predicted.")
+        return zstandard.decompress(packed)
 
     def page(
         self, run: int, set: str | None, number: int | None, agrees: bool | None, cursor: str | None, limit: int

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from portero.core.nouns.observation import Observation
 from portero.core.nouns.page import Page
 from portero.store.paging import Query, page
 
 
-def keep(connection: sqlite3.Connection, seen: Sequence[Observation]) -> None:
-    """Keep what a machine saw."""
+def keep(connection: sqlite3.Connection, seen: Sequence[Observation], cases: Mapping[tuple[str, int], bytes]) -> None:
+    """Keep what a machine saw; and, packed, the cases of probes (by set and number) that it saw otherwise."""
     connection.executemany(
-        "INSERT OR REPLACE INTO observation (run, device, probe_set, number, at, agrees, document)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO observation (run, device, probe_set, number, at, agrees, document, probe_case)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
                 one.run,
@@ -24,6 +24,7 @@ def keep(connection: sqlite3.Connection, seen: Sequence[Observation]) -> None:
                 one.at.timestamp(),
                 None if one.agrees is None else int(one.agrees),
                 one.model_dump_json(exclude_defaults=True),
+                cases.get((one.set, one.number)),
             )
             for one in seen
         ],
@@ -54,15 +55,13 @@ def list_observations(
     return Page(items=items, next=found.next, total=found.total)
 
 
-def get_observation(
-    connection: sqlite3.Connection, run: int, device: str, probe_set: str, number: int
-) -> Observation | None:
-    """What one machine saw of one probe in a run."""
+def case_of(connection: sqlite3.Connection, run: int, device: str, probe_set: str, number: int) -> bytes | None:
+    """The case of what one machine saw of one probe in a run, packed; None where there is none."""
     row = connection.execute(
-        "SELECT document FROM observation WHERE run = ? AND device = ? AND probe_set = ? AND number = ?",
+        "SELECT probe_case FROM observation WHERE run = ? AND device = ? AND probe_set = ? AND number = ?",
         (run, device, probe_set, number),
     ).fetchone()
-    return Observation.model_validate_json(row[0]) if row else None
+    return row[0] if row else None
 
 
 def newest_of(connection: sqlite3.Connection, device: str, limit: int) -> list[Observation]:

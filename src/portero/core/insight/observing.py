@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Hashable, Mapping, Sequence
 from datetime import datetime
 
-from portero.core.insight.predicting import Alike, Failing, Numbered, counted_cause, predict, predicted_on
+from portero.core.insight.predicting import Alike, Failing, Numbered, counted_cause, predict
+from portero.core.insight.whys import WhyAsked
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.observation import Observation, OrderedProbe, Seen
@@ -33,8 +34,8 @@ def observation(run: int, one: Numbered, alike: Alike, seen: Seen, at: datetime,
     device = alike.devices[0]
     predicted, why = None, ""
     try:
-        explanation = predicted_on(_as_tried(one.probe, seen), alike)
-        predicted, why = _predicted(explanation, seen)
+        explanation = asked_as_tried(one.probe, alike, seen).explanation
+        predicted, why = predicted_of(explanation, seen)
     except BadUrl as problem:
         why = str(problem)
     agrees = None if seen.verdict is None or predicted is None else seen.verdict is predicted
@@ -56,12 +57,18 @@ def observation(run: int, one: Numbered, alike: Alike, seen: Seen, at: datetime,
     )
 
 
+def asked_as_tried(probe: Probe, alike: Alike, seen: Seen) -> WhyAsked:
+    """What is predicted of, with all that it is made of. BadUrl."""
+    tried = _as_tried(probe, seen)
+    return alike.ask(tried.attempt(alike.devices[0].hostname), tried.expect)
+
+
 def _as_tried(probe: Probe, seen: Seen) -> Probe:
     """The probe in the browser in which it was tried."""
     return probe.model_copy(update={"browser": seen.browser}) if probe.visit is not None else probe
 
 
-def _predicted(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
+def predicted_of(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
     """What the machine would do, and why; of a visit that was tried without a browser what its filter would do."""
     effective = explanation.effective
     verdict, layers = effective.verdict, effective.layers
@@ -69,7 +76,8 @@ def _predicted(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
         layers = tuple(one for one in layers if one.layer is Layer.FILTER)
         verdict = strictest(tuple(one.verdict for one in layers))
     caveats = [one.detail for one in effective.caveats] if explanation.gap != "none" else []
-    return verdict, " ".join(dict.fromkeys([*(one.why for one in layers), *caveats]))
+    settling = [one.why for one in layers if one.winner is not None and one.verdict is verdict]
+    return verdict, " ".join(dict.fromkeys([*(settling or [one.why for one in layers]), *caveats]))
 
 
 # --- summed up ---

@@ -16,7 +16,7 @@ from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import DecidingRule, ProbeResult, RunCause, Shortfall
 from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
+from portero.core.nouns.verdict import LayerVerdict, RuleReference
 from portero.core.nouns.why import CauseCode
 from portero.core.resolving.ladder import Contender
 from portero.core.sentences import runs as words
@@ -93,11 +93,6 @@ def _within(on: Sequence[Target], machines: Sequence[Alike]) -> Sequence[Alike]:
     scope = Scope(on)
     held = (alike._replace(devices=tuple(scope.of(alike))) for alike in machines)
     return [alike for alike in held if alike.devices]
-
-
-def predicted_on(probe: Probe, alike: Alike) -> Explanation:
-    """What machines alike would do about a probe. BadUrl."""
-    return alike.ask(probe.attempt(alike.devices[0].hostname), probe.expect).explanation
 
 
 def reached(probes: Sequence[Numbered], machines: Sequence[Alike], on: Sequence[Target] = ()) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.observation import Seen
+from portero.core.nouns.observation import Observation, Seen
 from portero.core.nouns.run import ProbeResult
 from portero.core.wording import as_sentence, counted
 
@@ -51,3 +51,11 @@ def result(told: ProbeResult) -> str:
     silent = sum(cause.devices for cause in told.causes if cause.code == "no-answer")
     unheard = f"; {silent:,} did not answer" if silent else ""
     return f"{head}{unheard}{odd}."
+
+
+def replayed(then: Observation, verdict: Verdict, why: str) -> str:
+    """What a case comes to again: whether that is what was predicted, and what the machine saw."""
+    reproduced = "as was predicted" if verdict is then.predicted else f"where {then.predicted} was predicted"
+    if verdict is then.seen.verdict:
+        return f"It comes to {verdict}, {reproduced}; the machine saw the same. {why}".strip()
+    return f"It comes to {verdict}, {reproduced}; the machine saw {seen(then.seen)} {why}".strip()

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, cast
 
 from fastapi import Query, Response
 
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.observation import Observation
 from portero.core.nouns.page import Page
+from portero.core.nouns.probe_case import ProbeCase
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 from portero.core.sentences import runs as words
 from portero.service.auditing import audited_router
@@ -94,3 +95,17 @@ def list_observations(
 ) -> Page[Observation]:
     """What each machine saw of each probe in an observed run, beside what was predicted of it at that moment."""
     return keepers.observing.page(id, set, number, agrees, cursor, limit)
+
+
+@router.get(
+    "/runs/{id}/observations/{device}/{set}/{number}/case",
+    summary="Take a case along",
+    operation_id="getProbeCase",
+)
+def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> ProbeCase:
+    """What a machine saw otherwise than predicted, with all that the prediction was made of: `portero check replay` decides
+    it again with no service.
+    """
+    data = keepers.observing.case(id, device, set, number)
+    # as it was written: it may be large
+    return cast("ProbeCase", Response(data, media_type="application/json"))

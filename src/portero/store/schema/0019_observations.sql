@@ -8,6 +8,8 @@ CREATE TABLE observation (
   at REAL NOT NULL,
   agrees INTEGER,
   document TEXT NOT NULL,
+  -- What it takes to decide it again, packed, where something else was seen than predicted.
+  probe_case BLOB,
   UNIQUE (run, device, probe_set, number)
 ) STRICT;
 CREATE INDEX observation_of_device ON observation (device, probe_set, number, at);
