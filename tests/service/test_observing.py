@@ -102,6 +102,10 @@ def test_a_machine_that_sees_something_else_is_a_disagreement(portero, machines)
     assert "no-gambling on office blocks it" in again.why
     with pytest.raises(NotFound, match="There is no case of probe 2"):
         portero.runs.case(run.id, "desk-1", "office-holds", 2)
+    finding = portero.findings.list().items[0]
+    assert (finding.kind, finding.severity, finding.examples) == ("disagreement", "high", ("desk-1",))
+    assert finding.sentence.startswith(f"{STOPPED} comes to allow on desk-1, where block was predicted")
+    assert [one.hostname for one in portero.findings.devices(finding.id)] == ["desk-1"]
     machines_behind = portero.runs.devices(run.id, set="office-holds", number=1, cause="disagreement")
     assert [one.hostname for one in machines_behind] == ["desk-1"]
 
@@ -116,6 +120,7 @@ def test_a_number_is_good_for_one_machine_and_once(portero, machines):
     assert answer(first, order["once"], PAGE, PAGE).status_code == 404, "used"
     assert answer(second, other["once"], {"problem": "There is no browser here."}, PAGE).status_code == 204
     done = ended(portero, run)
+    assert all(one.kind != "disagreement" for one in portero.findings.list().items), "settled by what was seen since"
     assert [one.code for one in done.results[0].causes] == ["not-tried"]
     assert done.results[0].causes[0].detail == "There is no browser here."
 

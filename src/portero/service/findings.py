@@ -6,23 +6,38 @@ from collections import Counter
 from collections.abc import Callable
 
 from portero.core.insight.findings.finding import Found
+from portero.core.insight.observing import disagreement_id, disagreements
+from portero.core.matching.members import Member
 from portero.core.nouns.finding import SEVERITIES, Acceptance, Finding, Findings, NewAcceptance
+from portero.core.nouns.observation import Observation
 from portero.service.foresight import Foresight
 from portero.service.live import Live
 from portero.service.problems import Refusal, field_error
+from portero.service.roster import Roster
 from portero.service.state import Current
 from portero.store import findings as accepting
+from portero.store import observations
 from portero.store.database import Store
 from portero.store.moments import moment
+
+MOST_DISAGREEING, SINCE_SECONDS = 1_000, 30 * 86_400.0
+"""So many observations that disagree are told of, and so far back."""
 
 
 class FindingsKeeper:
     """Finds, and keeps acceptances."""
 
     def __init__(
-        self, store: Store, current: Current, foresight: Foresight, live: Live, clock: Callable[[], float]
+        self,
+        store: Store,
+        current: Current,
+        roster: Roster,
+        foresight: Foresight,
+        live: Live,
+        clock: Callable[[], float],
     ) -> None:
-        self._store, self._current, self._foresight, self._live, self._now = store, current, foresight, live, clock
+        self._store, self._current, self._roster, self._foresight = store, current, roster, foresight
+        self._live, self._now = live, clock
 
     def all(self) -> Findings:
         """What is to be settled, with what somebody has accepted marked."""
@@ -32,7 +47,7 @@ class FindingsKeeper:
             accepted = accepting.accepted(connection, self._now())
         items = tuple(
             item.model_copy(update={"accepted": accepted[item.id]}) if item.id in accepted else item
-            for item in found.items
+            for item in (*disagreements(self._disagreeing()), *found.items)
         )
         counts = Counter(item.severity for item in items if item.is_open)
         return Findings.model_construct(
@@ -54,7 +69,19 @@ class FindingsKeeper:
     def with_devices(self) -> Found:
         """What is to be settled, with all devices that each finding is about."""
         snapshot = self._current.snapshot
-        return self._foresight.findings(snapshot.estate, snapshot.revision)
+        found, seen = self._foresight.findings(snapshot.estate, snapshot.revision), self._disagreeing()
+        devices: dict[str, list[Member]] = {}
+        for one in seen:
+            if (member := self._roster.fleet.get(one.device)) is not None:
+                devices.setdefault(disagreement_id(one.set, one.number), []).append(member)
+        return Found((*disagreements(seen), *found.items), {**found.devices, **devices})
+
+    def _disagreeing(self) -> list[Observation]:
+        """What machines saw of late otherwise than predicted, of probes that there still are."""
+        numbers = {one.key: len(one.probes) for one in self._current.snapshot.estate.probe_sets}
+        with self._store.reading() as connection:
+            seen = observations.disagreeing(connection, self._now() - SINCE_SECONDS, MOST_DISAGREEING)
+        return [one for one in seen if one.number <= numbers.get(one.set, 0)]
 
     def accept(self, id: str, new: NewAcceptance, by: str) -> Finding:
         """Say why one may stay as it is, and until when. Refusal."""

@@ -189,7 +189,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         older_forms=OlderForms(bundles, publisher, public_text_of(key)),
         checks=checks,
         foresight=foresight,
-        findings=FindingsKeeper(store, current, foresight, live, clock),
+        findings=FindingsKeeper(store, current, roster, foresight, live, clock),
         texts=RulesetTexts(),
         holdings=holdings,
         feeds=FeedsKeeper(store, estate_keeper, roster, holdings, live, clock, bounds),

@@ -178,6 +178,8 @@ class Observing:
         found, cases = self._beside(order, self._fleet.device(device), told)
         with self._store.writing() as connection:
             observations.keep(connection, list(found.values()), cases)
+        if cases:
+            self._live.tell("finding")
         with self._lock:
             asking.answered.add(device)
             for key, each in found.items():

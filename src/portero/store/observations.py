@@ -74,11 +74,13 @@ def newest_of(connection: sqlite3.Connection, device: str, limit: int) -> list[O
     return [Observation.model_validate_json(row[0]) for row in rows]
 
 
-def disagreeing(connection: sqlite3.Connection, limit: int) -> list[Observation]:
-    """What was seen otherwise than predicted, where that is the newest of its probe on its machine; newest first."""
+def disagreeing(connection: sqlite3.Connection, since: float, limit: int) -> list[Observation]:
+    """What was seen otherwise than predicted since a moment, where that is the newest of its probe on its machine; the
+    newest first.
+    """
     rows = connection.execute(
         "SELECT document FROM (SELECT document, agrees, max(at) AS at FROM observation WHERE agrees IS NOT NULL"
-        " GROUP BY device, probe_set, number) WHERE agrees = 0 ORDER BY at DESC LIMIT ?",
-        (limit,),
+        " AND at >= ? GROUP BY device, probe_set, number) WHERE agrees = 0 ORDER BY at DESC LIMIT ?",
+        (since, limit),
     )
     return [Observation.model_validate_json(row[0]) for row in rows]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from datetime import datetime
 
-from portero.core.insight.predicting import Alike, Failing, Numbered, counted_cause, predict
+from portero.core.insight.predicting import FEW, Alike, Failing, Numbered, counted_cause, predict
 from portero.core.insight.whys import WhyAsked
 from portero.core.nouns.action import Verdict
+from portero.core.nouns.finding import Finding, FindingKind, Severity
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.observation import Observation, OrderedProbe, Seen
 from portero.core.nouns.probe_set import Probe
@@ -78,6 +79,34 @@ def predicted_of(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
     caveats = [one.detail for one in effective.caveats] if explanation.gap != "none" else []
     settling = [one.why for one in layers if one.winner is not None and one.verdict is verdict]
     return verdict, " ".join(dict.fromkeys([*(settling or [one.why for one in layers]), *caveats]))
+
+
+# --- to be settled ---
+
+
+def disagreements(seen: Iterable[Observation]) -> list[Finding]:
+    """Findings of what was seen otherwise than predicted, probe by probe; the newest first."""
+    by_probe: dict[tuple[str, int], list[Observation]] = {}
+    for one in seen:
+        by_probe.setdefault((one.set, one.number), []).append(one)
+    return [
+        Finding(
+            id=disagreement_id(key, number),
+            kind=FindingKind.DISAGREEMENT,
+            severity=Severity.HIGH,
+            sentence=words.disagreement(found),
+            detail=found[0].sentence,
+            devices=len(found),
+            examples=tuple(one.hostname for one in found[:FEW]),
+            at=found[0].at,
+        )
+        for (key, number), found in by_probe.items()
+    ]
+
+
+def disagreement_id(key: str, number: int) -> str:
+    """The id of the finding about a probe."""
+    return f"{FindingKind.DISAGREEMENT}:{key}/{number}"
 
 
 # --- summed up ---

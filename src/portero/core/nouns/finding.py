@@ -13,6 +13,7 @@ from portero.core.nouns.base import Key, Noun, Text, Timestamp
 class FindingKind(StrEnum):
     """What sort of thing is to be settled."""
 
+    DISAGREEMENT = "disagreement"
     CONTRADICTION = "contradiction"
     OPENED_BY_WEAKER = "opened-by-weaker"
     SOFTENED = "softened"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.observation import Observation, Seen
 from portero.core.nouns.run import ProbeResult
@@ -34,6 +36,16 @@ def beside(told: Seen, predicted: Verdict | None, why: str) -> str:
     if told.verdict is None or predicted is None or told.verdict is predicted:
         return f"Observed {seen(told)}" if told.verdict is not None else seen(told)
     return f"Predicted {predicted}: {why} Observed {seen(told)}"
+
+
+def disagreement(found: Sequence[Observation]) -> str:
+    """What was seen otherwise than predicted, of one probe on some machines."""
+    first = found[0]
+    where = first.hostname if len(found) == 1 else counted(len(found), "machine")
+    return (
+        f"{first.tried} comes to {first.seen.verdict} on {where}, where {first.predicted} was predicted: probe"
+        f" {first.number} of {first.set}, run {first.run}."
+    )
 
 
 NO_ANSWER = "It did not answer in time: it is off, busy, or was not told."
