@@ -106,7 +106,7 @@ def disagreements(seen: Iterable[Observation]) -> list[Finding]:
 
 def disagreement_id(key: str, number: int) -> str:
     """The id of the finding about a probe."""
-    return f"{FindingKind.DISAGREEMENT}:{key}/{number}"
+    return f"{FindingKind.DISAGREEMENT}:{key}:{number}"
 
 
 # --- summed up ---

@@ -103,7 +103,7 @@ def list_observations(
     operation_id="getProbeCase",
 )
 def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> ProbeCase:
-    """What a machine saw otherwise than predicted, with all that the prediction was made of; `portero check replay` decides
+    """What a machine saw otherwise than predicted, and all that the prediction was made of: `portero check replay` decides
     it again with no service.
     """
     data = keepers.observing.case(id, device, set, number)
