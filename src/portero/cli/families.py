@@ -47,6 +47,7 @@ FAMILIES = (
     "compared",
     "probe_sets",
     "runs",
+    "evidence",
     "gate",
     "blocks",
     "site_lists",

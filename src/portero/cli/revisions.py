@@ -68,6 +68,8 @@ def revision_show(context: Context) -> int:
         _tell_changes(found.changes, options.document)
         if found.proof is not None:
             _tell_proof(found.proof)
+        for one in found.evidence:
+            output.say(f"Evidence {one.id} of run {one.run}, {one.made_at:%Y-%m-%d %H:%M} UTC: {one.sentence}")
 
     return present(context, found, tell)
 

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from portero.client.epoch import EpochPart
     from portero.client.errands import ErrandsPart
     from portero.client.estate import EstateDocument
+    from portero.client.evidence import EvidencePart
     from portero.client.feeds import Feeds
     from portero.client.findings import FindingsPart
     from portero.client.groups import Groups
@@ -80,6 +81,7 @@ class Portero:
     epoch: EpochPart
     errands: ErrandsPart
     estate: EstateDocument
+    evidence: EvidencePart
     feeds: Feeds
     findings: FindingsPart
     groups: Groups

@@ -80,11 +80,12 @@ def public_text_of(private_pem: str) -> str:
 
 def sign_manifest(manifest: Manifest, private_pem: str) -> str:
     """The manifest as a compact JWS (RFC 7515) signed with EdDSA (RFC 8037)."""
-    return _JWS.encode(msgspec.json.encode(manifest), _private_key(private_pem), algorithm="EdDSA")
+    return _JWS.encode(msgspec.json.encode(manifest), private_key_of(private_pem), algorithm="EdDSA")
 
 
 @lru_cache(maxsize=4)
-def _private_key(private_pem: str) -> Ed25519PrivateKey:
+def private_key_of(private_pem: str) -> Ed25519PrivateKey:
+    """The private key of its PEM form."""
     key = load_pem_private_key(private_pem.encode(), password=None)
     assert isinstance(key, Ed25519PrivateKey)
     return key

@@ -18,6 +18,7 @@ from portero.service.drawing_up import DrawingUp
 from portero.service.enrolment import EnrolmentKeeper
 from portero.service.errands import Errands
 from portero.service.estate import EstateKeeper
+from portero.service.evidence import EvidenceKeeper
 from portero.service.feeds.comparing import Comparisons
 from portero.service.feeds.fetching import Bounds
 from portero.service.feeds.holdings import Holdings
@@ -43,7 +44,7 @@ from portero.service.register import Register
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.runs import Runs
-from portero.service.secrets import signing_key
+from portero.service.secrets import evidence_key, signing_key
 from portero.service.side_by_side import SideBySide
 from portero.service.signing_in import SignIns
 from portero.service.standings import Standings
@@ -94,6 +95,7 @@ class Keepers:
     runs: Runs
     verifying: Verifying
     observing: Observing
+    evidence: EvidenceKeeper
     proving: Proving
     drawing_up: DrawingUp
     side_by_side: SideBySide
@@ -202,6 +204,9 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         proving=Proving(store, current, standings, whys.known, live, clock),
         runs=runs_keeper,
         verifying=Verifying(runs_keeper, standings),
+        evidence=EvidenceKeeper(
+            evidence_key(folder), public_text_of(key), store, runs_keeper, estate_keeper, fleet, clock
+        ),
         observing=Observing(store, runs_keeper, fleet, whys, live, clock),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),

@@ -98,6 +98,8 @@ class Observing:
             for device, order in orders.items():
                 order.run = wanted.run.id
                 self._orders.setdefault(device, []).append(order)
+        with self._store.writing() as connection:
+            observations.thin_out(connection)
         self._live.wake_devices(list(orders))
         return wanted.run
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections.abc import Callable, Iterable, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import zstandard
 
@@ -144,15 +144,23 @@ class Runs:
 
     def devices(self, id: int, set: str, number: int, code: str) -> list[DeviceName]:
         """The machines on which a probe did not come out for a cause. Refusal where they are not kept (any more)."""
+        kept = self._kept_devices(id)
+        places = kept["failing"].get(f"{set}/{number}/{code}", [])
+        named = [kept["devices"][place] for first, many in places for place in range(first, first + many)]
+        return sorted((DeviceName(id=own, hostname=name) for own, name in named), key=lambda one: one.hostname)
+
+    def all_devices(self, id: int) -> list[DeviceName]:
+        """All machines of a run. Refusal where they are not kept (any more)."""
+        return [DeviceName(id=own, hostname=name) for own, name in self._kept_devices(id)["devices"]]
+
+    def _kept_devices(self, id: int) -> dict[str, Any]:
         self.get(id)
         with self._store.reading() as connection:
             packed = runs.devices_of(connection, id)
         if packed is None:
             raise Refusal("not-found", f"The machines of run {id} are not kept any more; run it again.")
-        kept = json.loads(zstandard.decompress(packed))
-        places = kept["failing"].get(f"{set}/{number}/{code}", [])
-        named = [kept["devices"][place] for first, many in places for place in range(first, first + many)]
-        return sorted((DeviceName(id=own, hostname=name) for own, name in named), key=lambda one: one.hostname)
+        kept: dict[str, Any] = json.loads(zstandard.decompress(packed))
+        return kept
 
     def unprobed(self, days: int) -> tuple[int, list[RuleAt]]:
         """How many rules in force somebody has written, and those that have settled no probe for so many days."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from portero.core.nouns.enrolment import CODE_LETTERS
 from portero.formats.manifests import key_to_text, new_signing_key
 from portero.formats.owned_files import write_owned
-from portero.store.data_folder import SIGNING_KEY
+from portero.store.data_folder import EVIDENCE_KEY, SIGNING_KEY
 
 
 def new_secret(prefix: str) -> str:
@@ -33,8 +33,17 @@ def hash_secret(secret: str) -> str:
 
 
 def signing_key(folder: Path) -> str:
-    """The service's signing key as PEM, made at the first start and readable by its owner only."""
-    path = folder / SIGNING_KEY
+    """The key by which the service signs what machines hold."""
+    return _key(folder / SIGNING_KEY)
+
+
+def evidence_key(folder: Path) -> str:
+    """The key by which the service signs evidence: another one, so that neither is ever taken for the other."""
+    return _key(folder / EVIDENCE_KEY)
+
+
+def _key(path: Path) -> str:
+    """A private key as PEM, made when it is first asked for and readable by its owner only."""
     if not path.exists():
         write_owned(path, key_to_text(new_signing_key()).encode())
     return path.read_text()

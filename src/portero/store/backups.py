@@ -27,7 +27,7 @@ from portero.core.digests import digest_of_file
 from portero.core.nouns.base import rfc3339
 from portero.formats.owned_files import make_owned
 from portero.store import audit, epochs, revisions
-from portero.store.data_folder import ARTEFACTS, DATABASE, SIGNING_KEY, DataFolder
+from portero.store.data_folder import ARTEFACTS, DATABASE, EVIDENCE_KEY, SIGNING_KEY, DataFolder
 from portero.store.database import Store, StoreProblem
 from portero.store.moments import moment
 
@@ -35,7 +35,9 @@ FORMAT = 1
 RECORD = "backup.json"
 ACTIVITY_TABLES = ("activity", "activity_hour", "activity_day", "activity_word", "visit_count", "host_seen")
 MOST_BYTES = 200_000_000_000
-_NAME = re.compile(rf"^({re.escape(DATABASE)}|{re.escape(SIGNING_KEY)}|{ARTEFACTS}/[0-9a-f]{{64}})$")
+_NAME = re.compile(
+    rf"^({re.escape(DATABASE)}|{re.escape(SIGNING_KEY)}|{re.escape(EVIDENCE_KEY)}|{ARTEFACTS}/[0-9a-f]{{64}})$"
+)
 _CHUNK = 1 << 20
 
 
@@ -78,6 +80,8 @@ def create(folder: Path, target: Path, now: float, *, activity: bool = True) -> 
         with closing(sqlite3.connect(database)) as connection:
             newest, epoch = revisions.newest_revision(connection), epochs.epoch_of(connection)
         sources = [(DATABASE, database), (SIGNING_KEY, folder / SIGNING_KEY)]
+        # made when a service of today first starts
+        sources += [(EVIDENCE_KEY, path) for path in folder.glob(EVIDENCE_KEY)]
         sources += [(f"{ARTEFACTS}/{file.name}", file) for file in _artefacts(folder, Path(made))]
         files = tuple(KeptFile(name, _digest(path), path.stat().st_size) for name, path in sources)
         record = BackupRecord(FORMAT, rfc3339(moment(now)), f"portero {__version__}", newest, epoch, activity, files)
@@ -171,7 +175,9 @@ def unpack(file: Path, folder: Path) -> BackupRecord:
     if expected:
         raise BadBackup(f"{', '.join(sorted(expected))[:200]} is missing")
     _check_database(folder / DATABASE)
-    _check_key(folder / SIGNING_KEY)
+    for name in (SIGNING_KEY, EVIDENCE_KEY):
+        if name in {kept.name for kept in record.files}:
+            _check_key(folder / name)
     return record
 
 
@@ -286,7 +292,7 @@ def restore(file: Path, folder: Path, now: float, *, replace: bool = False) -> t
                 audit.append(connection, "restoreBackup", now, means="machine", detail=told)
             store.close()
             aside = _put_aside(folder, now)
-            for name in (ARTEFACTS, SIGNING_KEY, DATABASE):
+            for name in (ARTEFACTS, SIGNING_KEY, EVIDENCE_KEY, DATABASE):
                 if (Path(unpacked) / name).exists():
                     (Path(unpacked) / name).replace(folder / name)
         return record, aside
@@ -305,7 +311,8 @@ def _epoch_after(restored: sqlite3.Connection, replaced: Path, now: float) -> in
 
 
 def _put_aside(folder: Path, now: float) -> Path | None:
-    there = [*folder.glob(f"{DATABASE}*"), *folder.glob(SIGNING_KEY), *folder.glob(ARTEFACTS)]
+    names = (f"{DATABASE}*", SIGNING_KEY, EVIDENCE_KEY, ARTEFACTS)
+    there = [path for name in names for path in folder.glob(name)]
     if not there:
         return None
     aside = folder / f"replaced-{moment(now):%Y-%m-%dT%H%M%S}"

@@ -12,6 +12,7 @@ from portero.store.database import StoreProblem
 DATABASE = "portero.sqlite3"
 ARTEFACTS = "artefacts"
 SIGNING_KEY = "signing-key.pem"
+EVIDENCE_KEY = "evidence-key.pem"
 _LOCK = "service.lock"
 _OTHERS = 0o077
 

@@ -57,6 +57,11 @@ def known_since(connection: sqlite3.Connection, device: str) -> float:
     return float(connection.execute("SELECT known_at FROM device WHERE id = ?", (device,)).fetchone()[0])
 
 
+def applied_bundles(connection: sqlite3.Connection) -> dict[str, str | None]:
+    """What each device says that it rules by, by its id."""
+    return {row[0]: row[1] for row in connection.execute("SELECT id, applied_bundle FROM device")}
+
+
 def _update(connection: sqlite3.Connection, device: str, columns: dict[str, Any]) -> None:
     assigned = ", ".join(f"{column} = :{column}" for column in columns)
     connection.execute(f"UPDATE device SET {assigned} WHERE id = :id", {**columns, "id": device})

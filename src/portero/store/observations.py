@@ -9,6 +9,9 @@ from portero.core.nouns.observation import Observation
 from portero.core.nouns.page import Page
 from portero.store.paging import Query, page
 
+MOST_RUNS = 20
+"""Of so many observed runs it is kept what each machine saw."""
+
 
 def keep(connection: sqlite3.Connection, seen: Sequence[Observation], cases: Mapping[tuple[str, int], bytes]) -> None:
     """Keep what a machine saw; and, packed, the cases of probes (by set and number) that it saw otherwise."""
@@ -34,6 +37,34 @@ def keep(connection: sqlite3.Connection, seen: Sequence[Observation], cases: Map
         " ON CONFLICT (device) DO UPDATE SET at = max(at, excluded.at)",
         [(one.device, one.at.timestamp()) for one in seen if one.seen.verdict is not None],
     )
+
+
+def thin_out(connection: sqlite3.Connection) -> None:
+    """What was seen in older runs goes; what came of them stays."""
+    connection.execute(
+        "DELETE FROM observation WHERE run NOT IN (SELECT id FROM run WHERE summary ->> '$.kind' = 'observed'"
+        " ORDER BY id DESC LIMIT ?)",
+        (MOST_RUNS,),
+    )
+
+
+def seen_in(connection: sqlite3.Connection, run: int) -> list[Observation]:
+    """All that was seen in a run, by machine."""
+    rows = connection.execute("SELECT document FROM observation WHERE run = ? ORDER BY id", (run,))
+    return [Observation.model_validate_json(row[0]) for row in rows]
+
+
+def never_observed(connection: sqlite3.Connection, after: str, limit: int) -> tuple[int, int, list[str]]:
+    """How many machines have joined, how many of them have tried something, and hostnames of those that never have, from
+    behind one of them on.
+    """
+    source = "FROM device LEFT JOIN device_observed ON device_observed.device = device.id WHERE lifecycle = 'enrolled'"
+    machines, observed = connection.execute(f"SELECT count(*), count(device_observed.at) {source}").fetchone()
+    rows = connection.execute(
+        f"SELECT hostname {source} AND device_observed.at IS NULL AND hostname > ? ORDER BY hostname LIMIT ?",
+        (after, limit),
+    )
+    return machines, observed, [row[0] for row in rows]
 
 
 def list_observations(

@@ -8,6 +8,7 @@ from pydantic import ConfigDict, Field
 
 from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.estate import NOUNS, PARTS
+from portero.core.nouns.evidence import EvidenceSummary
 from portero.core.nouns.proof import Proof, ProofState
 
 if TYPE_CHECKING:
@@ -63,6 +64,7 @@ class ToldRevision(Noun):
     devices: Annotated[int, Field(description="How many devices got a new bundle by it.")] = 0
     changes: tuple[ToldChange, ...] = ()
     proof: Annotated[Proof | None, Field(description="What its probes came to before it, and come to since.")] = None
+    evidence: Annotated[tuple[EvidenceSummary, ...], Field(description="Of runs at this revision, newest first.")] = ()
 
 
 class RevisionComparison(Noun):

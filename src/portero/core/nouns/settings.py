@@ -9,7 +9,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.access import Role
-from portero.core.nouns.base import Key, Noun
+from portero.core.nouns.base import Key, Noun, Text
 from portero.core.nouns.check_in import CHECK_IN_SECONDS, CheckInSeconds
 from portero.core.nouns.device import Zone
 from portero.core.nouns.layer import LayerMode
@@ -53,6 +53,7 @@ class Settings(Noun):
     """What holds for the whole estate."""
 
     right: ClassVar[Role] = "keeper"
+    name: Annotated[Text | None, Field(description="What the estate is called, as evidence names it.")] = None
     layers: EstateLayers = EstateLayers()
     gateway_networks: Annotated[
         tuple[Network, ...],

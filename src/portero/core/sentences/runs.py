@@ -77,6 +77,13 @@ def now_and_earlier(now: MachineVerdict, earlier: MachineVerdict, deciding: Sequ
     return f"{told}; no single difference makes that, several do together."
 
 
+def never_observed(machines: int, observed: int) -> str:
+    """How many machines have tried some probe: “14 of 246 machines have tried a probe.”"""
+    if not machines:
+        return "No machine has joined."
+    return f"{observed:,} of {counted(machines, 'machine')} {'has' if observed == 1 else 'have'} tried a probe."
+
+
 def probed(rules: int, number: int, days: int) -> str:
     """How many rules have a probe that ran: “312 of 340 rules have a probe that ran in the last 30 days.”"""
     if not rules:

@@ -10,6 +10,7 @@ from portero.core import sentences
 from portero.core.insight.differences import differences
 from portero.core.insight.governing import governing
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.evidence import EvidenceSummary
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
@@ -19,12 +20,13 @@ from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
 from portero.service.routes.common import Authoring, Cursor, Limit, Signed, TheKeepers, answered
 from portero.service.state import Snapshot
-from portero.store import proofs, revisions
+from portero.store import evidence, proofs, revisions
 from portero.store.moments import moment
 from portero.store.revisions import RevisionFilter
 
 router = audited_router("revisions")
 MOST_CHANGES = 5_000
+MOST_EVIDENCE = 20
 
 Number = Annotated[int, Path(ge=0, le=2**53)]
 OtherNumber = Annotated[int | None, Query(ge=0, le=2**53)]
@@ -72,13 +74,15 @@ def compare_revisions(
 @router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision")
 def get_revision(number: int, _who: Signed, keepers: TheKeepers) -> ToldRevision:
     """One revision with its changes, in words and as differences of documents."""
-    found = proof = None
+    found, proof, signed = None, None, list[EvidenceSummary]()
     if 0 < number < 2**53:
         with keepers.store.reading() as connection:
             found, proof = revisions.get_revision(connection, number), proofs.get_proof(connection, number)
+            signed = evidence.of_revision(connection, number, MOST_EVIDENCE)
     if found is None:
         raise Refusal("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
-    return ToldRevision(**{**dict(found), "changes": tuple(map(told_change, found.changes)), "proof": proof})
+    told = {"changes": tuple(map(told_change, found.changes)), "proof": proof, "evidence": tuple(signed)}
+    return ToldRevision(**{**dict(found), **told})
 
 
 @router.get("/revisions/{number}/estate", summary="The estate at a revision", operation_id="getEstateAt")

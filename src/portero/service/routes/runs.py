@@ -103,8 +103,8 @@ def list_observations(
     operation_id="getProbeCase",
 )
 def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> ProbeCase:
-    """What a machine saw otherwise than predicted, and all that the prediction was made of: `portero check replay` decides
-    it again with no service.
+    """What a machine saw otherwise than predicted, and all that the prediction was made of: by it `check replay`
+    decides it again with no service.
     """
     data = keepers.observing.case(id, device, set, number)
     # as it was written: it may be large
