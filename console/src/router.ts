@@ -205,6 +205,12 @@ export const router = createRouter({
       meta: { title: 'Compare' },
     },
     {
+      path: '/verify/evidence',
+      name: 'evidence',
+      component: () => import('@/verifying/EvidencePage.vue'),
+      meta: { title: 'Evidence' },
+    },
+    {
       path: '/verify/why',
       name: 'why',
       component: () => import('@/whys/WhyPage.vue'),

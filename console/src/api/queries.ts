@@ -45,7 +45,7 @@ export const CONCERNS = {
   access: ['access'],
   push: ['pushes'],
   errand: ['errands'],
-  run: ['runs'],
+  run: ['runs', 'worklist'],
   feed: [
     'estate feeds',
     'estate rulesets',

@@ -6,6 +6,7 @@ const TABS = [
   { name: 'probe-sets', label: 'Probe sets' },
   { name: 'why', label: 'Why?' },
   { name: 'compare', label: 'Compare' },
+  { name: 'evidence', label: 'Evidence' },
 ]
 </script>
 

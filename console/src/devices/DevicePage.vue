@@ -10,6 +10,7 @@ import RestrictionDeeds from '@/restrictions/RestrictionDeeds.vue'
 import { useRestrictions } from '@/restrictions/useRestrictions'
 import { shownAction } from '@/lib/shownAction'
 import { span } from '@/lib/words'
+import { useSeenBy } from '@/verifying/useObserved'
 import { useBlocks, useDevice, useDeviceEvents, useDeviceReadiness } from './useDevices'
 
 const route = useRoute()
@@ -20,6 +21,7 @@ const blocks = useBlocks(id)
 const readiness = useDeviceReadiness(id)
 const events = useDeviceEvents(id)
 const activity = useActivity(computed(() => ({ device: id.value, tests: true, limit: 30 })))
+const observed = useSeenBy(id)
 const saying = ref(false)
 const { data: restrictions } = useRestrictions(id)
 const deeds = ref<InstanceType<typeof RestrictionDeeds>>()
@@ -31,6 +33,7 @@ const tabs = computed(() => {
     { key: '', label: 'What it will block' },
     { key: 'readiness', label: inTheWay ? `Readiness ${inTheWay}` : 'Readiness' },
     { key: 'site-list', label: 'Site list' },
+    { key: 'observed', label: 'Observed' },
     { key: 'activity', label: 'Activity' },
     { key: 'facts', label: 'Facts' },
     { key: 'history', label: 'History' },
@@ -166,6 +169,22 @@ const crumbs = computed(() => {
             />
           </div>
           <FactsTable v-if="tab === 'facts'" :device="device" />
+          <section v-if="tab === 'observed'" class="panel" aria-label="Observed">
+            <h2>What it saw when it was asked to try</h2>
+            <StateBox
+              :loading="observed.isPending.value"
+              :error="observed.error.value"
+              :empty="!observed.data.value?.length"
+              :rows="3"
+            >
+              <template #empty
+                ><p class="sub mb-0">
+                  It has not tried a probe yet. <RouterLink :to="{ name: 'runs' }">Ask it</RouterLink>
+                </p></template
+              >
+              <SeenTable :seen="observed.data.value ?? []" by="probe" />
+            </StateBox>
+          </section>
           <section v-if="tab === 'readiness'" class="panel" aria-label="Readiness">
             <StateBox
               :loading="readiness.isPending.value"

@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { useTimeoutFn } from '@vueuse/core'
 import { computed, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { counted } from '@/lib/words'
 import { useRestore } from '@/revisions/useRevisions'
+import { useStartRun } from '@/verifying/useRuns'
 import { made } from './plannedChange'
 
 /** A change that was made: where it can be followed, and the way back. */
+const router = useRouter()
 const restore = useRestore()
 const { start, stop } = useTimeoutFn(() => (made.value = undefined), 20_000, { immediate: false })
 watch(made, (change) => {
@@ -18,6 +21,18 @@ const sentence = computed(() => {
   if (!machines) return `Revision ${revision} is made; no machine has anything to fetch.`
   return `Revision ${revision} is in force; ${counted(machines, 'machine')} ${machines === 1 ? 'fetches' : 'fetch'} it.`
 })
+/** Every probe set is predicted at once, and its page opens: there machines can be asked, and the run signed. */
+const { mutate, isPending } = useStartRun()
+const verify = () =>
+  mutate(
+    { sets: [], on: [] },
+    {
+      onSuccess({ id }) {
+        made.value = undefined
+        void router.push({ name: 'runs', params: { run: id } })
+      },
+    },
+  )
 function undo() {
   const { revision } = made.value!
   restore.plan(revision - 1, { title: `undo of revision ${revision}` })
@@ -33,6 +48,9 @@ function undo() {
         <b v-if="restore.error.value" class="wrong">{{ restore.error.value.message }}</b></span
       >
       <RouterLink v-if="made.machines" :to="{ name: 'rollout' }">Follow it</RouterLink>
+      <BButton v-needs:responder variant="link" class="p-0" :disabled="isPending" @click="verify"
+        >Verify it</BButton
+      >
       <BButton v-needs:author variant="link" class="p-0" @click="undo">Undo…</BButton>
       <BButton variant="link" class="p-0" aria-label="Dismiss" @click="made = undefined"
         ><Icon name="cross"

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { counted } from '@/lib/words'
+import { evidencePage } from '@/verifying/useObserved'
 import { type RevisionsAsked, useComparison, useRestore, useRevision, useRevisions } from './useRevisions'
 
 /** Every revision: who, when, why, what; one opened or two compared; an earlier one restored. */
@@ -151,6 +152,12 @@ function goBack() {
                 to="all that wait for it"
                 class="mb-3"
               />
+              <p v-for="signed in one.data.value.evidence" :key="signed.id" class="small mb-2">
+                <Icon name="check" />
+                <a :href="evidencePage(signed.id)" target="_blank" rel="noopener"
+                  >Evidence of run {{ signed.run }}</a
+                >: {{ signed.sentence }}
+              </p>
               <RevisionProof v-if="one.data.value.proof" :proof="one.data.value.proof" />
               <ChangeList :changes="one.data.value.changes" />
             </template>

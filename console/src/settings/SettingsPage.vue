@@ -63,6 +63,7 @@ const UNDECIDED = [
 ]
 
 const draftOf = (value: Settings | undefined) => ({
+  name: value?.name ?? '',
   zone: value?.zone ?? 'UTC',
   undecided_starts: value?.undecided_starts ?? 'pass',
   ...(Object.fromEntries(NUMBERS.map(({ key }) => [key, String(value?.[key] ?? '')])) as Record<
@@ -83,9 +84,15 @@ watch(settings.data, () => changed.value || reset())
 reset()
 
 function body() {
-  const { zone, undecided_starts, ...numbers } = draft
+  const { name, zone, undecided_starts, ...numbers } = draft
   const read = Object.fromEntries(Object.entries(numbers).map(([key, text]) => [key, Number(text)]))
-  return { ...settingsBody(base.value!), zone: zone.trim(), undecided_starts, ...read }
+  return {
+    ...settingsBody(base.value!),
+    name: name.trim() || null,
+    zone: zone.trim(),
+    undecided_starts,
+    ...read,
+  }
 }
 const { save, keepMine, takeTheirs } = useSaving(
   put,
@@ -106,6 +113,14 @@ const { save, keepMine, takeTheirs } = useSaving(
     <StateBox :loading="settings.isPending.value" :error="settings.error.value" @retry="settings.refetch()">
       <form class="panel mt-3" aria-label="Settings of the estate" @submit.prevent="save">
         <fieldset :disabled="!mayKeep">
+          <label class="form-label" for="setting-name">Name of the estate</label>
+          <BFormInput
+            id="setting-name"
+            v-model="draft.name"
+            maxlength="120"
+            placeholder="Brackwater Ferries"
+          />
+          <p class="small dim">As evidence names it.</p>
           <label class="form-label" for="setting-zone">Clock</label>
           <BFormInput
             id="setting-zone"

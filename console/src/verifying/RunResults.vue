@@ -1,13 +1,17 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { targetText } from '@/rulesets/kinds'
 import CauseMachines from './CauseMachines.vue'
+import { evidenceFile, evidencePage, useMakeEvidence } from './useObserved'
 import type { ProbeResult, Run } from './useRuns'
 
 /** What came of each probe of a run: what fails first, each with its causes and their machines. */
 const props = defineProps<{ run: Run }>()
 const failed = (one: ProbeResult) => one.devices - one.passed
+const nameOf = (one: ProbeResult) => `${one.set}/${one.number}`
+const shown = ref('')
+const { mutate: sign, data: signed, isPending: signing, error: unsigned } = useMakeEvidence()
 const results = computed(() =>
   [...(props.run.results ?? [])].sort(
     (one, other) =>
@@ -27,9 +31,24 @@ const results = computed(() =>
         <b>{{ run.sentence }}</b>
       </p>
       <p class="small dim">
-        Predicted at revision {{ run.revision
+        {{ run.kind === 'observed' ? 'Observed' : 'Predicted' }} at revision {{ run.revision
         }}<template v-if="run.on?.length">, only on {{ run.on.map(targetText).join(', ') }}</template
         ><template v-if="run.seconds != null">; it took {{ run.seconds.toFixed(1) }} s</template>.
+        <BButton
+          v-if="run.state === 'done' && run.has_devices"
+          v-needs:responder
+          variant="link"
+          size="sm"
+          class="p-0 ms-2"
+          :disabled="signing"
+          @click="sign(run.id)"
+          >Sign it as evidence</BButton
+        >
+        <template v-if="signed"
+          ><a :href="evidencePage(signed.id)" target="_blank" rel="noopener" class="ms-2">Read it</a>
+          <a :href="evidenceFile(signed.id)" download class="ms-2">Signed file</a></template
+        >
+        <span v-if="unsigned" class="wrong" role="alert"> {{ unsigned.message }}</span>
       </p>
     </template>
     <ol class="results">
@@ -56,6 +75,16 @@ const results = computed(() =>
             { key: 'failed', number: failed(one), tone: 'bad' },
           ]"
         />
+        <BButton
+          v-if="run.kind === 'observed' && one.devices"
+          variant="link"
+          size="sm"
+          class="p-0"
+          :aria-expanded="shown === nameOf(one)"
+          @click="shown = shown === nameOf(one) ? '' : nameOf(one)"
+          >{{ shown === nameOf(one) ? 'Hide what they saw' : 'What each saw' }}</BButton
+        >
+        <ProbeSeen v-if="shown === nameOf(one)" :run="run.id" :result="one" />
         <CauseMachines
           v-for="cause in one.causes"
           :key="cause.code + cause.remedy"
@@ -80,6 +109,9 @@ const results = computed(() =>
 .results > li {
   border-top: 1px solid var(--line-2);
   padding: 0.6rem 0;
+}
+.wrong {
+  color: var(--block);
 }
 .head {
   display: flex;

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { counted } from '@/lib/words'
 import RunResults from './RunResults.vue'
 import { probeSets } from './useDrawUp'
-import { useProbedRules, useRun, useRuns, useStartRun } from './useRuns'
+import { type Run, useProbedRules, useRun, useRuns, useStartRun } from './useRuns'
 
 /** What probe sets came to over the fleet: the runs at the left, the chosen one beside them. */
 const route = useRoute()
@@ -23,9 +23,9 @@ const options = computed(() => [
   ...(sets.value ?? []).map((one) => ({ value: one.key, text: one.name ?? one.key })),
 ])
 
-const verify = () =>
+const verify = (kind: Run['kind']) =>
   start(
-    { sets: set.value ? [set.value] : [], on: on.value.trim() ? [on.value.trim()] : [] },
+    { sets: set.value ? [set.value] : [], on: on.value.trim() ? [on.value.trim()] : [], kind },
     { onSuccess: (made) => void router.push({ name: 'runs', params: { run: made.id } }) },
   )
 </script>
@@ -34,9 +34,9 @@ const verify = () =>
   <div class="page">
     <VerifyTabs />
     <PageHead title="Runs">
-      <span>What each machine would do about every probe, by the code that decides there.</span>
+      <span>What each machine would do about every probe; or what it saw.</span>
       <template #actions>
-        <form class="start" @submit.prevent="verify">
+        <form class="start" @submit.prevent="verify('predicted')">
           <BFormSelect v-model="set" :options="options" aria-label="Probe set" />
           <BFormInput
             v-model="on"
@@ -45,6 +45,9 @@ const verify = () =>
             maxlength="253"
           />
           <BButton v-needs:responder type="submit" variant="primary" :disabled="starting">Verify</BButton>
+          <BButton v-needs:responder variant="light" :disabled="starting" @click="verify('observed')"
+            >Ask the machines</BButton
+          >
         </form>
       </template>
     </PageHead>
@@ -68,7 +71,7 @@ const verify = () =>
             :aria-current="one.id === current ? 'true' : undefined"
           >
             <span class="head">
-              <b>Run {{ one.id }}</b>
+              <b>Run {{ one.id }}<template v-if="one.kind === 'observed'">, observed</template></b>
               <StateMark v-if="one.state === 'running'" tone="away" icon="hourglass" :state="'under way'" />
               <StateMark
                 v-else-if="one.state === 'failed'"
@@ -112,7 +115,13 @@ const verify = () =>
   gap: 0.5rem;
 }
 .start input {
-  max-width: 11rem;
+  max-width: 9rem;
+}
+.start select {
+  max-width: 13rem;
+}
+.start .btn {
+  white-space: nowrap;
 }
 .entry {
   display: block;

@@ -34,8 +34,13 @@ export const useProbedRules = () =>
 
 /** Try probe sets over the fleet, or a part of it. */
 export const useStartRun = () =>
-  useChange((body: { sets: string[]; on: string[] }) =>
-    told(api.POST('/api/v1/runs', { body, params: { query: { wait: 2 } } })),
+  useChange((body: { sets: string[]; on: string[]; kind?: Run['kind'] }) =>
+    told(
+      api.POST('/api/v1/runs', {
+        body: { kind: 'predicted', seconds: 60, ...body },
+        params: { query: { wait: 2 } },
+      }),
+    ),
   )
 
 /** The machines on which a probe did not come out for a cause. */

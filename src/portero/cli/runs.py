@@ -22,6 +22,7 @@ from portero.cli.command import (
     write_bytes,
 )
 from portero.core import wording
+from portero.core.nouns.observation import Observation
 from portero.core.nouns.run import NewRun, ProbeResult, Run, RunKind, RunSummary
 from portero.formats.junit import junit
 
@@ -100,6 +101,17 @@ def list_seen(context: Context) -> int:
     with context.client() as portero:
         seen = portero.runs.observations(options.id, set=options.set, number=options.number, agrees=agrees)
         found = list(islice(seen, options.limit))
+    return _present_seen(context, found)
+
+
+def device_seen(context: Context) -> int:
+    """What a machine saw last of each probe."""
+    with context.client() as portero:
+        found = list(portero.runs.of_device(context.options.device))
+    return _present_seen(context, found)
+
+
+def _present_seen(context: Context, found: Sequence[Observation]) -> int:
     rows = [
         (
             one.hostname,
@@ -230,6 +242,14 @@ def register(commands: Commands) -> None:
         "List the machines on which a probe did not come out for a cause.",
         "portero run machines 12 acceptance 1 silent",
     )
+    of_one = noun.add(
+        "seen-by",
+        device_seen,
+        "List what a machine saw last of each probe that it really tried.",
+        "portero run seen-by eastquay-desk-01",
+    )
+    of_one.add_argument("device", metavar="MACHINE", help="hostname or id")
+    add_csv(of_one)
     seen = noun.add(
         "seen",
         list_seen,

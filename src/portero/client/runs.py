@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from portero.client.connection import LONG_SECONDS, Part, segment
 from portero.core.nouns.finding import DeviceName
@@ -46,6 +46,10 @@ class RunsPart(Part):
     ) -> Iterator[Observation]:
         """What machines saw in an observed run: of one probe, or only what is (not) as predicted. NotFound."""
         return self.connection.pages(f"/runs/{run}/observations", Observation, set=set, number=number, agrees=agrees)
+
+    def of_device(self, device: str) -> Sequence[Observation]:
+        """What a machine saw last of each probe that it really tried, the newest first. NotFound."""
+        return self.connection.get_list(f"/devices/{segment(device)}/observations", Observation)
 
     def case(self, run: int, device: str, set: str, number: int) -> bytes:
         """The case of what a machine saw otherwise than predicted, as a file. NotFound."""

@@ -275,6 +275,12 @@ class Observing:
 
     # --- looked at ---
 
+    def of_device(self, name: str) -> list[Observation]:
+        """What a machine saw last of each probe, the newest first. Refusal."""
+        found = self._fleet.device(name)
+        with self._store.reading() as connection:
+            return observations.newest_of(connection, found.id, MOST_ORDERED)
+
     def case(self, run: int, device: str, set: str, number: int) -> bytes:
         """The case of what a machine saw otherwise than predicted, as a file. Refusal where there is none."""
         found = self._fleet.device(device)

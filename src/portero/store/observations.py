@@ -55,8 +55,8 @@ def seen_in(connection: sqlite3.Connection, run: int) -> list[Observation]:
 
 
 def never_observed(connection: sqlite3.Connection, after: str, limit: int) -> tuple[int, int, list[str]]:
-    """How many machines have joined, how many of them have tried something, and hostnames of those that never have, from
-    behind one of them on.
+    """How many machines have joined, how many of them have tried something, and a page of the others: hostnames, behind
+    one of them.
     """
     source = "FROM device LEFT JOIN device_observed ON device_observed.device = device.id WHERE lifecycle = 'enrolled'"
     machines, observed = connection.execute(f"SELECT count(*), count(device_observed.at) {source}").fetchone()

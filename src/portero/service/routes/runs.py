@@ -109,3 +109,9 @@ def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepe
     data = keepers.observing.case(id, device, set, number)
     # as it was written: it may be large
     return cast("ProbeCase", Response(data, media_type="application/json"))
+
+
+@router.get("/devices/{device}/observations", summary="What a machine saw", operation_id="listDeviceObservations")
+def list_device_observations(device: str, _who: Signed, keepers: TheKeepers) -> list[Observation]:
+    """What a machine saw last of each probe that it really tried, beside what was predicted then; the newest first."""
+    return keepers.observing.of_device(device)
