@@ -81,7 +81,8 @@ def never_observed(machines: int, observed: int) -> str:
     """How many machines have tried some probe: “14 of 246 machines have tried a probe.”"""
     if not machines:
         return "No machine has joined."
-    return f"{observed:,} of {counted(machines, 'machine')} {'has' if observed == 1 else 'have'} tried a probe."
+    number = f"{observed:,}" if observed else "None"
+    return f"{number} of {counted(machines, 'machine')} {'has' if observed < 2 else 'have'} tried a probe."
 
 
 def probed(rules: int, number: int, days: int) -> str:
