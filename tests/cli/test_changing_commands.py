@@ -206,7 +206,7 @@ def test_findings_and_revisions_go_into_a_spreadsheet(run, portero):
     assert lines[0] == "id,kind,severity,devices,sentence,assignments,rulesets"
     assert len(lines) - 1 == len(portero.findings.list(accepted=False).items)
     lines = run("revision", "list", "--csv", "--limit", "2").stdout.splitlines()
-    assert lines[0] == "number,at,by,summary,reason,devices"
+    assert lines[0] == "number,at,by,summary,reason,devices,proof"
     assert len(lines) == 3
 
 

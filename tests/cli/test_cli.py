@@ -151,7 +151,7 @@ def test_from_a_group_to_a_block_and_back(service, env, tmp_path):
     run_portero("assignment", "remove", "no-gambling--office", "--yes", env=env)
     assert "Nothing is assigned" in run_portero("assignment", "list", env=env).stdout
     history = run_portero("revision", "list", "--csv", env=env).stdout.splitlines()
-    assert history[0] == "number,at,by,summary,reason,devices"
+    assert history[0] == "number,at,by,summary,reason,devices,proof"
     assert "Removed assignment no-gambling--office" in history[1]
 
 

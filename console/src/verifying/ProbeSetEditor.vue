@@ -28,12 +28,15 @@ const editor = useEditor({
     name: saved && saved.name !== saved.key ? saved.name : '',
     to: (saved?.to ?? []).map(targetText).join(', '),
     probes: (saved?.probes ?? []).map(draftOfProbe) as ProbeDraft[],
+    every: saved?.every ?? '',
+    every_kind: saved?.every_kind ?? 'predicted',
   }),
   bodyOf: (draft): ProbeSet => ({
     key: draft.key.trim(),
     name: draft.name.trim() || null,
     to: targetsOf(draft.to, groups.value),
     probes: draft.probes.map((one) => probeOf(one, groups.value)),
+    ...(draft.every.trim() ? { every: draft.every.trim(), every_kind: draft.every_kind } : {}),
   }),
   calls: probeSets,
   done: (key) => emit('saved', key),
@@ -45,6 +48,10 @@ const unready = computed(() =>
 function add(expect: ProbeDraft['expect']) {
   draft.value.probes.push({ ...draftOfProbe(), expect })
 }
+const KINDS = [
+  { value: 'predicted', text: 'predicted: what machines would do' },
+  { value: 'observed', text: 'observed: machines try it' },
+]
 const { mutate: start, isPending: starting, error: unstarted } = useStartRun()
 const run = () =>
   start(
@@ -96,6 +103,31 @@ const run = () =>
         />
       </BTbody>
     </BTableSimple>
+    <div class="every">
+      <label for="set-every" class="sub">Run by itself</label>
+      <BFormInput
+        id="set-every"
+        v-model="draft.every"
+        list="set-rules"
+        maxlength="200"
+        placeholder="never; FREQ=DAILY;BYHOUR=6"
+        :disabled="!mayAuthor"
+        aria-describedby="set-every-help"
+      />
+      <datalist id="set-rules">
+        <option value="FREQ=DAILY;BYHOUR=6;BYMINUTE=0">every morning at six</option>
+        <option value="FREQ=WEEKLY;BYDAY=MO;BYHOUR=6;BYMINUTE=0">on Mondays at six</option>
+        <option value="FREQ=HOURLY">every hour</option>
+      </datalist>
+      <BFormSelect
+        v-if="draft.every.trim()"
+        v-model="draft.every_kind"
+        :options="KINDS"
+        aria-label="As what it is run then"
+        :disabled="!mayAuthor"
+      />
+      <span id="set-every-help" class="small dim">A rule of RFC 5545, on the clock of the settings.</span>
+    </div>
     <div class="adding">
       <BButton v-needs:author variant="link" @click="add('block')"><Icon name="plus" /> Probe</BButton>
       <BButton v-needs:author variant="link" @click="add('allow')"
@@ -117,6 +149,21 @@ const run = () =>
 <style scoped>
 .probes :deep(td) {
   vertical-align: top;
+}
+.every {
+  display: flex;
+  gap: 0.6rem;
+  align-items: center;
+  margin-bottom: 0.6rem;
+}
+.every label {
+  white-space: nowrap;
+}
+.every input {
+  max-width: 20rem;
+}
+.every select {
+  max-width: 18rem;
 }
 .adding {
   display: flex;

@@ -23,7 +23,8 @@ from portero.cli.command import (
 )
 from portero.core import wording
 from portero.core.nouns.observation import Observation
-from portero.core.nouns.run import NewRun, ProbeResult, Run, RunKind, RunSummary
+from portero.core.nouns.probe_set import RunKind
+from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
 from portero.formats.junit import junit
 
 _MOST_RULES = 40

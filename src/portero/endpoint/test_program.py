@@ -16,7 +16,7 @@ _CODE = {
     "aarch64": (183, bytes.fromhex("000080d2 a80b80d2 010000d4")),
 }
 _BASE = 0x40_0000
-_NAME, _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.]{0,99}"), re.compile(r"[0-9]+(\.[0-9]+){0,5}")
+_NAME, _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,99}"), re.compile(r"[0-9]+(\.[0-9]+){0,5}")
 _HEAD, _SEGMENT = struct.Struct("<4sBBBB8sHHIQQQIHHHHHH"), struct.Struct("<IIQQQQQQ")
 
 
@@ -43,7 +43,7 @@ def file_name(name: str, version: str) -> str:
 def put_test_program(folder: Path, name: str, version: str) -> Path:
     """Put one into a folder, ready to be started; its path. OSError; ValueError where no file may be called so."""
     if not _NAME.fullmatch(name) or not _VERSION.fullmatch(version):
-        raise ValueError("a product is of letters, digits, “_” and “.”, and a version of digits and dots, as in 4.1")
+        raise ValueError("a product is of letters, digits, “_”, “-” and “.”; a version of digits and dots, as in 4.1")
     path = folder / file_name(name, version)
     contents = test_program(name, version)
     if not path.exists() or path.read_bytes() != contents:

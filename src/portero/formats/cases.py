@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import base64
+import binascii
+
 from pydantic import ValidationError
 
 from portero.core.insight.observing import predicted_of
@@ -49,7 +52,7 @@ def case_of(asked: WhyAsked, facts: Facts, observation: Observation) -> ProbeCas
 
 def _kept(policy: Policy) -> KeptBundle:
     packed = pack_bundle(policy.bundle)
-    return KeptBundle.model_construct(digest=packed.digest, packed=packed.packed)
+    return KeptBundle(digest=packed.digest, packed=base64.b64encode(packed.packed).decode())
 
 
 def _hosts(case: Case) -> dict[str, tuple[str, ...]]:
@@ -109,8 +112,8 @@ def replay(case: ProbeCase) -> Replayed:
 
 def _policy(kept: KeptBundle, case: ProbeCase) -> Policy:
     try:
-        bundle = read_bundle(kept.packed, kept.digest)
-    except BadBundle as problem:
+        bundle = read_bundle(base64.b64decode(kept.packed, validate=True), kept.digest)
+    except (BadBundle, binascii.Error) as problem:
         raise BadCase(f"a bundle of this case does not read: {problem}") from problem
     if not isinstance(bundle, Bundle):
         raise BadCase("a bundle of this case is not whole")

@@ -41,6 +41,7 @@ from portero.service.pseudonyms import Pseudonyms
 from portero.service.publishing import Publisher
 from portero.service.pushes import Pushes
 from portero.service.register import Register
+from portero.service.repeating import Repeating
 from portero.service.roster import Roster
 from portero.service.ruleset_texts import RulesetTexts
 from portero.service.runs import Runs
@@ -95,6 +96,7 @@ class Keepers:
     runs: Runs
     verifying: Verifying
     observing: Observing
+    repeating: Repeating
     evidence: EvidenceKeeper
     proving: Proving
     drawing_up: DrawingUp
@@ -115,6 +117,7 @@ class Keepers:
         self.estate.look_into_folders()
         self.estate.note_newcomers()
         self.pushes.write()
+        self.repeating.let_time_pass()
         self.housekeeper.let_time_pass()
         self.last_used.write()
 
@@ -169,6 +172,8 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
     whys = Whys(store, estate_keeper, fleet, foresight, people, checks, lookups, clock)
     runs_keeper = Runs(store, estate_keeper, whys.known, live, clock)
     standings = Standings(store, fleet, whys, clock)
+    verifying = Verifying(runs_keeper, standings)
+    observing = Observing(store, runs_keeper, fleet, whys, live, clock)
     return Keepers(
         folder=held,
         now=clock,
@@ -203,11 +208,12 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
         drawing_up=DrawingUp(store, current, fleet, roster, foresight, holdings, clock),
         proving=Proving(store, current, standings, whys.known, live, clock),
         runs=runs_keeper,
-        verifying=Verifying(runs_keeper, standings),
+        verifying=verifying,
+        repeating=Repeating(estate_keeper, verifying, observing, clock),
         evidence=EvidenceKeeper(
             evidence_key(folder), public_text_of(key), store, runs_keeper, estate_keeper, fleet, clock
         ),
-        observing=Observing(store, runs_keeper, fleet, whys, live, clock),
+        observing=observing,
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),

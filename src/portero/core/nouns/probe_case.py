@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Base64Bytes, Field
+from pydantic import Field
 
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import Noun
@@ -13,10 +13,10 @@ from portero.core.nouns.observation import Observation
 
 
 class KeptBundle(Noun):
-    """A whole bundle: its digest and its bytes, packed as they travel."""
+    """A whole bundle: its digest, and its bytes packed as they travel."""
 
     digest: Annotated[str, Field(max_length=80)]
-    packed: Annotated[Base64Bytes, Field(max_length=50_000_000)]
+    packed: Annotated[str, Field(max_length=70_000_000, description="As base64.")]
 
 
 class ProbeCase(Noun):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, tzinfo
 from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import BeforeValidator, Field, model_validator
+from dateutil.rrule import rrulestr
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, model_validator
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target, listed
@@ -15,6 +17,8 @@ from portero.core.nouns.layer import Layer
 from portero.core.nouns.registry import Authored, Declared
 
 Window = Literal["ordinary", "private"]
+RunKind = Literal["predicted", "observed"]
+"""What machines would do, by the code that decides there; or what they did when asked to try."""
 Targets = Annotated[tuple[Target, ...], BeforeValidator(listed), Field(max_length=200)]
 
 
@@ -71,6 +75,24 @@ class Probe(Noun):
         return "start of " + " ".join(str(value) for value in given.values())
 
 
+def _a_rule(value: str) -> str:
+    """A rule of RFC 5545, at the most once an hour."""
+    text = value.strip().upper().removeprefix("RRULE:")
+    try:
+        rrulestr(text, dtstart=_BEGINNING)
+    except (ValueError, KeyError, TypeError) as problem:
+        raise ValueError(f"“{value[:80]}” is no rule of RFC 5545, such as FREQ=DAILY;BYHOUR=6;BYMINUTE=0") from problem
+    if any(f"FREQ={often}" in text for often in ("SECONDLY", "MINUTELY")) or "COUNT=" in text or "UNTIL=" in text:
+        raise ValueError("a set is run hourly at the most, and without an end: leave COUNT and UNTIL out")
+    if "BYSECOND" in text or ("," in text.partition("BYMINUTE=")[2].partition(";")[0]):
+        raise ValueError("a set is run hourly at the most: name one minute, and no seconds")
+    return text
+
+
+_BEGINNING = datetime(2026, 1, 1, tzinfo=UTC)
+Recurrence = Annotated[str, StringConstraints(min_length=1, max_length=200), AfterValidator(_a_rule)]
+
+
 class ProbeSet(Authored):
     """A named list of probes."""
 
@@ -79,6 +101,11 @@ class ProbeSet(Authored):
     name: Name | None = None
     to: Annotated[Targets, Field(description="Where those of its probes count that name no place of their own.")] = ()
     probes: Annotated[tuple[Probe, ...], Field(max_length=5000)] = ()
+    every: Annotated[
+        Recurrence | None,
+        Field(description="When it is run by itself: a rule of RFC 5545, on the clock of the settings."),
+    ] = None
+    every_kind: Annotated[RunKind | None, Field(description="As what it is run then; as a predicted run.")] = None
 
     @model_validator(mode="after")
     def _all_count_somewhere(self) -> Self:
@@ -87,6 +114,15 @@ class ProbeSet(Authored):
                 if probe.to is None:
                     raise ValueError(f"probe {number} names no “to”, and neither does its set; say where it counts")
         return self
+
+    def next_run(self, after: datetime, zone: tzinfo) -> datetime | None:
+        """When it is to be run by itself next, behind a moment; None where it is not."""
+        if self.every is None:
+            return None
+        # by the day, so that the years since some beginning are not gone through
+        begins = after.astimezone(zone).replace(month=1, day=1, hour=0, minute=0, second=0, microsecond=0)
+        found: datetime | None = rrulestr(self.every, dtstart=begins).after(after.astimezone(zone))
+        return found
 
     def targets_of(self, probe: Probe) -> tuple[Target, ...]:
         """Where one of its probes counts."""

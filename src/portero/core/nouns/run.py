@@ -10,12 +10,10 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.finding import RuleAt
+from portero.core.nouns.probe_set import RunKind
 from portero.core.nouns.why import CauseCode, Stage
 
 RunState = Literal["running", "done", "failed"]
-
-RunKind = Literal["predicted", "observed"]
-"""What machines would do, by the code that decides there; or what they did when asked to try."""
 
 Shortfall = CauseCode | Literal["other-layer", "other-rule", "not-judged", "disagreement", "no-answer", "not-tried"]
 """Why a probe did not come out as expected: a cause; stopped, but by another layer or rule; it cannot be judged; or, of

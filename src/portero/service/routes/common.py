@@ -267,6 +267,11 @@ PREVIEWS: dict[int | str, dict[str, Any]] = {
 """For calls that answer with another status when the change is made."""
 
 
+def gives(media_type: str) -> dict[int | str, dict[str, Any]]:
+    """How a call is described that answers with a file."""
+    return {200: {"content": {media_type: {"schema": {"type": "string"}}}}}
+
+
 def answered(result: Done | Preview, show: Callable[[Snapshot], Item]) -> Item:
     """What is answered to a change: what `show` makes of the state since then, or what it would do."""
     if isinstance(result, Preview):

@@ -16,7 +16,7 @@ from portero.core.nouns.urls import normal_site
 from portero.formats.cells import guarded
 from portero.service.auditing import audited_router
 from portero.service.problems import Refusal
-from portero.service.routes.common import Signed, TheKeepers
+from portero.service.routes.common import Signed, TheKeepers, gives
 from portero.service.routes.nouns import NounRoutes, Sift
 
 router = audited_router("corrections")
@@ -53,7 +53,7 @@ ROUTES = NounRoutes(
     summary="Corrections for a feed's keeper",
     operation_id="exportCorrections",
     response_class=Response,
-    responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
+    responses=gives("text/csv"),
 )
 def export_corrections(
     _who: Signed, keepers: TheKeepers, is_wanted: Annotated[Sift, Depends(_sifting)]

@@ -10,7 +10,7 @@ from portero.core.nouns.evidence import Evidence, EvidenceSummary, NeverObserved
 from portero.core.nouns.page import Page
 from portero.formats.evidence import evidence_page, page_policy
 from portero.service.auditing import audited_router
-from portero.service.routes.common import Cursor, Limit, Responder, Signed, TheKeepers
+from portero.service.routes.common import Cursor, Limit, Responder, Signed, TheKeepers, gives
 
 router = audited_router("verification")
 Number = Annotated[int, Path(ge=1, le=2**53)]
@@ -30,7 +30,13 @@ def list_evidence(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limi
     return keepers.evidence.page(cursor, limit)
 
 
-@router.get("/evidence/key", summary="The key that evidence is signed by", operation_id="getEvidenceKey")
+@router.get(
+    "/evidence/key",
+    summary="The key that evidence is signed by",
+    operation_id="getEvidenceKey",
+    response_class=Response,
+    responses=gives("application/x-pem-file"),
+)
 def get_key(_who: Signed, keepers: TheKeepers) -> Response:
     """The public key as PEM: keep it where evidence is checked."""
     return Response(keepers.evidence.public_key, media_type="application/x-pem-file")
@@ -53,14 +59,26 @@ def get_evidence(id: Number, _who: Signed, keepers: TheKeepers) -> Evidence:
     return keepers.evidence.opened(id)
 
 
-@router.get("/evidence/{id}/file", summary="The signed file", operation_id="getEvidenceFile")
+@router.get(
+    "/evidence/{id}/file",
+    summary="The signed file",
+    operation_id="getEvidenceFile",
+    response_class=Response,
+    responses=gives("application/jose"),
+)
 def get_file(id: Number, _who: Signed, keepers: TheKeepers) -> Response:
     """The signed document itself, a compact JWS: `portero evidence verify` checks it with no service."""
     headers = {"Content-Disposition": f'attachment; filename="evidence-{id}.jws"'}
     return Response(keepers.evidence.file(id), media_type="application/jose", headers=headers)
 
 
-@router.get("/evidence/{id}/page", summary="Evidence to be read", operation_id="getEvidencePage")
+@router.get(
+    "/evidence/{id}/page",
+    summary="Evidence to be read",
+    operation_id="getEvidencePage",
+    response_class=Response,
+    responses=gives("text/html"),
+)
 def get_page(id: Number, _who: Signed, keepers: TheKeepers) -> Response:
     """The page that is made of it, to be read and printed."""
     headers = {"Content-Security-Policy": page_policy()}

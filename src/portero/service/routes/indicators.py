@@ -46,6 +46,7 @@ from portero.service.routes.common import (
     answered,
     as_json,
     expect_version,
+    gives,
     offset_page,
     tagged,
     the,
@@ -243,7 +244,7 @@ def list_aside(
     summary="Rules as CSV",
     operation_id="exportRulesCsv",
     response_class=Response,
-    responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
+    responses=gives("text/csv"),
 )
 @acts
 def export_csv(key: str, _who: Signed, keepers: TheKeepers) -> StreamingResponse:
