@@ -9,9 +9,11 @@ import pytest
 
 from conftest import Wire, assignment, group, ruleset, under
 from portero.client import Invalid, NotAllowed, NotFound
+from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.run import NewRun
 from portero.formats.cases import read_case, replay
+from portero.store import observations
 from serving import PASSWORD
 
 LAYERS = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
@@ -167,3 +169,30 @@ def test_who_may_not_and_what_cannot_be_asked_is_refused(service, portero, machi
     (order,) = asked(machines[0])
     answer(machines[0], order["once"], NOTICE, PAGE)
     ended(portero, run)
+
+
+def test_what_was_observed_stands_beside_what_is_predicted_everywhere(portero, machines):
+    told = {one.number: one for one in portero.runs.observed("office-holds")}
+    assert (told[1].machines, told[1].passed, told[1].disagreeing) == (2, 2, 0)
+    assert told[1].sentence == "As expected on 2 of 2 machines."
+    assert {one.tried for one in portero.runs.of_device("desk-1")} == {STOPPED, OPEN}
+    checked = portero.checks.check(Attempt(device="desk-1", url="gambling.category.test"))
+    assert (checked.observed.verdict, checked.observed.layer, checked.observed.agrees) == ("block", "filter", True)
+    assert portero.checks.check(Attempt(device="desk-1", url="http://music.category.test/")).observed is None
+    kept = portero.probe_sets.get("office-holds")
+    fewer = ProbeSet(key=kept.key, to=kept.to, probes=tuple(reversed(kept.probes)))
+    portero.probe_sets.put(fewer, version=kept.version)
+    assert portero.runs.observed("office-holds") == [], "what is written otherwise now was not tried"
+
+
+def test_of_older_runs_no_more_is_kept_than_what_came_of_them(portero, machines, monkeypatch):
+    monkeypatch.setattr(observations, "MOST_RUNS", 1)
+    first = begun(portero, sets=("wrongly",), on=("desk-1",))
+    (order,) = asked(machines[0])
+    answer(machines[0], order["once"], PAGE)
+    ended(portero, first)
+    begun(portero, sets=("wrongly",), on=("desk-1",))
+    (order,) = asked(machines[0])
+    answer(machines[0], order["once"], PAGE)
+    assert list(portero.runs.observations(first.id)) == []
+    assert portero.runs.get(first.id).results

@@ -103,6 +103,12 @@ defineExpose({ tryIt })
         <div class="verdicts">
           <span>Intended <ActionMark :action="data.intended.verdict" /></span>
           <span>Effective <ActionMark :action="data.effective.verdict" /></span>
+          <span v-if="data.observed">
+            Observed <ActionMark :action="data.observed.verdict" />
+            <RouterLink :to="{ name: 'runs', params: { run: data.observed.run } }"
+              ><RelativeTime :at="data.observed.at" /></RouterLink
+            ><template v-if="data.observed.agrees === false">, otherwise than predicted</template>
+          </span>
           <span v-if="data.host" class="dim">
             <code>{{ data.host }}</code> is in {{ data.categories.join(', ') }}
             <template v-if="data.category_entry && data.category_entry !== data.host">

@@ -1,12 +1,19 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
+import type { Schemas } from '@/api/client'
 import { useSession } from '@/access/useSession'
 import { useRulesets } from '@/rulesets/useRulesets'
 import type { ProbeDraft } from './probeDraft'
 
 /** A probe of a set being edited: what is tried, where and what is expected; the rest on demand. */
-const props = defineProps<{ probe: ProbeDraft; number: number; where: string }>()
+const props = defineProps<{
+  probe: ProbeDraft
+  number: number
+  where: string
+  /** What it came to on the machines that have tried it. */
+  observed?: Schemas['ObservedProbe']
+}>()
 defineEmits<{ drop: [] }>()
 const { mayAuthor } = useSession()
 const { data: rulesets } = useRulesets()
@@ -62,7 +69,12 @@ const choices = computed(
         :aria-label="`Probe ${number} tries`"
         :disabled="!mayAuthor"
       />
-      <span v-if="probe.name && !open" class="small dim">{{ probe.name }}</span>
+      <div v-if="!open && (probe.name || observed)" class="small dim">
+        {{ probe.name }}
+        <template v-if="observed"
+          >Observed <RelativeTime :at="observed.at" />: {{ observed.sentence }}</template
+        >
+      </div>
     </BTd>
     <BTd class="where">
       <BFormInput

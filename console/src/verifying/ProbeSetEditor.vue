@@ -9,6 +9,7 @@ import { targetText } from '@/rulesets/kinds'
 import ProbeRow from './ProbeRow.vue'
 import { draftOfProbe, type ProbeDraft, probeOf, targetsOf } from './probeDraft'
 import { type ProbeSet, probeSets, type SavedProbeSet } from './useDrawUp'
+import { useObservedProbes } from './useObserved'
 import { useStartRun } from './useRuns'
 
 /** Edit a probe set: where it counts, and each probe with what is expected of it; then try it. */
@@ -42,6 +43,7 @@ const editor = useEditor({
   done: (key) => emit('saved', key),
 })
 const { draft, changed } = editor
+const observed = useObservedProbes(() => props.set?.key)
 const unready = computed(() =>
   draft.value.probes.some(({ what, to }) => !what.trim() || !(to.trim() || draft.value.to.trim())),
 )
@@ -99,6 +101,7 @@ const run = () =>
           :probe="probe"
           :number="place + 1"
           :where="draft.to"
+          :observed="changed ? undefined : observed.get(place + 1)"
           @drop="draft.probes.splice(place, 1)"
         />
       </BTbody>

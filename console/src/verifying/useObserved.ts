@@ -28,6 +28,17 @@ export const useSeenBy = (device: MaybeRefOrGetter<string>) =>
       ),
   })
 
+/** What the probes of a set came to on the machines that have really tried them, by number. */
+export function useObservedProbes(set: MaybeRefOrGetter<string | undefined>) {
+  const { data } = useQuery({
+    queryKey: ['runs', 'observed', computed(() => toValue(set))],
+    queryFn: () =>
+      told(api.GET('/api/v1/probe-sets/{key}/observed', { params: { path: { key: toValue(set) ?? '' } } })),
+    enabled: computed(() => toValue(set) !== undefined),
+  })
+  return computed(() => new Map((data.value ?? []).map((one) => [one.number, one])))
+}
+
 /** The evidence that is kept, the newest first. */
 export const useEvidence = () =>
   usePages(['runs', 'evidence'], (cursor) =>

@@ -31,7 +31,7 @@ from portero.core.nouns.device import Application
 from portero.core.nouns.ground import ground_words
 from portero.core.nouns.moments import WAYS
 from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, LayerVerdict, RuleReference
+from portero.core.nouns.verdict import Explanation, LayerVerdict, ObservedVerdict, RuleReference
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.core.sentences.observing import seen as seen_words
 from portero.formats.cases import BadCase, read_case, replay
@@ -141,6 +141,8 @@ def tell(explanation: Explanation) -> None:
     output.say(
         line.append(output.mark(effective.verdict)).append("" if explanation.gap == "none" else _gap(explanation))
     )
+    if explanation.observed is not None:
+        _tell_observed(explanation.observed)
     for layer in intended.layers:
         _tell_layer(layer)
     for caveat in effective.caveats:
@@ -148,6 +150,14 @@ def tell(explanation: Explanation) -> None:
     if explanation.revision is not None:
         held = "holds it" if explanation.bundle == explanation.applied_bundle else "does not hold its newest bundle"
         output.say(f"Revision {explanation.revision}; the machine {held}.")
+
+
+def _tell_observed(observed: ObservedVerdict) -> None:
+    by = f" by the {observed.layer}" if observed.layer else ""
+    browser = f" in {observed.browser}" if observed.browser else ""
+    otherwise = ", otherwise than was predicted then" if observed.agrees is False else ""
+    line = Text("Observed ").append(output.mark(observed.verdict))
+    output.say(line.append(f"{by}{browser}, {observed.at:%Y-%m-%d %H:%M} UTC in run {observed.run}{otherwise}."))
 
 
 def _gap(explanation: Explanation) -> str:

@@ -105,6 +105,21 @@ def list_seen(context: Context) -> int:
     return _present_seen(context, found)
 
 
+def observed(context: Context) -> int:
+    """What a set came to on the machines that have tried it."""
+    with context.client() as portero:
+        found = list(portero.runs.observed(context.options.set))
+        probes = portero.probe_sets.get(context.options.set).probes
+    rows = [
+        (str(one.number), probes[one.number - 1].tried, one.sentence, f"{one.at:%Y-%m-%d %H:%M}")
+        for one in found
+        if one.number <= len(probes)
+    ]
+    headings = ("", "TRIED", "WHAT MACHINES SAW LAST", "AT (UTC)")
+    none = "No machine has tried a probe of this set, as they are written now."
+    return present(context, found, lambda: output.print_table(headings, rows, right=(0,)) if rows else output.say(none))
+
+
 def device_seen(context: Context) -> int:
     """What a machine saw last of each probe."""
     with context.client() as portero:
@@ -243,6 +258,13 @@ def register(commands: Commands) -> None:
         "List the machines on which a probe did not come out for a cause.",
         "portero run machines 12 acceptance 1 silent",
     )
+    of_set = noun.add(
+        "observed",
+        observed,
+        "Say what a probe set came to on the machines that have really tried it, by what each saw last.",
+        "portero run observed kiosk-duties",
+    )
+    of_set.add_argument("set", metavar="SET", help="key of the probe set")
     of_one = noun.add(
         "seen-by",
         device_seen,

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from portero.client.connection import LONG_SECONDS, Part, segment
 from portero.core.nouns.finding import DeviceName
-from portero.core.nouns.observation import Observation
+from portero.core.nouns.observation import Observation, ObservedProbe
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 
 WAIT_SECONDS = 2.0
@@ -46,6 +46,10 @@ class RunsPart(Part):
     ) -> Iterator[Observation]:
         """What machines saw in an observed run: of one probe, or only what is (not) as predicted. NotFound."""
         return self.connection.pages(f"/runs/{run}/observations", Observation, set=set, number=number, agrees=agrees)
+
+    def observed(self, set: str) -> Sequence[ObservedProbe]:
+        """What the probes of a set came to on the machines that have really tried them. NotFound."""
+        return self.connection.get_list(f"/probe-sets/{segment(set)}/observed", ObservedProbe)
 
     def of_device(self, device: str) -> Sequence[Observation]:
         """What a machine saw last of each probe that it really tried, the newest first. NotFound."""

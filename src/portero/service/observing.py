@@ -18,9 +18,13 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.finding import DeviceName
-from portero.core.nouns.observation import MOST_ORDERED, Observation, ProbeOrder, ProbesSeen
+from portero.core.nouns.observation import MOST_ORDERED, Observation, ObservedProbe, ProbeOrder, ProbesSeen
 from portero.core.nouns.page import Page
+from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import NewRun, Run
+from portero.core.nouns.urls import BadUrl, parse_visit
+from portero.core.nouns.verdict import ObservedVerdict
+from portero.core.sentences import observing as words
 from portero.formats.cases import case_of, write_case
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
@@ -281,6 +285,39 @@ class Observing:
         with self._store.reading() as connection:
             return observations.newest_of(connection, found.id, MOST_ORDERED)
 
+    def of_set(self, one: ProbeSet) -> list[ObservedProbe]:
+        """What the probes of a set came to on the machines that have tried them, as they are written now."""
+        with self._store.reading() as connection:
+            tallies = observations.tallies(connection, one.key)
+        found = {(tally.number, tally.tried, tally.expected): tally for tally in tallies}
+        told = []
+        for number, probe in enumerate(one.probes, start=1):
+            last = found.get((number, probe.tried, probe.expect.value))
+            if last is not None:
+                counts = (last.machines, last.passed, last.disagreeing)
+                told.append(
+                    ObservedProbe(
+                        number=number,
+                        machines=last.machines,
+                        passed=last.passed,
+                        disagreeing=last.disagreeing,
+                        at=moment(last.at),
+                        sentence=words.tally(*counts),
+                    )
+                )
+        return told
+
+    def last_of(self, device: str, attempt: Attempt) -> ObservedVerdict | None:
+        """What a machine, by its id, did when it last tried just this."""
+        wanted = _tried(attempt)
+        with self._store.reading() as connection:
+            seen = observations.newest_of(connection, device, MOST_ORDERED)
+        for one in seen:
+            if one.seen.verdict is not None and _normal(one.tried) == wanted:
+                told = {"verdict": one.seen.verdict, "layer": one.seen.layer, "browser": one.seen.browser}
+                return ObservedVerdict(**told, at=one.at, run=one.run, agrees=one.agrees)
+        return None
+
     def case(self, run: int, device: str, set: str, number: int) -> bytes:
         """The case of what a machine saw otherwise than predicted, as a file. Refusal where there is none."""
         found = self._fleet.device(device)
@@ -302,3 +339,17 @@ class Observing:
 
 def _nothing(_attempt: Attempt, _expected: Verdict) -> WhyAsked:
     raise AssertionError("not asked for")
+
+
+def _tried(attempt: Attempt) -> str:
+    if attempt.url is not None:
+        return _normal(attempt.url)
+    return Probe(start=attempt.start, expect=Verdict.ALLOW).tried
+
+
+def _normal(tried: str) -> str:
+    """A URL as it is understood; what is none as it stands."""
+    try:
+        return parse_visit(tried).url
+    except BadUrl:
+        return tried

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 from portero.core.nouns.observation import Observation
 from portero.core.nouns.page import Page
@@ -103,6 +104,30 @@ def newest_of(connection: sqlite3.Connection, device: str, limit: int) -> list[O
         (device, limit),
     )
     return [Observation.model_validate_json(row[0]) for row in rows]
+
+
+class Tally(NamedTuple):
+    """How a probe, tried in these words with this expectation, came out on the machines that tried it last so."""
+
+    number: int
+    tried: str
+    expected: str
+    machines: int
+    passed: int
+    disagreeing: int
+    at: float
+
+
+def tallies(connection: sqlite3.Connection, probe_set: str) -> list[Tally]:
+    """What the probes of a set came to, by what each machine saw last of each."""
+    rows = connection.execute(
+        "SELECT number, tried, expected, count(*), sum(verdict = expected), sum(agrees = 0), max(at) FROM ("
+        " SELECT number, agrees, max(at) AS at, document ->> '$.tried' AS tried, document ->> '$.expected' AS expected,"
+        " document ->> '$.seen.verdict' AS verdict FROM observation WHERE probe_set = ? AND agrees IS NOT NULL"
+        " GROUP BY device, number) GROUP BY number, tried, expected",
+        (probe_set,),
+    )
+    return [Tally(*row) for row in rows]
 
 
 def disagreeing(connection: sqlite3.Connection, since: float, limit: int) -> list[Observation]:

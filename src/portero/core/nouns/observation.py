@@ -83,3 +83,14 @@ class Observation(Noun):
     predicted_why: str = ""
     agrees: Annotated[bool | None, Field(description="None where it was not tried, or cannot be judged.")] = None
     sentence: Annotated[str, Field(description="Both in words.")] = ""
+
+
+class ObservedProbe(Noun):
+    """What a probe came to on the machines that have tried it, by what each saw last."""
+
+    number: Annotated[int, Field(description="Its place in its set, from 1.")]
+    machines: Annotated[int, Field(description="How many have tried it as it is written now.")]
+    passed: Annotated[int, Field(description="On how many it came out as expected.")]
+    disagreeing: Annotated[int, Field(description="On how many it was otherwise than predicted.")]
+    at: Annotated[Timestamp, Field(description="When it was tried last.")]
+    sentence: str

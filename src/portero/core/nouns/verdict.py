@@ -9,7 +9,7 @@ from pydantic import Field
 
 from portero.core.nouns.action import Action, Verdict
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.base import Noun
+from portero.core.nouns.base import Noun, Timestamp
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.rule import RulesetKind
@@ -125,6 +125,17 @@ class Effective(Noun):
     caveats: tuple[Caveat, ...] = ()
 
 
+class ObservedVerdict(Noun):
+    """What a machine did when it last really tried just this, as a probe of a run."""
+
+    verdict: Verdict
+    layer: Layer | None = None
+    browser: str | None = None
+    at: Timestamp
+    run: int
+    agrees: Annotated[bool | None, Field(description="Whether it was what was predicted at that moment.")] = None
+
+
 class Explanation(Noun):
     """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
 
@@ -137,7 +148,9 @@ class Explanation(Noun):
     ] = None
     intended: Intended
     effective: Effective
-    observed: None = None
+    observed: Annotated[
+        ObservedVerdict | None, Field(description="What the machine did when it last tried it; on single checks.")
+    ] = None
     gap: Gap
     revision: int | None = None
     bundle: str | None = None

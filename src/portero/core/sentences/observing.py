@@ -71,3 +71,10 @@ def replayed(then: Observation, verdict: Verdict, why: str) -> str:
     if verdict is then.seen.verdict:
         return f"It comes to {verdict}, {reproduced}; the machine saw the same. {why}".strip()
     return f"It comes to {verdict}, {reproduced}; the machine saw {seen(then.seen)} {why}".strip()
+
+
+def tally(machines: int, passed: int, disagreeing: int) -> str:
+    """What a probe came to where it was tried last: “As expected on 14 of 16 machines.”"""
+    on = "the one machine" if machines == 1 == passed else f"{passed:,} of {counted(machines, 'machine')}"
+    odd = f"; {counted(disagreeing, 'machine')} otherwise than predicted" if disagreeing else ""
+    return f"As expected on {on}{odd}."

@@ -27,9 +27,11 @@ LeftAside = Annotated[bool, Query(description="With the rules that would match a
 @asks
 def check(body: Attempt, who: Signed, keepers: TheKeepers, left_aside: LeftAside = False) -> Explanation:
     """The verdict on a visit or a start: intended by the estate, effective on the machine, with every reason and
-    caveat.
+    caveat; and what was observed, where the machine has tried just this.
     """
-    return _as_seen(who, keepers, lambda attempt: keepers.checks.explain(attempt, left_aside))(body)
+    told = _as_seen(who, keepers, lambda attempt: keepers.checks.explain(attempt, left_aside))(body)
+    observed = keepers.observing.last_of(keepers.fleet.device(body.device).id, body)
+    return told.model_copy(update={"observed": observed})
 
 
 def _as_seen(who: Principal, keepers: Keepers, judge: Judge) -> Judge:
