@@ -46,6 +46,7 @@ PAGES = (
     "verify/runs",
     "verify/probe-sets/acceptance",
     "verify/why",
+    "verify/evidence",
     "verify/compare?what=http://gambling.category.test/",
     "verify/why?machine=laptop-2&what=http://gambling.category.test/&expected=block",
     "roll-out",

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import time
+
+import httpx
 import pytest
 from playwright.sync_api import expect
 
@@ -200,3 +203,60 @@ def test_a_probe_set_is_drawn_up_looked_at_and_saved(console, portero, machines,
     put_in_force(console)
     expect(console.get_by_role("link", name="gambling-holds")).to_be_visible()
     assert [one.expect.value for one in portero.probe_sets.get("gambling-holds").probes] == ["block", "allow"]
+
+
+def answer(service, credential: str, verdicts: dict[str, str]) -> None:
+    """A machine takes what it is asked, and answers each visit with one of these verdicts."""
+    headers = {"Authorization": "Bearer " + credential}
+    for _ in range(50):
+        orders = httpx.get(service.url + "/device/v1/probes", headers=headers).json()
+        if orders:
+            break
+        time.sleep(0.2)
+    (order,) = orders
+    seen = [
+        {"number": one["number"], "verdict": verdicts[one["visit"]], "saw": "notice", "browser": "chromium"}
+        for one in order["probes"]
+    ]
+    httpx.post(service.url + "/device/v1/probes", json={"once": order["once"], "seen": seen}, headers=headers)
+
+
+def test_machines_are_asked_what_they_saw_is_shown_and_the_run_is_signed(console, service, probes, machines, looked_at):
+    console.go("/verify/runs")
+    console.get_by_label("Probe set").select_option(label="What must hold")
+    console.get_by_label("Only on this group or machine").fill("laptop-1")
+    console.get_by_role("button", name="Ask the machines").click()
+    came = console.get_by_role("region", name="What came of it")
+    expect(came).to_contain_text("Under way")
+    answer(service, machines["laptop-1"], {"http://gambling.category.test/": "block"})
+    expect(came).to_contain_text("Stopped on the one machine; 1 machine otherwise than predicted.")
+    came.get_by_role("button", name="What each saw").first.click()
+    expect(came.get_by_role("table")).to_contain_text("otherwise")
+    expect(came.get_by_role("link", name="Take the case along")).to_be_visible()
+    looked_at("an observed run")
+    came.get_by_role("button", name="Sign it as evidence").click()
+    expect(came.get_by_role("link", name="Signed file")).to_be_visible()
+    console.go("/verify/evidence")
+    expect(console.get_by_role("region", name="Signed")).to_contain_text("observed, revision")
+    expect(console.get_by_role("region", name="Coverage")).to_contain_text("1 of 3 machines has tried a probe.")
+    looked_at("evidence")
+    with console.expect_popup() as opened:
+        console.get_by_role("link", name="Read", exact=True).click()
+    expect(opened.value.get_by_role("heading", name="Evidence of run")).to_be_visible()
+    opened.value.close()
+    console.go("/fleet/machines/laptop-1?tab=observed")
+    expect(console.get_by_role("region", name="Observed")).to_contain_text("must-hold 1")
+    console.go("/verify/findings")
+    expect(console.get_by_text("comes to block on laptop-1, where allow was predicted").first).to_be_visible()
+    console.go("/verify/probe-sets/must-hold")
+    expect(console.get_by_text("As expected on the one machine; 1 machine otherwise than predicted.")).to_be_visible()
+
+
+def test_from_the_toast_of_a_change_everything_is_verified(console, portero, probes):
+    newest = next(iter(portero.revisions.list())).number
+    portero.settings.change(zone="Europe/Berlin")
+    console.go(f"/roll-out/history/{newest - 1}")
+    console.get_by_role("button", name=f"Restore {newest - 1}").click()
+    put_in_force(console)
+    console.get_by_role("button", name="Verify it").click()
+    expect(console.get_by_role("region", name="What came of it")).to_contain_text("Blocks on")

@@ -17,7 +17,9 @@ function add() {
 // taken up
 watch(
   () => props.words,
-  () => (word.value = ''),
+  (taken) => {
+    if (taken.includes(word.value.trim())) word.value = ''
+  },
 )
 const without = (gone: string) => props.words.filter((one) => one !== gone)
 </script>

@@ -104,6 +104,10 @@ h2 {
 .files a + a {
   margin-left: 0.8rem;
 }
+.names a {
+  display: inline-block;
+  padding: 0.2rem 0;
+}
 .names {
   list-style: none;
   margin: 0;

@@ -41,12 +41,13 @@ defineProps<{ seen: Observation[]; by: 'machine' | 'probe' }>()
         <BTd
           ><StateMark v-if="one.agrees === false" tone="bad" icon="exclamationFill" state="otherwise" />
           {{ one.sentence }}
-          <a
-            v-if="one.agrees === false"
-            :href="`/api/v1/runs/${one.run}/observations/${one.device}/${one.set}/${one.number}/case`"
-            :download="`case-${one.hostname}-${one.set}-${one.number}.json`"
-            >Take the case along</a
-          ></BTd
+          <div v-if="one.agrees === false" class="small">
+            <a
+              :href="`/api/v1/runs/${one.run}/observations/${one.device}/${one.set}/${one.number}/case`"
+              :download="`case-${one.hostname}-${one.set}-${one.number}.json`"
+              >Take the case along</a
+            >
+          </div></BTd
         >
       </BTr>
     </BTbody>
