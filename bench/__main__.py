@@ -25,7 +25,7 @@ from bench.publishing import group_rows, publishing_rows
 from bench.pushes import push_rows
 from bench.site_lists import site_list_rows
 from bench.starting import starting_rows
-from bench.verifying import verifying_rows
+from bench.verifying import observed_rows, verifying_rows
 from bench.wire import wire_rows
 from portero.core.insight.differences import differences
 from portero.core.insight.effects.touching import touched_groups
@@ -166,6 +166,7 @@ def main() -> int:
     rows += page_rows(machines, rounds)
     rows += foresight_rows(machines, indicators, min(rounds, 3))
     rows += verifying_rows(machines, 20 if options.quick else 100)
+    rows += observed_rows(200 if options.quick else 1_000, 10)
     rows += growth_rows(*((1, 1_000) if options.quick else (2, 2_000)))
     rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
     rows += inventory_rows(600 if options.quick else 3_000)

@@ -1,4 +1,6 @@
-"""A predicted run over a great fleet, beside deciding once each sort of machines that may fare apart."""
+"""A predicted run over a great fleet, beside deciding once each sort of machines that may fare apart; and an observed
+run, beside deciding once each attempt that machines tell of.
+"""
 
 from __future__ import annotations
 
@@ -10,8 +12,11 @@ from bench.fleet import stored_fleet
 from bench.measuring import Figure, Row, in_turns, whole
 from portero.core.insight.predicting import numbered, predict
 from portero.core.insight.whys import question
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.observation import ProbesSeen, Seen
 from portero.core.nouns.probe_set import ProbeSet
+from portero.core.nouns.run import NewRun
 from portero.service.state import Snapshot
 
 
@@ -55,4 +60,45 @@ def verifying_rows(machines: int, probes: int) -> list[Row | Figure]:
     return [
         Row(f"a probe on {what} (floor: each sort decided once)", running, deciding.median, goal=4, aim=2),
         Figure(f"decisions of a run, {what}: of each", explained.call_count / (len(sorts) * probes), "", at_most=2),
+    ]
+
+
+def observed_rows(machines: int, probes: int) -> list[Row | Figure]:
+    """How long the service takes for an observed run whose machines answer at once, beside deciding their attempts."""
+    made, asked = make_estate(200, 1_000), _probes(probes, random.Random(4))
+    with stored_fleet(machines) as keepers:
+
+        def edit(snapshot: Snapshot) -> Estate:
+            parts = {"rulesets": made.rulesets, "assignments": made.assignments, "schedules": made.schedules}
+            return snapshot.estate.replacing(**parts, probe_sets=(asked,))
+
+        keepers.estate.change(edit, by="bench")
+        devices = [member.id for member in keepers.fleet.members]
+        seats = [(device, keepers.whys.asking(keepers.fleet.device(device))) for device in devices]
+
+        def decide_each() -> dict[str, list[Verdict]]:
+            return {
+                device: [ask(probe.attempt(device), probe.expect).found for probe in asked.probes]
+                for device, ask in seats
+            }
+
+        comes_to = decide_each()
+
+        def run() -> None:
+            begun = keepers.observing.start(NewRun(kind="observed", seconds=600), "bench")
+            for device in devices:
+                (order,) = keepers.observing.take(device)
+                seen = tuple(
+                    Seen(number=one.number, verdict=comes_to[device][one.number - 1], saw="page")
+                    for one in order.probes
+                )
+                keepers.observing.answered(device, ProbesSeen(once=order.once, seen=seen))
+            assert keepers.runs.get(begun.id).state == "done"
+
+        number = machines * probes
+        deciding, running = in_turns(1, whole(decide_each, number), whole(run, number))
+    what = f"an attempt of an observed run, {machines:,} machines, {probes} probes"
+    return [
+        Row(f"{what} (floor: decided once)", running, deciding.median),
+        Figure(f"such a run, {machines:,} machines: the service's part", running.median * number, "s"),
     ]

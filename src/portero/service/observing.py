@@ -39,8 +39,8 @@ MOST_ASKED = 1_000
 """So many machines are asked in one run."""
 MOST_OBSERVATIONS = 50_000
 """And so often all of them together try something."""
-MOST_CASES = 5
-"""So many cases of one machine are kept of a run."""
+MOST_CASES, MOST_CASES_OF_RUN = 5, 50
+"""So many cases of one machine, and of all of them, are kept of a run."""
 TOLD_SECONDS = 0.5
 _log = structlog.get_logger("portero.observing")
 
@@ -70,6 +70,7 @@ class _Asking:
     seen: dict[tuple[str, int], dict[str, Observation]] = field(default_factory=dict)
     """What was seen of a probe, by the machine's id."""
     told_at: float = 0.0
+    cases: int = 0
 
 
 class Observing:
@@ -181,7 +182,7 @@ class Observing:
                 del self._orders[device]
             asking = self._asking[order.run]
         # as it is now: it may have applied something since it was asked
-        found, cases = self._beside(order, self._fleet.device(device), told)
+        found, cases = self._beside(asking, order, self._fleet.device(device), told)
         with self._store.writing() as connection:
             observations.keep(connection, list(found.values()), cases)
         if cases:
@@ -196,7 +197,7 @@ class Observing:
             self._end(asking)
 
     def _beside(
-        self, order: _Order, device: Device, told: ProbesSeen
+        self, asking: _Asking, order: _Order, device: Device, told: ProbesSeen
     ) -> tuple[dict[tuple[str, int], Observation], dict[tuple[str, int], bytes]]:
         """What was seen beside what is predicted, by set and number; and the cases of what was seen otherwise."""
         found: dict[tuple[str, int], Observation] = {}
@@ -208,7 +209,8 @@ class Observing:
             one = order.probes[seen.number - 1]
             key = one.set.key, one.number
             found[key] = observation(order.run, one, alike, seen, at, told.bundle)
-            if found[key].agrees is False and len(cases) < MOST_CASES:
+            if found[key].agrees is False and len(cases) < MOST_CASES and asking.cases < MOST_CASES_OF_RUN:
+                asking.cases += 1
                 case = case_of(asked_as_tried(one.probe, alike, seen), device.facts, found[key])
                 cases[key] = zstandard.compress(write_case(case))
         return found, cases

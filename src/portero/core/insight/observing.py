@@ -8,7 +8,7 @@ from datetime import datetime
 from portero.core.insight.predicting import FEW, Alike, Failing, Numbered, counted_cause, predict
 from portero.core.insight.whys import WhyAsked
 from portero.core.nouns.action import Verdict
-from portero.core.nouns.finding import Finding, FindingKind, Severity
+from portero.core.nouns.finding import DeviceName, Finding, FindingKind, Severity
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.observation import Observation, OrderedProbe, Seen
 from portero.core.nouns.probe_set import Probe
@@ -60,13 +60,13 @@ def observation(run: int, one: Numbered, alike: Alike, seen: Seen, at: datetime,
 
 def asked_as_tried(probe: Probe, alike: Alike, seen: Seen) -> WhyAsked:
     """What is predicted of, with all that it is made of. BadUrl."""
-    tried = _as_tried(probe, seen)
+    tried = _in_browser(probe, seen.browser)
     return alike.ask(tried.attempt(alike.devices[0].hostname), tried.expect)
 
 
-def _as_tried(probe: Probe, seen: Seen) -> Probe:
+def _in_browser(probe: Probe, browser: str | None) -> Probe:
     """The probe in the browser in which it was tried."""
-    return probe.model_copy(update={"browser": seen.browser}) if probe.visit is not None else probe
+    return probe.model_copy(update={"browser": browser}) if probe.visit is not None else probe
 
 
 def predicted_of(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
@@ -118,45 +118,52 @@ def observed(
     """What a probe came to on the machines that were asked, by what those saw that answered: as a result of a run, and
     the machines behind each cause.
     """
-    (predicted,) = predict([one], asked)
+    (meant,) = predict([one], asked, as_meant=True)
     passed = disagreeing = 0
     failing: dict[Hashable, Failing] = {}
+    rightly: dict[str | None, list[Alike]] = {}
+    """Those that saw what was predicted, and not what is expected, by the browser in which they did."""
+
+    def fail(cause: RunCause, devices: Sequence[DeviceName]) -> None:
+        failing.setdefault((cause.code, cause.remedy), Failing(cause, [])).devices.extend(devices)
+
     for alike in asked:
-        device = alike.devices[0]
-        told = seen.get(device.id)
+        told = seen.get(alike.devices[0].id)
         disagreeing += told is not None and told.agrees is False
-        cause = _cause(one, alike, told)
-        if cause is None:
-            passed += 1
+        if told is not None and told.agrees and told.seen.verdict is not one.probe.expect:
+            rightly.setdefault(told.seen.browser, []).append(alike)
+        elif (cause := _own_cause(one.probe, told)) is not None:
+            fail(cause, alike.devices)
         else:
-            failing.setdefault((cause.code, cause.remedy), Failing(cause, [])).devices.append(device)
-    found = [counted_cause(*each) for each in sorted(failing.values(), key=lambda each: -len(each.devices))]
-    result = predicted.result.model_copy(
+            passed += 1
+    for browser, machines in rightly.items():
+        tried = one._replace(probe=_in_browser(one.probe, browser))
+        for found in next(predict([tried], machines)).failing:
+            fail(found.cause, found.devices)
+    counted = [counted_cause(*found) for found in sorted(failing.values(), key=lambda each: -len(each.devices))]
+    result = meant.result.model_copy(
         update={
             "devices": len(asked),
             "passed": passed,
             "disagreeing": disagreeing,
-            "causes": tuple(each.cause for each in found),
+            "causes": tuple(each.cause for each in counted),
         }
     )
-    return result.model_copy(update={"sentence": words.result(result)}), found
+    return result.model_copy(update={"sentence": words.result(result)}), counted
 
 
-def _cause(one: Numbered, alike: Alike, told: Observation | None) -> RunCause | None:
-    """Why a machine did not see what is expected; None where it did."""
+def _own_cause(probe: Probe, told: Observation | None) -> RunCause | None:
+    """Why a machine did not see what is expected, where that is not as was predicted; None where it did."""
     if told is None:
         return _plain("no-answer", words.NO_ANSWER, "See when it was last heard of, and ask again.")
     seen = told.seen
     if seen.verdict is None:
         return _plain("not-tried", words.seen(seen), "Try it on a machine that can, or change the probe.")
-    if seen.verdict is one.probe.expect:
-        if one.probe.layer is not None and seen.layer is not one.probe.layer:
-            return _plain("other-layer", told.sentence, f"See what the {one.probe.layer} says of it.")
-        return None
-    if told.agrees is False:
+    if seen.verdict is not probe.expect:
         return _plain("disagreement", told.sentence, "Take the case along: it is decided otherwise there than here.")
-    (predicted,) = predict([one._replace(probe=_as_tried(one.probe, seen))], [alike])
-    return predicted.failing[0].cause if predicted.failing else _plain("disagreement", told.sentence, "Ask again.")
+    if probe.layer is not None and seen.layer is not probe.layer:
+        return _plain("other-layer", told.sentence, f"See what the {probe.layer} says of it.")
+    return None
 
 
 def _plain(code: str, detail: str, remedy: str) -> RunCause:
