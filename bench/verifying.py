@@ -5,6 +5,8 @@ run, beside deciding once each attempt that machines tell of.
 from __future__ import annotations
 
 import random
+from collections.abc import Iterator
+from contextlib import contextmanager
 from unittest import mock
 
 from bench.estates import CATEGORIES, make_estate
@@ -17,6 +19,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.observation import ProbesSeen, Seen
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.run import NewRun
+from portero.service.keepers import Keepers
 from portero.service.state import Snapshot
 
 
@@ -30,16 +33,24 @@ def _probes(number: int, rng: random.Random) -> ProbeSet:
     return ProbeSet.model_validate({"key": "many", "to": ["whole-fleet"], "probes": listed})
 
 
+@contextmanager
+def _governed(machines: int, asked: ProbeSet) -> Iterator[Keepers]:
+    """A fleet under a thousand rules, with a probe set."""
+    made = make_estate(200, 1_000)
+
+    def edit(snapshot: Snapshot) -> Estate:
+        parts = {"rulesets": made.rulesets, "assignments": made.assignments, "schedules": made.schedules}
+        return snapshot.estate.replacing(**parts, probe_sets=(asked,))
+
+    with stored_fleet(machines) as keepers:
+        keepers.estate.change(edit, by="bench")
+        yield keepers
+
+
 def verifying_rows(machines: int, probes: int) -> list[Row | Figure]:
     """How long a run takes, and how often it decides, beside each probe once on each sort of machines."""
-    made, asked = make_estate(200, 1_000), _probes(probes, random.Random(4))
-    with stored_fleet(machines) as keepers:
-
-        def edit(snapshot: Snapshot) -> Estate:
-            parts = {"rulesets": made.rulesets, "assignments": made.assignments, "schedules": made.schedules}
-            return snapshot.estate.replacing(**parts, probe_sets=(asked,))
-
-        keepers.estate.change(edit, by="bench")
+    asked = _probes(probes, random.Random(4))
+    with _governed(machines, asked) as keepers:
         sorts = keepers.standings.alike(keepers.estate.snapshot.estate, asked.probes)
         tried = numbered([asked])
 
@@ -65,14 +76,8 @@ def verifying_rows(machines: int, probes: int) -> list[Row | Figure]:
 
 def observed_rows(machines: int, probes: int) -> list[Row | Figure]:
     """How long the service takes for an observed run whose machines answer at once, beside deciding their attempts."""
-    made, asked = make_estate(200, 1_000), _probes(probes, random.Random(4))
-    with stored_fleet(machines) as keepers:
-
-        def edit(snapshot: Snapshot) -> Estate:
-            parts = {"rulesets": made.rulesets, "assignments": made.assignments, "schedules": made.schedules}
-            return snapshot.estate.replacing(**parts, probe_sets=(asked,))
-
-        keepers.estate.change(edit, by="bench")
+    asked = _probes(probes, random.Random(4))
+    with _governed(machines, asked) as keepers:
         devices = [member.id for member in keepers.fleet.members]
         seats = [(device, keepers.whys.asking(keepers.fleet.device(device))) for device in devices]
 

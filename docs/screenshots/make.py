@@ -42,7 +42,7 @@ DRAWN = {
     "site-list-dark",
     "runs",
     "why",
-    "look-up",
+    "observed",
     "feeds",
     "roll-out",
     "activity",
@@ -123,12 +123,15 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
     for name, path, shown in (
         ("runs", "/verify/runs", "come out as expected"),
         ("why", f"/verify/why?machine={HANDS_ON}&what=https://reeltide.example/&expected=block", "the cause"),
-        ("look-up", "/find?q=lucky-reef.example", "Rules in force that touch it"),
         ("feeds", "/controls/feeds/relays", "Said before"),
     ):
         page.goto(f"{URL}/console{path}")
         page.get_by_text(shown).first.wait_for()
         yield name, settled(page)
+    page.goto(f"{URL}/console/verify/runs/{observed()}")
+    page.get_by_text("What each saw").nth(0).click()
+    page.get_by_role("table").get_by_role("row").nth(2).wait_for()
+    yield "observed", settled(page)
     page.goto(f"{URL}/console/controls/sites/mess-sites")
     tried = ("https://harbour-radio.example/schedule/studio", "harbour-radio.example/schedule", "other.example")
     page.get_by_label("Addresses, one a line").fill("\n".join(tried))
@@ -152,6 +155,15 @@ def pages(browser: Browser, scheme: str) -> Iterator[tuple[str, Page]]:
         yield "activity", settled(page)
         portero.assignments.set_state("quiet-link--satellite", state)
     context.close()
+
+
+def observed() -> int:
+    """The number of a run in which machines really try."""
+    with Portero(URL) as portero:
+        portero.access.sign_in(ADMINISTRATOR, PASSWORD, label="screenshots")
+        new = NewRun(sets=("kiosk-duties", "real-machine"), kind="observed", seconds=40)
+        *_, run = portero.runs.follow(new)
+        return run.id
 
 
 def settled(page: Page) -> Page:

@@ -5,21 +5,15 @@ from __future__ import annotations
 import argparse
 import ssl
 import sys
-from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from html import escape
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Thread
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-from cryptography.x509.oid import NameOID
-
 from portero.core.matching.categories import look_up
 from portero.core.nouns.web_taxonomy import TAXONOMY
+from portero.endpoint.own_certificate import own_certificate
 from portero.formats.category_index import SHIPPED_INDEX, read_index
 
 _SEARCH_PAGE = "find.example"
@@ -95,22 +89,7 @@ class Server(ThreadingHTTPServer):
 def _certificate(folder: Path) -> Path:
     """A certificate for the made-up hosts, signed by nobody: browsers rightly warn of it."""
     path = folder / "web.pem"
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "made-up web")])
-    now = datetime.now(UTC)
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + timedelta(days=30))
-        .add_extension(x509.SubjectAlternativeName([x509.DNSName("*.example")]), critical=False)
-        .sign(key, hashes.SHA256())
-    )
-    private = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
-    path.write_bytes(private + certificate.public_bytes(Encoding.PEM))
+    path.write_bytes(own_certificate("made-up web", ["*.example"]))
     return path
 
 

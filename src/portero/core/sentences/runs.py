@@ -61,17 +61,17 @@ def compared(one: MachineVerdict, other: MachineVerdict, deciding: Sequence[str]
     """What two machines would do, and what of their differences decides."""
     if one.effective is other.effective:
         return f"Both come to {one.effective}."
-    told = f"{one.device} comes to {one.effective}, {other.device} to {other.effective}"
-    if deciding:
-        return f"{told}: {joined(list(deciding), 'or')} alone would make the difference."
-    return f"{told}; no single difference makes that, several do together."
+    return _deciding(f"{one.device} comes to {one.effective}, {other.device} to {other.effective}", deciding)
 
 
 def now_and_earlier(now: MachineVerdict, earlier: MachineVerdict, deciding: Sequence[str]) -> str:
     """What becomes of an attempt now, what would have earlier, and what of the differences decides."""
     if now.effective is earlier.effective:
         return f"It comes to {now.effective}, as it did then."
-    told = f"It comes to {now.effective} now, and came to {earlier.effective} then"
+    return _deciding(f"It comes to {now.effective} now, and came to {earlier.effective} then", deciding)
+
+
+def _deciding(told: str, deciding: Sequence[str]) -> str:
     if deciding:
         return f"{told}: {joined(list(deciding), 'or')} alone would make the difference."
     return f"{told}; no single difference makes that, several do together."

@@ -11,17 +11,12 @@ import ssl
 import tempfile
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
-from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from pathlib import Path
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
-
 from portero.endpoint.agent import Agent
 from portero.endpoint.filter import Filter, Origin
+from portero.endpoint.own_certificate import own_certificate
 
 _PAGE = b"<!doctype html><title>The end of a probe</title><p>This visit was let through. Nothing was loaded."
 _ANSWER = (
@@ -68,23 +63,8 @@ async def _end(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> No
 @lru_cache(maxsize=1)
 def _tls() -> ssl.SSLContext:
     """A certificate of its own, which nobody trusts: who tries is told to look past that."""
-    key, now = ec.generate_private_key(ec.SECP256R1()), datetime.now(UTC)
-    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "The end of a probe")])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + timedelta(days=30))
-        .sign(key, hashes.SHA256())
-    )
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     with tempfile.NamedTemporaryFile(prefix="portero-probe-") as file:
-        written = key.private_bytes(
-            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-        )
-        Path(file.name).write_bytes(certificate.public_bytes(serialization.Encoding.PEM) + written)
+        Path(file.name).write_bytes(own_certificate("The end of a probe"))
         context.load_cert_chain(file.name)
     return context
