@@ -274,7 +274,7 @@ def test_the_commands(served, command):
     own = served.password + "\n"
     add = ("administrator", "add", "help-desk", "--role", "responder", "--sees-names", "yes", "--password-stdin")
     first = re.search(r"^ {4}(\S+)$", command(*add, input=own).stdout, re.M).group(1)
-    assert re.search(r"help-desk +responder +yes +first password until", command("administrator", "list").stdout)
+    assert re.search(r"help-desk +responder +yes +no +first password until", command("administrator", "list").stdout)
     elsewhere = ("--url", served.url, "--profile", "desk", "--password-stdin", "--name", "help-desk")
     refused = command("sign-in", *elsewhere, input=first + "\n", expect=1)
     assert "New password" in refused.stderr

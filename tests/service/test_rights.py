@@ -22,7 +22,7 @@ KEEPERS = {
     # nobody in this table sees names
     *("listAudit", "exportAudit"),
 }
-RESPONDERS = {"createPush", "createRun"}
+RESPONDERS = {"createPush", "createRun", "createEvidence", "getProbeCase", "getObservationPicture"}
 # what asks, reckons, or is one's own
 ANYBODY = {
     *("check", "checkBatch", "previewGroup", "describeRuleset", "describeSchedule"),

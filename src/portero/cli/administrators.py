@@ -42,13 +42,14 @@ def _print_administrators(found: list[Administrator]) -> None:
             one.name,
             one.role,
             "yes" if one.sees_names else "no",
+            "yes" if one.probes_freely else "no",
             _state(one),
             output.ago(one.last_seen) if one.last_seen else "–",
             one.note or "",
         )
         for one in found
     ]
-    output.print_table(("NAME", "ROLE", "SEES NAMES", "STATE", "LAST SEEN", "NOTE"), rows)
+    output.print_table(("NAME", "ROLE", "SEES NAMES", "PROBES FREELY", "STATE", "LAST SEEN", "NOTE"), rows)
 
 
 def _state(one: Administrator) -> str:
@@ -60,7 +61,11 @@ def _state(one: Administrator) -> str:
 def administrator_add(context: Context) -> int:
     options = context.options
     new = NewAdministrator(
-        name=options.name, role=options.role, sees_names=options.sees_names == "yes", note=options.note
+        name=options.name,
+        role=options.role,
+        sees_names=options.sees_names == "yes",
+        probes_freely=options.probes_freely == "yes",
+        note=options.note,
     )
     return _give_first_password(
         context,
@@ -111,11 +116,12 @@ def _tell_made(context: Context, made: MadeAdministrator, done: str) -> int:
 
 def administrator_set(context: Context) -> int:
     options = context.options
-    sees_names = None if options.sees_names is None else options.sees_names == "yes"
-    given = {"role": options.role, "sees_names": sees_names, "note": options.note}
+    rights = {name: getattr(options, name) for name in ("sees_names", "probes_freely")}
+    said = {name: None if word is None else word == "yes" for name, word in rights.items()}
+    given = {"role": options.role, **said, "note": options.note}
     changed = {name: value for name, value in given.items() if value is not None}
     if not changed:
-        raise CommandProblem("say what to change: --role, --sees-names, --note")
+        raise CommandProblem("say what to change: --role, --sees-names, --probes-freely, --note")
     return _change(context, changed)
 
 
@@ -207,6 +213,9 @@ def _add_name(parser: argparse.ArgumentParser) -> None:
 
 def _add_said(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--sees-names", choices=("yes", "no"), help="may see who people are, and the audit trail")
+    parser.add_argument(
+        "--probes-freely", choices=("yes", "no"), help="may have machines try any address, and take pictures"
+    )
     parser.add_argument("--note", metavar="TEXT", help="who that is, or what for")
 
 

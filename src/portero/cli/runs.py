@@ -22,6 +22,7 @@ from portero.cli.command import (
     write_bytes,
 )
 from portero.core import wording
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.observation import Observation
 from portero.core.nouns.probe_set import RunKind
 from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
@@ -36,11 +37,21 @@ _FIELDS = ("id", "at", "by", "revision", "kind", "sets", "on", "devices", "probe
 def verify(context: Context) -> int:
     """Try probe sets over the fleet."""
     options = context.options
-    kind: RunKind = "observed" if options.observe else "predicted"
-    new = NewRun(sets=tuple(options.set), on=tuple(options.on), kind=kind, seconds=options.seconds)
-    with context.client() as portero, output.progress("Asking" if options.observe else "Trying") as note:
+    observed = options.observe or options.visit is not None or options.pictures
+    kind: RunKind = "observed" if observed else "predicted"
+    new = NewRun(
+        sets=tuple(options.set),
+        on=tuple(options.on),
+        kind=kind,
+        seconds=options.seconds,
+        visit=options.visit,
+        expect=Verdict(options.expected),
+        browser=options.browser,
+        pictures=options.pictures,
+    )
+    with context.client() as portero, output.progress("Asking" if observed else "Trying") as note:
         for run in portero.runs.follow(new):
-            whole = (run.devices, "machine") if options.observe else (run.probes, "probe")
+            whole = (run.devices, "machine") if observed else (run.probes, "probe")
             note(told=f"{run.done:.0%} of {wording.counted(*whole)}")
     if run.state == "failed":
         raise CommandProblem(run.problem or "the run failed")
@@ -160,6 +171,14 @@ def take_case(context: Context) -> int:
     return DONE
 
 
+def take_picture(context: Context) -> int:
+    """The page as a machine saw it."""
+    options = context.options
+    with context.client() as portero:
+        write_bytes(options.out, portero.runs.picture(options.id, options.device, options.set, options.number))
+    return DONE
+
+
 def unprobed(context: Context) -> int:
     """The rules that no probe has met."""
     with context.client() as portero:
@@ -239,6 +258,19 @@ def register(commands: Commands) -> None:
     verifying.add_argument(
         "--seconds", type=float, default=60.0, metavar="N", help="with --observe: so long they may take (60)"
     )
+    verifying.add_argument(
+        "--visit", metavar="URL", help="have them try this address, in place of sets; needs the right to probe freely"
+    )
+    verifying.add_argument(
+        "--expected",
+        choices=[verdict.value for verdict in Verdict],
+        default="block",
+        help="with --visit: what is expected (block)",
+    )
+    verifying.add_argument("--browser", metavar="NAME", help="with --visit: in which browser")
+    verifying.add_argument(
+        "--pictures", action="store_true", help="with a picture of each page; needs the right to probe freely"
+    )
     add_junit(verifying)
     noun = commands.noun("run", "Runs of probe sets, and what came of them.")
     listing = noun.add("list", list_runs, "List the runs that are kept, the newest first.", "portero run list")
@@ -291,12 +323,20 @@ def register(commands: Commands) -> None:
         "portero run case 12 eastquay-desk-01 acceptance 1 --out case.json",
         json=False,
     )
-    for made in (showing, machines, seen, case):
+    picture = noun.add(
+        "picture",
+        take_picture,
+        "Take the picture of a page as a machine saw it: kept for 30 days.",
+        "portero run picture 12 eastquay-desk-01 typed-in 1 --out page.png",
+        json=False,
+    )
+    for made in (showing, machines, seen, case, picture):
         made.add_argument("id", type=int, metavar="RUN", help="its number, as “portero run list” gives it")
     machines.add_argument("set", metavar="SET", help="key of the probe set")
     machines.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
-    case.add_argument("device", metavar="MACHINE", help="hostname or id")
-    case.add_argument("set", metavar="SET", help="key of the probe set")
-    case.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
-    case.add_argument("--out", default=STANDARD_OUTPUT, metavar="FILE", help="where to write it (standard output)")
+    for made in (case, picture):
+        made.add_argument("device", metavar="MACHINE", help="hostname or id")
+        made.add_argument("set", metavar="SET", help="key of the probe set")
+        made.add_argument("number", type=int, metavar="PROBE", help="the probe's number in the set")
+        made.add_argument("--out", default=STANDARD_OUTPUT, metavar="FILE", help="where to write it (standard output)")
     machines.add_argument("cause", metavar="CAUSE", help="the code of the cause")

@@ -55,6 +55,11 @@ class RunsPart(Part):
         """What a machine saw last of each probe that it really tried, the newest first. NotFound."""
         return self.connection.get_list(f"/devices/{segment(device)}/observations", Observation)
 
+    def picture(self, run: int, device: str, set: str, number: int) -> bytes:
+        """The page as a machine saw it, a PNG. NotFound."""
+        path = f"/runs/{run}/observations/{segment(device)}/{segment(set)}/{number}/picture"
+        return self.connection.ask("GET", path).content
+
     def case(self, run: int, device: str, set: str, number: int) -> bytes:
         """The case of what a machine saw otherwise than predicted, as a file. NotFound."""
         path = f"/runs/{run}/observations/{segment(device)}/{segment(set)}/{number}/case"

@@ -39,7 +39,7 @@ from portero.store.moments import moment
 
 ADMINISTRATOR, PASSWORD = "it-desk", "brackwater-demo"
 ADMINISTRATORS = (
-    NewAdministrator(name=ADMINISTRATOR, role="keeper", sees_names=True),
+    NewAdministrator(name=ADMINISTRATOR, role="keeper", sees_names=True, probes_freely=True),
     NewAdministrator(name="policy-desk", role="author", sees_names=True, note="Category rulesets and exceptions"),
     NewAdministrator(name="help-desk", role="responder", sees_names=True, note="Answers crews and terminals"),
     NewAdministrator(name="auditor", role="reader", sees_names=True, note="Internal audit, twice a year"),

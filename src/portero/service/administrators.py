@@ -51,7 +51,7 @@ class AdministratorsKeeper:
         with self._store.writing() as connection:
             if administrators.count(connection):
                 raise Refusal("already-exists", "There are administrators already; ask a keeper for a name.")
-            said = AdministratorChange(role="keeper", sees_names=True)
+            said = AdministratorChange(role="keeper", sees_names=True, probes_freely=True)
             administrators.add(connection, name, said, password_hash, self._now())
         self.setup_code = None
 

@@ -10,10 +10,12 @@ import structlog
 
 from portero.service.bundles import Bundles
 from portero.service.state import Current
-from portero.store import pruning, starts
+from portero.store import observations, pruning, starts
 from portero.store.database import Store
 
 DAY = 86_400.0
+PICTURE_DAYS = 30
+"""So long pictures of what machines saw are kept."""
 BUSY_SECONDS = 0.5
 """So long at a time it works on what is old."""
 COLLECT_SECONDS = 3_600.0
@@ -40,6 +42,7 @@ class Housekeeper:
             with self._store.writing() as connection:
                 activity_days = self._current.snapshot.estate.settings.activity_days
                 pruning.prune_days(connection, self._now() - activity_days * DAY)
+                observations.drop_pictures(connection, self._now() - PICTURE_DAYS * DAY)
                 starts.recount(connection, starts.since(self._now()))
 
     def _prune(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import binascii
 import secrets
 import threading
 import time
@@ -18,7 +20,15 @@ from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.device import Device
 from portero.core.nouns.finding import DeviceName
-from portero.core.nouns.observation import MOST_ORDERED, Observation, ObservedProbe, ProbeOrder, ProbesSeen
+from portero.core.nouns.observation import (
+    MOST_ORDERED,
+    MOST_PICTURE,
+    Observation,
+    ObservedProbe,
+    ProbeOrder,
+    ProbesSeen,
+    Seen,
+)
 from portero.core.nouns.page import Page
 from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import NewRun, Run
@@ -42,6 +52,7 @@ MOST_OBSERVATIONS = 50_000
 MOST_CASES, MOST_CASES_OF_RUN = 5, 50
 """So many cases of one machine, and of all of them, are kept of a run."""
 TOLD_SECONDS = 0.5
+_PNG = b"\x89PNG\r\n\x1a\n"
 _log = structlog.get_logger("portero.observing")
 
 
@@ -53,6 +64,7 @@ class _Order:
     run: int
     alike: Alike
     probes: list[Numbered]
+    pictures: bool = False
     told: bool = False
     taken: bool = False
 
@@ -101,7 +113,7 @@ class Observing:
         with self._lock:
             self._asking[wanted.run.id] = asking
             for device, order in orders.items():
-                order.run = wanted.run.id
+                order.run, order.pictures = wanted.run.id, new.pictures
                 self._orders.setdefault(device, []).append(order)
         with self._store.writing() as connection:
             observations.thin_out(connection)
@@ -166,6 +178,7 @@ class Observing:
                 once=one.once,
                 seconds=max(0.0, round(left[one.once], 1)),
                 probes=tuple(ordered(number, each.probe) for number, each in enumerate(one.probes, start=1)),
+                pictures=one.pictures,
             )
             for one in mine
         ]
@@ -185,6 +198,8 @@ class Observing:
         found, cases = self._beside(asking, order, self._fleet.device(device), told)
         with self._store.writing() as connection:
             observations.keep(connection, list(found.values()), cases)
+            if order.pictures:
+                observations.keep_pictures(connection, self._pictures(order, told, found), asking.wanted.run.by)
         if cases:
             self._live.tell("finding")
         with self._lock:
@@ -208,12 +223,28 @@ class Observing:
                 continue
             one = order.probes[seen.number - 1]
             key = one.set.key, one.number
-            found[key] = observation(order.run, one, alike, seen, at, told.bundle)
+            has_picture = order.pictures and _png(seen) is not None
+            bare = seen.model_copy(update={"picture": None})
+            found[key] = observation(order.run, one, alike, bare, at, told.bundle)
+            if has_picture:
+                found[key] = found[key].model_copy(update={"has_picture": True})
             if found[key].agrees is False and len(cases) < MOST_CASES and asking.cases < MOST_CASES_OF_RUN:
                 asking.cases += 1
                 case = case_of(asked_as_tried(one.probe, alike, seen), device.facts, found[key])
                 cases[key] = zstandard.compress(write_case(case))
         return found, cases
+
+    @staticmethod
+    def _pictures(
+        order: _Order, told: ProbesSeen, found: dict[tuple[str, int], Observation]
+    ) -> list[tuple[Observation, bytes]]:
+        """The pictures that came along."""
+        pictures = []
+        for seen in told.seen:
+            if seen.number <= len(order.probes) and (png := _png(seen)) is not None:
+                one = order.probes[seen.number - 1]
+                pictures.append((found[one.set.key, one.number], png))
+        return pictures
 
     def _tell(self, asking: _Asking) -> None:
         if time.perf_counter() - asking.told_at > TOLD_SECONDS:
@@ -280,6 +311,15 @@ class Observing:
         self._runs.end(ended, behind)
 
     # --- looked at ---
+
+    def picture(self, run: int, device: str, set: str, number: int) -> bytes:
+        """The picture of what a machine saw, as PNG. Refusal where there is none."""
+        found = self._fleet.device(device)
+        with self._store.reading() as connection:
+            png = observations.picture_of(connection, run, found.id, set, number)
+        if png is None:
+            raise Refusal("not-found", f"There is no picture of probe {number} of {set[:64]} on {found.hostname}.")
+        return png
 
     def of_device(self, name: str) -> list[Observation]:
         """What a machine saw last of each probe, the newest first. Refusal."""
@@ -355,3 +395,14 @@ def _normal(tried: str) -> str:
         return parse_visit(tried).url
     except BadUrl:
         return tried
+
+
+def _png(seen: Seen) -> bytes | None:
+    """The picture that came along, where it is one."""
+    if seen.picture is None:
+        return None
+    try:
+        found = base64.b64decode(seen.picture, validate=True)
+    except binascii.Error:
+        return None
+    return found if found.startswith(_PNG) and len(found) <= MOST_PICTURE else None

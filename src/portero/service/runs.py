@@ -16,7 +16,7 @@ from portero.core.nouns.base import unknown_word
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import DeviceName, RuleAt
 from portero.core.nouns.page import Page
-from portero.core.nouns.probe_set import ProbeSet
+from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
 from portero.core.sentences import runs as words
 from portero.core.wording import as_sentence
@@ -31,6 +31,10 @@ MOST_WAITING = 5
 """So many runs may be under way, or wait for others to end."""
 MOST_PROBES = 20_000
 """So many probes are tried in a run."""
+
+
+TYPED_IN = "typed-in"
+"""The set of what is tried and not kept."""
 
 
 class WantedRun(NamedTuple):
@@ -65,7 +69,8 @@ class Runs:
     def wanted(self, new: NewRun, by: str) -> WantedRun:
         """What a run would try. Refusal where it names what there is not, or too much."""
         snapshot = self._estate.snapshot
-        sets, on = self._sets_of(new, snapshot.estate), self._targets_of(new, snapshot.estate)
+        on = self._targets_of(new, snapshot.estate)
+        sets = [_typed_in(new, on)] if new.visit is not None else self._sets_of(new, snapshot.estate)
         probes = numbered(sets)
         if len(probes) > MOST_PROBES:
             raise Refusal("invalid", f"These are {len(probes):,} probes; a run tries {MOST_PROBES:,} at the most.")
@@ -191,6 +196,12 @@ class Runs:
             return tuple(target_of(word, self._known(estate)) for word in new.on)
         except QuickWordProblem as problem:
             raise Refusal("invalid", str(problem)) from problem
+
+
+def _typed_in(new: NewRun, on: Sequence[Target]) -> ProbeSet:
+    """The set of an address that somebody has typed in."""
+    probe = Probe(visit=new.visit, expect=new.expect, browser=new.browser)
+    return ProbeSet(key=TYPED_IN, to=tuple(on), probes=(probe,))
 
 
 class Behind:

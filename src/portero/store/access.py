@@ -14,14 +14,15 @@ Means = Literal["session", "token"]
 
 class Principal(NamedTuple):
     """Whoever makes a request: an administrator's name, the role that counts for it and their own, whether they see
-    names, and by what they are known: a session or a token of this id, until when. With a first password nothing is
-    done but to change it.
+    names and may probe freely, and by what they are known: a session or a token of this id, until when. With a first
+    password nothing is done but to change it.
     """
 
     name: str
     role: Role
     own_role: Role
     sees_names: bool
+    probes_freely: bool
     has_first_password: bool
     means: Means
     id: str
@@ -60,10 +61,14 @@ def _principal(row: sqlite3.Row, means: Means) -> Principal:
     role = own if means == "session" else lesser(own, row["token_role"])
     sees_names, first = bool(row["sees_names"]), row["first_until"] is not None and means == "session"
     csrf_token = row["csrf_token"] if means == "session" else None
-    return Principal(row["name"], role, own, sees_names, first, means, row["id"], row["expires_at"], csrf_token)
+    freely, expires = bool(row["probes_freely"]), row["expires_at"]
+    return Principal(row["name"], role, own, sees_names, freely, first, means, row["id"], expires, csrf_token)
 
 
-_WHO = "administrator.name, administrator.role, administrator.sees_names, administrator.first_until"
+_WHO = (
+    "administrator.name, administrator.role, administrator.sees_names, administrator.probes_freely,"
+    " administrator.first_until"
+)
 
 
 # --- sessions ---

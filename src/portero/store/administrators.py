@@ -8,7 +8,7 @@ from typing import NamedTuple
 from portero.core.nouns.administrator import Administrator, AdministratorChange
 from portero.store.moments import moment
 
-_COLUMNS = "name, role, sees_names, disabled, note, made_at, last_seen, last_from, first_until, version"
+_COLUMNS = "name, role, sees_names, probes_freely, disabled, note, made_at, last_seen, last_from, first_until, version"
 
 
 class KeptPassword(NamedTuple):
@@ -51,6 +51,7 @@ def _administrator(row: sqlite3.Row) -> Administrator:
         name=row["name"],
         role=row["role"],
         sees_names=bool(row["sees_names"]),
+        probes_freely=bool(row["probes_freely"]),
         disabled=bool(row["disabled"]),
         note=row["note"],
         made_at=moment(row["made_at"]),
@@ -71,19 +72,25 @@ def add(
 ) -> None:
     """An administrator more. sqlite3.IntegrityError where there is one of that name."""
     connection.execute(
-        "INSERT INTO administrator (name, role, sees_names, disabled, note, password_hash, made_at, first_until)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        (name, said.role, said.sees_names, said.disabled, said.note, password_hash, now, first_until),
+        "INSERT INTO administrator"
+        " (name, role, sees_names, probes_freely, disabled, note, password_hash, made_at, first_until)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (name, *_said(said), password_hash, now, first_until),
     )
 
 
 def change(connection: sqlite3.Connection, name: str, said: AdministratorChange) -> None:
     """What a keeper says of an administrator from now on."""
     connection.execute(
-        "UPDATE administrator SET role = ?, sees_names = ?, disabled = ?, note = ?, version = version + 1"
-        " WHERE name = ?",
-        (said.role, said.sees_names, said.disabled, said.note, name),
+        "UPDATE administrator SET role = ?, sees_names = ?, probes_freely = ?, disabled = ?, note = ?,"
+        " version = version + 1 WHERE name = ?",
+        (*_said(said), name),
     )
+
+
+def _said(said: AdministratorChange) -> tuple[object, ...]:
+    """What a keeper says of one, as columns have it."""
+    return said.role, said.sees_names, said.probes_freely, said.disabled, said.note
 
 
 def remove(connection: sqlite3.Connection, name: str) -> None:

@@ -40,6 +40,28 @@ def keep(connection: sqlite3.Connection, seen: Sequence[Observation], cases: Map
     )
 
 
+def keep_pictures(connection: sqlite3.Connection, pictures: Sequence[tuple[Observation, bytes]], by: str) -> None:
+    """Keep pictures of what was seen, and who asked for them."""
+    connection.executemany(
+        "INSERT OR REPLACE INTO picture (run, device, probe_set, number, at, by, png) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        [(one.run, one.device, one.set, one.number, one.at.timestamp(), by, png) for one, png in pictures],
+    )
+
+
+def picture_of(connection: sqlite3.Connection, run: int, device: str, probe_set: str, number: int) -> bytes | None:
+    """The picture of what one machine saw of one probe in a run; None where there is none (any more)."""
+    row = connection.execute(
+        "SELECT png FROM picture WHERE run = ? AND device = ? AND probe_set = ? AND number = ?",
+        (run, device, probe_set, number),
+    ).fetchone()
+    return row[0] if row else None
+
+
+def drop_pictures(connection: sqlite3.Connection, before: float) -> None:
+    """Pictures that are older go."""
+    connection.execute("DELETE FROM picture WHERE at < ?", (before,))
+
+
 def thin_out(connection: sqlite3.Connection) -> None:
     """What was seen in older runs goes; what came of them stays."""
     connection.execute(

@@ -38,6 +38,7 @@ class Session(Noun):
     role: Role
     csrf_token: str | None = None
     sees_names: Annotated[bool, Field(description="May see who people are; others see pseudonyms.")] = False
+    probes_freely: Annotated[bool, Field(description="May have machines try any address, and take pictures.")] = False
     has_first_password: Annotated[
         bool, Field(description="Signed in with a first password: nothing is done before it is changed.")
     ] = False

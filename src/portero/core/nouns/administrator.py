@@ -40,6 +40,10 @@ class AdministratorChange(Noun):
             " the same one."
         ),
     ] = False
+    probes_freely: Annotated[
+        bool,
+        Field(description="May have machines try any address, and take pictures; others run kept probe sets."),
+    ] = False
     disabled: Annotated[bool, Field(description="May not sign in, and has no sessions and no tokens.")] = False
     note: Note | None = None
 

@@ -13,6 +13,8 @@ from portero.core.nouns.errand import Problem
 from portero.core.nouns.layer import Layer
 from portero.core.nouns.probe_set import Window
 
+MOST_PICTURE = 600_000
+"""So many bytes a picture of a page may have."""
 MOST_ORDERED = 200
 """So many probes one machine is asked to try at once."""
 Once = Annotated[str, StringConstraints(min_length=8, max_length=64)]
@@ -40,6 +42,7 @@ class ProbeOrder(Noun):
     once: Once
     seconds: Annotated[float, Field(description="So long the service waits for the answer.")]
     probes: tuple[OrderedProbe, ...]
+    pictures: Annotated[bool, Field(description="Send a picture of each page along.")] = False
 
 
 class Seen(Noun):
@@ -54,6 +57,9 @@ class Seen(Noun):
     reference: Annotated[str, StringConstraints(max_length=20)] | None = None
     seconds: Annotated[float | None, Field(ge=0, le=3600, description="How long it took.")] = None
     problem: Annotated[Problem | None, Field(description="Why it was not tried.")] = None
+    picture: Annotated[
+        str | None, Field(max_length=MOST_PICTURE * 4 // 3 + 4, description="A PNG as base64, where asked for.")
+    ] = None
 
 
 class ProbesSeen(Noun):
@@ -82,6 +88,7 @@ class Observation(Noun):
     )
     predicted_why: str = ""
     agrees: Annotated[bool | None, Field(description="None where it was not tried, or cannot be judged.")] = None
+    has_picture: Annotated[bool, Field(description="Whether there is a picture of it.")] = False
     sentence: Annotated[str, Field(description="Both in words.")] = ""
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
+from portero.core.nouns.attempt import Url
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.finding import RuleAt
 from portero.core.nouns.probe_set import RunKind
@@ -122,6 +123,20 @@ class NewRun(Noun):
         tuple[Text, ...], Field(max_length=200, description="Only on these groups and machines; a word each.")
     ] = ()
     kind: RunKind = "predicted"
+    visit: Annotated[
+        Url | None, Field(description="Have the machines in `on` try this address, in place of kept probes; observed.")
+    ] = None
+    expect: Annotated[Verdict, Field(description="What is expected of `visit`.")] = Verdict.BLOCK
+    browser: Annotated[Text | None, Field(description="In which browser `visit` is tried; else in the first.")] = None
+    pictures: Annotated[bool, Field(description="Have them send a picture of each page; kept for 30 days.")] = False
     seconds: Annotated[
         float, Field(ge=5, le=600, description="So long an observed run waits for the machines to answer.")
     ] = 60.0
+
+    @model_validator(mode="after")
+    def _tried_by_machines(self) -> Self:
+        if (self.visit is not None or self.pictures) and self.kind != "observed":
+            raise ValueError("visit and pictures go with machines that try it: say kind observed")
+        if self.visit is not None and (self.sets or not self.on):
+            raise ValueError("a visit is tried on the machines and groups named in on, and goes with no sets")
+        return self

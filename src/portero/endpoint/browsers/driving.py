@@ -75,6 +75,9 @@ class Driven(Protocol):
     def look(self, url: str) -> tuple[Arrived, list[AskedFor]]:
         """Open a URL, let the page settle, and say what was asked for meanwhile. BrowserFailed."""
 
+    def picture(self) -> str | None:
+        """What the window shows, a PNG as base64; None where it cannot be had. BrowserFailed."""
+
     def close(self) -> None:
         """End it."""
 
@@ -222,6 +225,13 @@ class DrivenChromium:
         with suppress(_Refused):
             answer = self._do("Runtime.evaluate", self._session, expression=expression, returnByValue=True)
             return answer["result"].get("value")
+        return None
+
+    def picture(self) -> str | None:
+        """What the window shows."""
+        with suppress(_Refused):
+            data: str = self._do("Page.captureScreenshot", self._session, format="png")["data"]
+            return data
         return None
 
     def close(self) -> None:
@@ -373,6 +383,12 @@ class DrivenFirefox:
         for url_asked, initiator in found:
             asked.append(AskedFor(url_asked, PageUse.FONT if _FONT.search(url_asked) else _use(initiator, False)))
         return arrived, asked
+
+    def picture(self) -> str | None:
+        """What the window shows."""
+        answer = self._control.do("WebDriver:TakeScreenshot", full=False)
+        data = answer.get("value") if "error" not in answer else None
+        return data if isinstance(data, str) else None
 
     def _evaluate(self, expression: str) -> Any:
         answer = self._control.do("WebDriver:ExecuteScript", script=f"return {expression}", args=[])

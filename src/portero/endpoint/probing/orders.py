@@ -7,7 +7,8 @@ gave; so nothing else can be called a probe.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Iterator, Sequence
+from typing import Protocol
 
 from pydantic import ValidationError
 
@@ -15,14 +16,20 @@ from portero.core.nouns.observation import OrderedProbe, ProbeOrder, ProbesSeen,
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceRefused, ServiceUnreachable
 
-Tries = Callable[[Sequence[OrderedProbe]], Awaitable[list[Seen]]]
-"""Tries probes, and says what was seen of each."""
+MOST_PICTURES = 3_000_000
+"""So many letters the pictures of an answer may have, all together."""
+
+
+class Tries(Protocol):
+    """Tries probes, and says what was seen of each; with pictures of pages where they are asked for."""
+
+    async def __call__(self, probes: Sequence[OrderedProbe], *, pictures: bool) -> list[Seen]: ...
 
 
 def refusing(why: str) -> Tries:
     """Tries nothing, and says why."""
 
-    async def tries(probes: Sequence[OrderedProbe]) -> list[Seen]:
+    async def tries(probes: Sequence[OrderedProbe], *, pictures: bool) -> list[Seen]:
         return [not_tried(one, why) for one in probes]
 
     return tries
@@ -58,9 +65,17 @@ async def _carry_out(agent: Agent, tries: Tries, told: object) -> None:
     # what it rules by as it begins is what it is judged by
     bundle = agent.manifest.bundle if agent.manifest else None
     try:
-        seen = await asyncio.wait_for(tries(order.probes), max(order.seconds, 1.0))
+        seen = await asyncio.wait_for(tries(order.probes, pictures=order.pictures), max(order.seconds, 1.0))
     except Exception as problem:
         why = "it takes too long" if isinstance(problem, TimeoutError) else str(problem) or type(problem).__name__
         seen = [not_tried(one, f"It could not be tried: {why}") for one in order.probes]
-    answer = ProbesSeen(once=order.once, bundle=bundle, seen=tuple(seen))
+    answer = ProbesSeen(once=order.once, bundle=bundle, seen=tuple(_within_bounds(seen)))
     await agent.call("POST", "probes", json=answer.model_dump(mode="json", exclude_none=True))
+
+
+def _within_bounds(seen: Sequence[Seen]) -> Iterator[Seen]:
+    """What was seen, with as many pictures as an answer may carry."""
+    left = MOST_PICTURES
+    for one in seen:
+        left -= len(one.picture or "")
+        yield one if left >= 0 else one.model_copy(update={"picture": None})

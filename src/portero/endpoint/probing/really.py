@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.layer import Layer
-from portero.core.nouns.observation import OrderedProbe, Seen, Sight
+from portero.core.nouns.observation import MOST_PICTURE, OrderedProbe, Seen, Sight
 from portero.core.nouns.urls import BadUrl, parse_visit
 from portero.endpoint.agent import Agent
 from portero.endpoint.browsers.driving import Arrived, BrowserFailed
@@ -37,9 +37,9 @@ class _Session(NamedTuple):
 def with_what_is_here(agent: Agent, policies: Path | None) -> Tries:
     """Tries probes with this machine's browsers and its guard. `policies` is where its browsers find their policies."""
 
-    async def tries(probes: Sequence[OrderedProbe]) -> list[Seen]:
+    async def tries(probes: Sequence[OrderedProbe], *, pictures: bool) -> list[Seen]:
         visits = [one for one in probes if one.visit is not None]
-        seen = await _visits(agent, policies, visits)
+        seen = await _visits(agent, policies, visits, pictures)
         for one in probes:
             if one.start is not None:
                 seen.append(await asyncio.to_thread(_start, agent, one))
@@ -51,7 +51,7 @@ def with_what_is_here(agent: Agent, policies: Path | None) -> Tries:
 # --- visits ---
 
 
-async def _visits(agent: Agent, policies: Path | None, probes: Sequence[OrderedProbe]) -> list[Seen]:
+async def _visits(agent: Agent, policies: Path | None, probes: Sequence[OrderedProbe], pictures: bool) -> list[Seen]:
     if not probes:
         return []
     installed = {one.name: one for one in await asyncio.to_thread(installed_browsers)}
@@ -69,12 +69,17 @@ async def _visits(agent: Agent, policies: Path | None, probes: Sequence[OrderedP
             ]
             continue
         async with probe_filter(agent, key.user or None) as port:
-            seen += await asyncio.to_thread(_in_browser, browser, key.is_private, policies, port, own)
+            seen += await asyncio.to_thread(_in_browser, browser, key.is_private, policies, port, own, pictures)
     return seen
 
 
 def _in_browser(
-    browser: Installed, is_private: bool, policies: Path | None, port: int, probes: Iterable[OrderedProbe]
+    browser: Installed,
+    is_private: bool,
+    policies: Path | None,
+    port: int,
+    probes: Iterable[OrderedProbe],
+    pictures: bool,
 ) -> list[Seen]:
     """Try visits one after the other in one browser, with a profile that is fresh for all of them."""
     waiting, seen = list(probes), list[Seen]()
@@ -87,7 +92,9 @@ def _in_browser(
                 except BadUrl as problem:
                     seen.append(not_tried(one, str(problem)))
                 else:
-                    seen.append(_told(one, browser, arrived, time.monotonic() - began))
+                    told = _told(one, browser, arrived, time.monotonic() - began)
+                    picture = window.picture() if pictures else None
+                    seen.append(told.model_copy(update={"picture": _fitting(picture)}))
                 waiting.pop(0)
     except (BrowserFailed, OSError) as problem:
         seen += [not_tried(one, str(problem) or type(problem).__name__) for one in waiting]
@@ -108,6 +115,11 @@ def _told(one: OrderedProbe, browser: Installed, arrived: Arrived, seconds: floa
         reference=reference,
         seconds=round(seconds, 3),
     )
+
+
+def _fitting(picture: str | None) -> str | None:
+    """A picture as base64, where it is not too large to be told."""
+    return picture if picture is not None and len(picture) <= MOST_PICTURE * 4 // 3 else None
 
 
 def _sight(outcome: str, layer: str | None, reference: str | None) -> Sight:

@@ -22,7 +22,7 @@ from portero.endpoint.probing.orders import Tries, not_tried
 def by_what_it_holds(agent: Agent) -> Tries:
     """Tries probes as a simulated machine."""
 
-    async def tries(probes: Sequence[OrderedProbe]) -> list[Seen]:
+    async def tries(probes: Sequence[OrderedProbe], *, pictures: bool) -> list[Seen]:
         return [_seen(agent, one) for one in probes]
 
     return tries

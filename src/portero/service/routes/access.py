@@ -78,6 +78,7 @@ def _session(who: Principal, keepers: Keepers) -> Session:
         role=who.role,
         csrf_token=who.csrf_token,
         sees_names=who.sees_names,
+        probes_freely=who.probes_freely,
         has_first_password=who.has_first_password,
         keepers=tuple(keepers.administrators.keepers()),
     )

@@ -82,6 +82,8 @@ def put_administrator(
 
 def _said(administrator: AdministratorChange) -> str:
     told = [administrator.role, "sees names" if administrator.sees_names else "sees pseudonyms"]
+    if administrator.probes_freely:
+        told.append("probes freely")
     return wording.joined([*told, "disabled"] if administrator.disabled else told)
 
 

@@ -12,8 +12,17 @@ from portero.core.nouns.page import Page
 from portero.core.nouns.probe_case import ProbeCase
 from portero.core.nouns.run import NewRun, ProbedRules, Run, RunSummary
 from portero.core.sentences import runs as words
-from portero.service.auditing import audited_router
-from portero.service.routes.common import Cursor, Limit, Responder, Signed, TheKeepers, offset_page
+from portero.service.auditing import acts, audited_router
+from portero.service.routes.common import (
+    Cursor,
+    Limit,
+    Responder,
+    Signed,
+    TheKeepers,
+    gives,
+    not_permitted,
+    offset_page,
+)
 
 router = audited_router("verification")
 WAIT_SECONDS = 20.0
@@ -26,6 +35,9 @@ def create_run(body: NewRun, who: Responder, keepers: TheKeepers, response: Resp
     """Try probe sets over the fleet, or a part of it: what each machine would do, with the code that decides there; or,
     `observed`, what machines see that are asked to try it now.
     """
+    if (body.visit is not None or body.pictures) and not who.probes_freely:
+        lack = f"{who.name} runs the probe sets that are kept, and may not probe freely"
+        raise not_permitted(keepers, "the right to have machines try any address, and to take pictures", lack)
     keeper = keepers.observing if body.kind == "observed" else keepers.verifying
     run = keeper.start(body, who.name)
     response.headers["Location"] = f"/api/v1/runs/{run.id}"
@@ -109,6 +121,19 @@ def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepe
     data = keepers.observing.case(id, device, set, number)
     # as it was written: it may be large
     return cast("ProbeCase", Response(data, media_type="application/json"))
+
+
+@router.get(
+    "/runs/{id}/observations/{device}/{set}/{number}/picture",
+    summary="A picture of what a machine saw",
+    operation_id="getObservationPicture",
+    response_class=Response,
+    responses=gives("image/png"),
+)
+@acts
+def get_picture(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> Response:
+    """The page as the machine saw it, a PNG. It is kept for 30 days; who looks at it is in the audit trail."""
+    return Response(keepers.observing.picture(id, device, set, number), media_type="image/png")
 
 
 @router.get("/devices/{device}/observations", summary="What a machine saw", operation_id="listDeviceObservations")
