@@ -28,7 +28,7 @@ TOKEN = "pt_tests"
 PASSWORD = "the harbour is grey"
 
 
-KEEPER = AdministratorChange(role="keeper", sees_names=True)
+KEEPER = AdministratorChange(role="keeper", sees_names=True, probes_freely=True)
 
 
 def make_keeper(store: Store) -> str:

@@ -193,7 +193,7 @@ def test_through_the_port_for_probes_nobody_gets_anywhere_and_nothing_is_recorde
     async def try_it():
         async with httpx.AsyncClient() as http:
             agent = Agent(machine.folder, http)
-            async with probe_filter(agent, None) as port:
+            async with probe_filter(agent, None) as (port, _):
                 unchecked = ssl.create_default_context()
                 unchecked.check_hostname, unchecked.verify_mode = False, ssl.CERT_NONE
                 async with httpx.AsyncClient(proxy=f"http://127.0.0.1:{port}", verify=unchecked) as browser:

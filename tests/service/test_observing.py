@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import threading
 import time
 
@@ -9,6 +10,7 @@ import pytest
 
 from conftest import Wire, assignment, group, ruleset, under
 from portero.client import Invalid, NotAllowed, NotFound
+from portero.core.nouns.administrator import AdministratorChange
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.probe_set import ProbeSet
 from portero.core.nouns.run import NewRun
@@ -196,3 +198,54 @@ def test_of_older_runs_no_more_is_kept_than_what_came_of_them(portero, machines,
     answer(machines[0], order["once"], PAGE)
     assert list(portero.runs.observations(first.id)) == []
     assert portero.runs.get(first.id).results
+
+
+PNG = b"\x89PNG\r\n\x1a\n" + b"x" * 100
+
+
+def picture(data: bytes = PNG) -> dict:
+    return {**NOTICE, "picture": base64.b64encode(data).decode()}
+
+
+def test_who_may_probe_freely_has_any_address_tried_with_a_picture(service, portero, machines):
+    service.add("helps", "responder")
+    with service.client("helps", PASSWORD) as helper:
+        for more in ({"visit": STOPPED}, {"pictures": True}):
+            with pytest.raises(NotAllowed, match="the right to have machines try any address"):
+                helper.runs.create(NewRun(kind="observed", on=("desk-1",), **more))
+        said = AdministratorChange(role="responder", probes_freely=True)
+        with service.client() as keeper, keeper.access.session("keeper", service.password):
+            keeper.administrators.change(keeper.administrators.get("helps"), said)
+        new = NewRun(kind="observed", on=("desk-1",), visit=STOPPED, pictures=True, seconds=60)
+        run = helper.runs.create(new)
+        (order,) = asked(machines[0])
+        assert order["pictures"]
+        answer(machines[0], order["once"], picture())
+        (result,) = ended(helper, run).results
+        assert (result.set, result.tried, result.passed) == ("typed-in", STOPPED, 1)
+        (seen,) = helper.runs.observations(run.id)
+        assert seen.has_picture
+        assert "picture" not in seen.seen.model_dump(exclude_none=True)
+        assert helper.runs.picture(run.id, "desk-1", "typed-in", 1) == PNG
+    trail = [one.act for one in portero.audit.list()]
+    assert "getObservationPicture" in trail
+
+
+def test_a_picture_that_nobody_asked_for_or_that_is_none_is_not_kept(portero, machines):
+    for pictures, data in ((False, PNG), (True, b"<svg onload=alert(1)>")):
+        run = portero.runs.create(NewRun(kind="observed", on=("desk-1",), visit=STOPPED, pictures=pictures, seconds=60))
+        (order,) = asked(machines[0])
+        answer(machines[0], order["once"], picture(data))
+        ended(portero, run)
+        (seen,) = portero.runs.observations(run.id)
+        assert not seen.has_picture
+        with pytest.raises(NotFound, match="no picture"):
+            portero.runs.picture(run.id, "desk-1", "typed-in", 1)
+
+
+def test_a_visit_that_is_typed_in_says_where(portero, machines):
+    for more, said in (({}, "named in on"), ({"on": ("desk-1",), "sets": ("office-holds",)}, "goes with no sets")):
+        with pytest.raises(ValueError, match=said):
+            NewRun(kind="observed", visit=STOPPED, **more)
+    with pytest.raises(ValueError, match="say kind observed"):
+        NewRun(visit=STOPPED, on=("desk-1",))

@@ -18,6 +18,7 @@ const ROLES = [
 const name = ref('')
 const role = ref<(typeof administratorRoleValues)[number]>('reader')
 const seesNames = ref(false)
+const probesFreely = ref(false)
 const note = ref('')
 watch(shown, () => {
   make.reset()
@@ -25,12 +26,14 @@ watch(shown, () => {
   name.value = props.administrator?.name ?? ''
   role.value = props.administrator?.role ?? 'reader'
   seesNames.value = props.administrator?.sees_names ?? false
+  probesFreely.value = props.administrator?.probes_freely ?? false
   note.value = props.administrator?.note ?? ''
 })
 function save() {
   const body = {
     role: role.value,
     sees_names: seesNames.value,
+    probes_freely: probesFreely.value,
     note: note.value.trim() || null,
     disabled: props.administrator?.disabled ?? false,
   }
@@ -68,6 +71,10 @@ function save() {
     <BFormCheckbox v-model="seesNames" class="my-3"
       >Sees names: who a person is in activity, and the audit trail. Others see a pseudonym for each
       person.</BFormCheckbox
+    >
+    <BFormCheckbox v-model="probesFreely" class="my-3"
+      >Probes freely: may have machines try any address, and take pictures. Others run the probe sets that are
+      kept.</BFormCheckbox
     >
     <label class="form-label" for="administrator-note">Note</label>
     <BFormInput id="administrator-note" v-model="note" maxlength="500" placeholder="Answers crews at night" />

@@ -25,10 +25,10 @@ function edit(one?: Administrator) {
   editing.value = true
 }
 function turn(one: Administrator) {
-  const { role, sees_names, note } = one
+  const { role, sees_names, probes_freely, note } = one
   const ends = 'Sessions and tokens end at once.'
   if (one.disabled || window.confirm(`Let ${one.name} in no more? ${ends}`))
-    put.mutate({ seen: one, body: { role, sees_names, note, disabled: !one.disabled } })
+    put.mutate({ seen: one, body: { role, sees_names, probes_freely, note, disabled: !one.disabled } })
 }
 function drop(one: Administrator) {
   if (window.confirm(`Remove ${one.name}, with sessions and tokens? What they did stays under their name.`))
@@ -60,8 +60,8 @@ function resetPassword(one: Administrator) {
           </caption>
           <BThead
             ><BTr
-              ><BTh>Name</BTh><BTh>Role</BTh><BTh>Sees names</BTh><BTh>Note</BTh><BTh>Last seen</BTh
-              ><BTh><span class="visually-hidden">Next step</span></BTh></BTr
+              ><BTh>Name</BTh><BTh>Role</BTh><BTh>Sees names</BTh><BTh>Probes freely</BTh><BTh>Note</BTh
+              ><BTh>Last seen</BTh><BTh><span class="visually-hidden">Next step</span></BTh></BTr
             ></BThead
           >
           <BTbody>
@@ -76,6 +76,7 @@ function resetPassword(one: Administrator) {
               >
               <BTd>{{ one.role }}</BTd>
               <BTd>{{ one.sees_names ? 'yes' : 'no' }}</BTd>
+              <BTd>{{ one.probes_freely ? 'yes' : 'no' }}</BTd>
               <BTd class="sub">{{ one.note }}</BTd>
               <BTd class="text-nowrap"
                 ><LastUsed :at="one.last_seen" :from="one.last_from" never="never"

@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, useId } from 'vue'
+import { useRouter } from 'vue-router'
 
+import { useSession } from '@/access/useSession'
 import type { Explanation, Schemas } from '@/api/client'
+import { useStartRun } from '@/verifying/useRuns'
 import WhyAnswer from '@/whys/WhyAnswer.vue'
 import { useWhy } from '@/whys/useWhy'
 import { useCheck } from './useChecks'
@@ -23,6 +26,9 @@ const version = ref('')
 const person = ref('')
 const list = useId()
 const { mutate, data, error, isPending, reset } = useCheck()
+const router = useRouter()
+const { data: session } = useSession()
+const { mutate: start, isPending: starting, error: unstarted } = useStartRun()
 const { mutate: ask, data: why, error: whyNot, isPending: asking, reset: forget } = useWhy()
 
 /** What the machine has of the program that is named; else what is named alone. */
@@ -39,6 +45,22 @@ const started = computed(() => {
 function askWhy() {
   const { device, user, url, start } = data.value!.attempt
   ask({ attempt: { device, user, url, start } })
+}
+
+/** The machine itself opens it, in its own browser; what it sees is told on the page of the run. */
+function haveItTried() {
+  const { url, device } = data.value!.attempt
+  start(
+    {
+      sets: [],
+      on: [device],
+      kind: 'observed',
+      visit: url,
+      expect: data.value!.intended.verdict,
+      pictures: true,
+    },
+    { onSuccess: ({ id }) => void router.push({ name: 'runs', params: { run: id } }) },
+  )
 }
 
 function tryIt(tried?: string) {
@@ -134,6 +156,16 @@ defineExpose({ tryIt })
         <BButton v-if="!why" variant="light" class="mt-2" :disabled="asking" @click="askWhy"
           >Why, and what to do?</BButton
         >
+        <BButton
+          v-if="data.attempt.url && session?.probes_freely"
+          v-needs:responder
+          variant="light"
+          class="mt-2 ms-2"
+          :disabled="starting"
+          @click="haveItTried"
+          >Have the machine try it</BButton
+        >
+        <p v-if="unstarted" class="wrong" role="alert"><Icon name="exclamation" /> {{ unstarted.message }}</p>
         <p v-if="whyNot" class="wrong" role="alert"><Icon name="exclamation" /> {{ whyNot.message }}</p>
         <WhyAnswer v-if="why" :why="why" class="mt-3" @mended="tryIt()" />
       </div>

@@ -41,6 +41,14 @@ defineProps<{ seen: Observation[]; by: 'machine' | 'probe' }>()
         <BTd
           ><StateMark v-if="one.agrees === false" tone="bad" icon="exclamationFill" state="otherwise" />
           {{ one.sentence }}
+          <div v-if="one.has_picture" class="small">
+            <a
+              :href="`/api/v1/runs/${one.run}/observations/${one.device}/${one.set}/${one.number}/picture`"
+              target="_blank"
+              rel="noopener"
+              >Picture</a
+            >
+          </div>
           <div v-if="one.agrees === false" class="small">
             <a
               :href="`/api/v1/runs/${one.run}/observations/${one.device}/${one.set}/${one.number}/case`"

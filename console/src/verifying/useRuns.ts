@@ -34,10 +34,10 @@ export const useProbedRules = () =>
 
 /** Try probe sets over the fleet, or a part of it. */
 export const useStartRun = () =>
-  useChange((body: { sets: string[]; on: string[]; kind?: Run['kind'] }) =>
+  useChange((body: Partial<Schemas['NewRun']> & Pick<Schemas['NewRun'], 'sets' | 'on'>) =>
     told(
       api.POST('/api/v1/runs', {
-        body: { kind: 'predicted', seconds: 60, ...body },
+        body: { kind: 'predicted', seconds: 60, expect: 'block', pictures: false, ...body },
         params: { query: { wait: 2 } },
       }),
     ),

@@ -19,9 +19,9 @@ MOST_ORDERED = 200
 """So many probes one machine is asked to try at once."""
 Once = Annotated[str, StringConstraints(min_length=8, max_length=64)]
 
-Sight = Literal["page", "notice", "refused", "browser-page", "unanswered", "started", "not-started"]
-"""What was seen: a page; the notice; a refused tunnel, as a failed connection; the browser's own page that says so; no
-answer; the program started, or did not.
+Sight = Literal["page", "notice", "beside", "refused", "browser-page", "unanswered", "started", "not-started"]
+"""What was seen: a page; the notice; a page in which no notice can be shown, though there is one; a refused tunnel; the
+browser's own page that says so; no answer; the program started, or did not.
 """
 
 

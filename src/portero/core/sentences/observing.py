@@ -12,6 +12,7 @@ from portero.core.wording import as_sentence, counted
 _SAW = {
     "page": "the page opened",
     "notice": "the notice was shown",
+    "beside": "the page opened, as no notice can be shown in it",
     "refused": "the connection was refused, with no page to say why",
     "browser-page": "the browser said on a page of its own that it is blocked",
     "unanswered": "nothing answered",

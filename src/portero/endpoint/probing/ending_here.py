@@ -27,14 +27,14 @@ _MOST_HEAD = 64 * 1024
 
 
 @asynccontextmanager
-async def probe_filter(agent: Agent, user: str | None) -> AsyncIterator[int]:
-    """The loopback port of such a filter, for somebody's visits."""
+async def probe_filter(agent: Agent, user: str | None) -> AsyncIterator[tuple[int, Filter]]:
+    """The loopback port of such a filter, for somebody's visits; and the filter."""
     async with AsyncExitStack() as stack:
         plain, secure = [await _listening(stack, None), await _listening(stack, _tls())]
         asking = Filter(agent, user=user, origin=Origin(plain, secure), records=False)
         server = await asking.start(0)
         stack.push_async_callback(_closed, server)
-        yield server.sockets[0].getsockname()[1]
+        yield server.sockets[0].getsockname()[1], asking
 
 
 async def _listening(stack: AsyncExitStack, tls: ssl.SSLContext | None) -> int:

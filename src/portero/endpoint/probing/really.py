@@ -19,6 +19,7 @@ from portero.endpoint.agent import Agent
 from portero.endpoint.browsers.driving import Arrived, BrowserFailed
 from portero.endpoint.browsers.installed import Installed, installed_browsers
 from portero.endpoint.browsers.visiting import driven, outcome_of
+from portero.endpoint.filter import Filter
 from portero.endpoint.guard.trying import CannotTry, try_start
 from portero.endpoint.probing.ending_here import probe_filter
 from portero.endpoint.probing.orders import Tries, not_tried
@@ -68,8 +69,8 @@ async def _visits(agent: Agent, policies: Path | None, probes: Sequence[OrderedP
                 not_tried(one, f"This machine has no {key.browser or 'browser that can be driven'}.") for one in own
             ]
             continue
-        async with probe_filter(agent, key.user or None) as port:
-            seen += await asyncio.to_thread(_in_browser, browser, key.is_private, policies, port, own, pictures)
+        async with probe_filter(agent, key.user or None) as (port, asking):
+            seen += await asyncio.to_thread(_in_browser, browser, key.is_private, policies, port, asking, own, pictures)
     return seen
 
 
@@ -78,6 +79,7 @@ def _in_browser(
     is_private: bool,
     policies: Path | None,
     port: int,
+    asking: Filter,
     probes: Iterable[OrderedProbe],
     pictures: bool,
 ) -> list[Seen]:
@@ -87,12 +89,13 @@ def _in_browser(
         with driven(browser, policies, port, is_private=is_private) as window:
             while waiting:
                 one, began = waiting[0], time.monotonic()
+                asking.warned = False
                 try:
                     arrived = window.go(parse_visit(one.visit or "").url)
                 except BadUrl as problem:
                     seen.append(not_tried(one, str(problem)))
                 else:
-                    told = _told(one, browser, arrived, time.monotonic() - began)
+                    told = _told(one, browser, arrived, time.monotonic() - began, asking.warned)
                     picture = window.picture() if pictures else None
                     seen.append(told.model_copy(update={"picture": _fitting(picture)}))
                 waiting.pop(0)
@@ -101,8 +104,11 @@ def _in_browser(
     return seen
 
 
-def _told(one: OrderedProbe, browser: Installed, arrived: Arrived, seconds: float) -> Seen:
+def _told(one: OrderedProbe, browser: Installed, arrived: Arrived, seconds: float, warned: bool) -> Seen:
     outcome, layer, reference = outcome_of(arrived)
+    if outcome == "opened" and warned:
+        # the filter warned, and in what it does not see it can show nothing
+        outcome, layer = "warned", "filter"
     if outcome == "unanswered":
         return not_tried(one, f"Nothing answered in {browser.name}: {arrived.error or 'no page'}")
     return Seen(
@@ -127,7 +133,9 @@ def _sight(outcome: str, layer: str | None, reference: str | None) -> Sight:
         return "page"
     if layer == "browser":
         return "browser-page"
-    return "notice" if reference or outcome == "warned" else "refused"
+    if reference:
+        return "notice"
+    return "beside" if outcome == "warned" else "refused"
 
 
 # --- starts ---

@@ -54,16 +54,18 @@ def _what_happens(agent: Agent, one: OrderedProbe, browser: str | None) -> tuple
     if effective is None or effective.verdict is Verdict.ALLOW:
         return Verdict.ALLOW, None, passes
     layer = next(layer.layer for layer in effective.layers if layer.verdict is effective.verdict)
-    return effective.verdict, layer, _sight(layer, one)
+    return effective.verdict, layer, _sight(effective.verdict, layer, one)
 
 
-def _sight(layer: Layer, one: OrderedProbe) -> Sight:
+def _sight(verdict: Verdict, layer: Layer, one: OrderedProbe) -> Sight:
     if layer is Layer.STARTUP:
         return "not-started"
     if layer is Layer.BROWSER:
         return "browser-page"
-    # a tunnel is refused, and no page can say why
-    return "refused" if parse_visit(one.visit or "").scheme == "https" else "notice"
+    if parse_visit(one.visit or "").scheme != "https":
+        return "notice"
+    # a tunnel is refused, and no page can say why; or it is let through, and none can warn
+    return "refused" if verdict is Verdict.BLOCK else "beside"
 
 
 def _effective(agent: Agent, one: OrderedProbe, browser: str | None) -> Effective | None:
