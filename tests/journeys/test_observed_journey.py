@@ -31,8 +31,10 @@ STOPPED = [
     {"visit": f"http://{GAMBLING}/", "browser": "firefox", "window": "private"},
     {"start": {"product": "Deckhand Viewer", "version": "4.1"}},
 ]
+WARNED = [{"visit": "http://games.category.test/", "browser": name} for name in BOTH]
 OPEN = [
-    *({"visit": f"{scheme}://news.category.test/", "browser": name} for scheme in ("http", "https") for name in BOTH),
+    # straight after a warning, whose page asks for its icon late
+    *({"visit": f"{scheme}://news.category.test/", "browser": name} for scheme in ("https", "http") for name in BOTH),
     {"start": {"product": "Tide Table"}},
 ]
 
@@ -78,6 +80,7 @@ def probe_set(key: str, probes: list[dict], expect: str) -> ProbeSet:
 
 def test_open_before_stopped_after_and_proved(desk, portero, tmp_path):
     portero.probe_sets.create(probe_set("is-stopped", STOPPED, "block"))
+    portero.probe_sets.create(probe_set("is-warned", WARNED, "warn"))
     portero.probe_sets.create(probe_set("stays-open", OPEN, "allow"))
     eventually(lambda: "Tide Table" in desk("application", "list"), timeout=90)
     before = desk.observed(expect=3)
@@ -85,7 +88,7 @@ def test_open_before_stopped_after_and_proved(desk, portero, tmp_path):
     passed = {(one["set"], one["number"]): one["passed"] for one in before["results"]}
     assert all(number == (key == "stays-open") for (key, _), number in passed.items()), before["results"]
 
-    desk("ruleset", "create", "no-gambling", "--block", "gambling")
+    desk("ruleset", "create", "no-gambling", "--block", "gambling", "--warn", "games")
     desk("ruleset", "create", "no-viewers", "--kind", "startup")
     desk("application-set", "set", "viewers", "--include", "product=Deckhand Viewer")
     desk("rule", "add", "no-viewers", "application_set", "viewers", "--action", "block")
@@ -118,7 +121,7 @@ def test_open_before_stopped_after_and_proved(desk, portero, tmp_path):
     desk("evidence", "create", after["id"], "--out", file, "--page", tmp_path / "evidence.html")
     desk("evidence", "key", "--out", key)
     assert f"Evidence 1 of run {after['id']}" in desk("revision", "show", after["revision"])
-    assert "All 12 probes come out as expected" in (tmp_path / "evidence.html").read_text()
+    assert "All 14 probes come out as expected" in (tmp_path / "evidence.html").read_text()
     assert "The signature is good" in desk("evidence", "verify", file, "--key", key)
     for place in (len(file.read_text()) // 2, 10, -5):
         text = list(file.read_text())

@@ -18,7 +18,7 @@ defineProps<{ seen: Observation[]; by: 'machine' | 'probe' }>()
     >
     <BTbody>
       <BTr v-for="one in seen" :key="`${one.device}/${one.set}/${one.number}`">
-        <BTd v-if="by === 'machine'"
+        <BTd v-if="by === 'machine'" class="machine"
           ><RouterLink :to="{ name: 'device', params: { device: one.device } }">{{
             one.hostname
           }}</RouterLink></BTd
@@ -63,6 +63,9 @@ defineProps<{ seen: Observation[]; by: 'machine' | 'probe' }>()
 </template>
 
 <style scoped>
+.machine {
+  white-space: nowrap;
+}
 .tried {
   overflow-wrap: anywhere;
 }

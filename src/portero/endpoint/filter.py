@@ -60,8 +60,8 @@ class Filter:
         self, agent: Agent, *, user: str | None = None, origin: Origin | None = None, records: bool = True
     ) -> None:
         """`records` is False for one that only tries: nothing that goes through it is activity."""
-        self.warned = False
-        """Whether it has warned of something since that was last set to False."""
+        self.warned: set[str] = set()
+        """Of which hosts it has warned since that was last cleared; of one that only tries."""
         self._agent, self._user, self._origin, self._records = agent, user, origin, records
         agent.meet(user)
         self._permits: dict[str, float] = {}
@@ -103,7 +103,8 @@ class Filter:
             self._agent.record(ruling, user=self._user, browser=browser, continued=continued)
         if continued:
             return ruling._replace(verdict=Verdict.ALLOW)
-        self.warned |= ruling.verdict is Verdict.WARN
+        if ruling.verdict is Verdict.WARN and not self._records:
+            self.warned.add(ruling.host)
         if ruling.verdict is Verdict.WARN and ruling.reference:
             if len(self._warned) > 1000:
                 self._warned.clear()

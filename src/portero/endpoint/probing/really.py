@@ -89,13 +89,14 @@ def _in_browser(
         with driven(browser, policies, port, is_private=is_private) as window:
             while waiting:
                 one, began = waiting[0], time.monotonic()
-                asking.warned = False
+                asking.warned.clear()
                 try:
-                    arrived = window.go(parse_visit(one.visit or "").url)
+                    visit = parse_visit(one.visit or "")
+                    arrived = window.go(visit.url)
                 except BadUrl as problem:
                     seen.append(not_tried(one, str(problem)))
                 else:
-                    told = _told(one, browser, arrived, time.monotonic() - began, asking.warned)
+                    told = _told(one, browser, arrived, time.monotonic() - began, visit.host in asking.warned)
                     picture = window.picture() if pictures else None
                     seen.append(told.model_copy(update={"picture": _fitting(picture)}))
                 waiting.pop(0)
