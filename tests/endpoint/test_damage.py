@@ -13,8 +13,8 @@ import httpx
 import pytest
 
 from conftest import Wire, assignment, group, ruleset, run_async, under
+from damage import Away, flip, forget, index_file
 from portero.core.nouns.attempt import Attempt
-from portero.endpoint import category_index, held_policy
 from portero.endpoint import folder as folders
 from portero.endpoint.agent import Agent
 from portero.endpoint.calls import NotTaken, ServiceUnreachable
@@ -37,24 +37,9 @@ def machine(join, request):
     return join(f"damaged-{abs(hash(request.node.name)) % 1_000_000}")
 
 
-class Away(httpx.AsyncBaseTransport):
-    """The service does not answer for some of what is asked."""
-
-    def __init__(self, *parts: str) -> None:
-        self._parts = parts
-
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        if request.url.path.split("/")[3] in self._parts:
-            raise httpx.ConnectError("away", request=request)
-        async with httpx.AsyncHTTPTransport() as inner:
-            answer = await inner.handle_async_request(request)
-            return httpx.Response(answer.status_code, headers=answer.headers, content=await answer.aread())
-
-
 def started(folder) -> Agent:
     """The agent as a program that starts anew: nothing is remembered."""
-    category_index.open_index.cache_clear()
-    held_policy._rulings_of.cache_clear()
+    forget()
 
     async def start() -> Agent:
         async with httpx.AsyncClient() as http:
@@ -72,19 +57,6 @@ def check_in(agent: Agent, *away: str) -> Agent:
 
     run_async(once())
     return agent
-
-
-def flip(file, place: int = -3) -> None:
-    """One byte of a file is another."""
-    data = bytearray(file.read_bytes())
-    data[place] ^= 1
-    file.write_bytes(bytes(data))
-
-
-def index_file(folder, described: bool):
-    """The description of the category index on a machine, or the biggest file that it names."""
-    by_size = sorted((folder / "index").iterdir(), key=lambda file: file.stat().st_size)
-    return by_size[0] if described else by_size[-1]
 
 
 @pytest.mark.parametrize("described", [True, False], ids=["description", "file"])

@@ -13,6 +13,7 @@ import pytest
 from msgspec import structs
 
 from conftest import assignment, group, ruleset, run_async
+from damage import Away, flip, forget, index_file
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
 from portero.core.nouns.observation import OrderedProbe
@@ -22,7 +23,7 @@ from portero.core.nouns.ruleset import Ruleset
 from portero.core.nouns.run import NewRun
 from portero.core.nouns.schedule import Schedule
 from portero.endpoint.agent import Agent
-from portero.endpoint.calls import NotTaken
+from portero.endpoint.calls import NotTaken, ServiceUnreachable
 from portero.endpoint.folder import Folder
 from portero.endpoint.probing.ending_here import probe_filter
 from portero.endpoint.probing.orders import keep_probing, refusing
@@ -79,7 +80,7 @@ class Machine:
         """What an observed run comes to on it: the run, and what it saw, by the probe's number."""
 
         async def go():
-            async with httpx.AsyncClient(timeout=20) as http:
+            async with httpx.AsyncClient(timeout=20, transport=faults.get("service")) as http:
                 facts = {"hostname": self.hostname, "unit": "lab", "layers": LAYERS, "browsers": [CHROMIUM]}
                 if not self.folder.joined:
                     await Agent.join(self.folder, http, self.service.url, self.code, Facts.model_validate(facts))
@@ -89,7 +90,8 @@ class Machine:
                 clock = faults.get("clock", lambda: datetime.now(UTC))
                 agent = Agent(self.folder, http, clock=clock)
                 if not faults.get("stale"):
-                    await agent.check_in()
+                    with suppress(ServiceUnreachable):
+                        await agent.check_in()
                 tries = faults.get("tries", by_what_it_holds)(agent)
                 probing = asyncio.create_task(keep_probing(agent, tries))
                 new = NewRun(kind="observed", on=(self.hostname,), sets=sets, seconds=20)
@@ -160,6 +162,18 @@ def test_a_document_that_did_not_arrive_is_seen_and_was_predicted(machine, porte
     done, seen = machine.answer(portero, sets=("news",), stale=True)
     assert (seen[1].seen.verdict, seen[1].agrees) == ("allow", True)
     assert [one.code for one in done.results[0].causes] == ["not-delivered"]
+
+
+def test_a_damaged_index_is_seen_and_was_predicted(machine, portero, tmp_path):
+    listed = {"key": "listed", "to": ["labs"], "probes": [{"visit": "http://lucky-reef.example/", "expect": "block"}]}
+    portero.probe_sets.create(ProbeSet.model_validate(listed))
+    _, seen = machine.answer(portero, sets=("listed",))
+    assert seen[1].seen.verdict == "block"
+    flip(index_file(tmp_path, described=False))
+    forget()
+    done, seen = machine.answer(portero, sets=("listed",), service=Away("index", "index-file"))
+    assert (seen[1].seen.verdict, seen[1].predicted, seen[1].agrees) == ("allow", "allow", True)
+    assert [one.code for one in done.results[0].causes] == ["stale-index"]
 
 
 def test_a_clock_that_is_wrong_shows_as_a_disagreement(machine, portero):

@@ -130,6 +130,7 @@ class Checks:
             applied=self._policy(device, device.applied_bundle),
             current=device.applied_bundle == device.bundle,
             index_current=device.applied_index in (None, index.digest),
+            has_index=device.applied_index != "",
             since=since,
             coverage=self._current.snapshot.estate.coverage_table,
             catalogue=self._roster.catalogue,

@@ -33,6 +33,7 @@ class ProbeCase(Noun):
     lifecycle: Lifecycle
     current: bool
     index_current: bool
+    has_index: bool = True
     since: dict[str, float] = {}
     hosts: Annotated[
         dict[str, tuple[str, ...]], Field(description="The categories of the host and of those above it.")

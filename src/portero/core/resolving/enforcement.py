@@ -47,6 +47,8 @@ class Machine(NamedTuple):
     """Whether the applied bundle is the newest."""
     index_current: bool = True
     """Whether the category index that it holds is the newest, as far as that is known."""
+    has_index: bool = True
+    """Whether it has a category index that it can use; without one no host has a category there."""
     since: Mapping[str, float] = {}
     """Since when it has applied the assignments that hold until restart, by key."""
     coverage: CoverageTable = SHIPPED_TABLE

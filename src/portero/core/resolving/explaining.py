@@ -8,7 +8,7 @@ from typing import NamedTuple
 from portero.core import sentences
 from portero.core.browsers.handing import UNLIMITED
 from portero.core.matching.applications import Started
-from portero.core.matching.categories import CategoryIndex, Entry, look_up
+from portero.core.matching.categories import EMPTY_INDEX, CategoryIndex, Entry, look_up
 from portero.core.matching.searches import searched
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
@@ -207,8 +207,11 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
         why = caveats[0].detail
         return _Sayings([_nothing(layer.layer, why) for layer in intended.layers[:2]], caveats)
     if not machine.index_current and applied.categories and meant.entry.source in _OF_THE_INDEX:
-        caveats.append(sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER))
-    look = meant if applied is meant.policy else _look(applied, case, visit)
+        stale = sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER) if machine.has_index else sentences.no_index()
+        caveats.append(stale)
+    if not machine.has_index:
+        case = case._replace(categories=EMPTY_INDEX)
+    look = meant if applied is meant.policy and machine.has_index else _look(applied, case, visit)
     policy, frame, path = meant.policy, look.frame, _path(case, visit)
     handed = _handed(look, case)
     sites, more = effective_browser(policy, applied, handed, bool(frame.site_list.patterns), machine, path)

@@ -170,6 +170,16 @@ def caveat(code: CaveatCode, layer: Layer | None = None) -> Caveat:
     return Caveat(code=code, layer=layer, detail=detail, remedy=remedy)
 
 
+def no_index() -> Caveat:
+    """A machine without a category index that it can use."""
+    return Caveat(
+        code=CaveatCode.STALE_INDEX,
+        layer=Layer.FILTER,
+        detail="This machine has no category index that it can use, so no host has a category by one there.",
+        remedy="It fetches one anew when it checks in; what keeps it from that is told with its roll-out.",
+    )
+
+
 def passed_by(ways: Sequence[str]) -> Caveat:
     """A startup rule that is known to be passed by in these ways."""
     told = joined([f"“{way}”" for way in ways], "or")

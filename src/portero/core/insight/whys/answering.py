@@ -141,7 +141,7 @@ def _content(question: WhyAsked) -> Iterator[FoundCause]:
     for caveat in question.explanation.effective.caveats:
         if caveat.code is CaveatCode.STALE_INDEX:
             cause = words.of_caveat(CauseCode.STALE_INDEX, caveat)
-            yield FoundCause(cause, comes_to=lambda: question.verdict(index_current=True))
+            yield FoundCause(cause, comes_to=lambda: question.verdict(index_current=True, has_index=True))
 
 
 def _decides(question: WhyAsked, one: FoundCause) -> bool:
