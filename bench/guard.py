@@ -18,8 +18,8 @@ from portero.core.nouns.application_set import ApplicationSet
 from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.ruleset import Ruleset
-from portero.demo.harmless import put_harmless
 from portero.endpoint.inventory import Inventory
+from portero.endpoint.test_program import put_test_program
 
 RULES = 500
 
@@ -88,7 +88,7 @@ def guard_rows(starts: int, rounds: int) -> list[Row | Figure]:
         below.mkdir()
         subprocess.run(["mount", "-t", "tmpfs", "portero", below], check=True)
         try:
-            tiny = str(put_harmless(below, "Tide-Table", "1.0"))
+            tiny = str(put_test_program(below, "Tide-Table", "1.0"))
             python = str(below / "python")
             # on the guarded file system: a link would be followed to where it leads
             Path(python).write_bytes(Path(sys.executable).resolve().read_bytes())

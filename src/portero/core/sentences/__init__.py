@@ -209,7 +209,6 @@ __all__ = [
     "never_allowed",
     "never_open",
     "no_index",
-    "no_index",
     "nobody",
     "not_carried_out",
     "not_reached",
