@@ -44,3 +44,17 @@ def test_every_operation_answers_as_described(tmp_path):
     for operation in tried:
         _cases(operation)
     assert len(tried) > 25
+
+
+def test_every_number_in_an_address_has_a_bound(tmp_path):
+    paths = _application(tmp_path).openapi()["paths"]
+    numbers = [
+        (path, parameter["name"], kind)
+        for path, operations in paths.items()
+        for operation in operations.values()
+        for parameter in operation.get("parameters", [])
+        for kind in (parameter["schema"], *parameter["schema"].get("anyOf", []))
+        if kind.get("type") == "integer"
+    ]
+    assert len(numbers) > 20
+    assert not [one for one in numbers if "minimum" not in one[2] or "maximum" not in one[2]]

@@ -10,7 +10,6 @@ from portero.core import sentences
 from portero.core.insight.differences import differences
 from portero.core.insight.governing import governing
 from portero.core.nouns.estate import Estate
-from portero.core.nouns.evidence import EvidenceSummary
 from portero.core.nouns.page import Page
 from portero.core.nouns.preview import Preview
 from portero.core.nouns.revision import LastChange, NounWord, Revision, RevisionComparison, ToldRevision
@@ -72,13 +71,11 @@ def compare_revisions(
 
 
 @router.get("/revisions/{number}", summary="Show a revision", operation_id="getRevision")
-def get_revision(number: int, _who: Signed, keepers: TheKeepers) -> ToldRevision:
+def get_revision(number: Number, _who: Signed, keepers: TheKeepers) -> ToldRevision:
     """One revision with its changes, in words and as differences of documents."""
-    found, proof, signed = None, None, list[EvidenceSummary]()
-    if 0 < number < 2**53:
-        with keepers.store.reading() as connection:
-            found, proof = revisions.get_revision(connection, number), proofs.get_proof(connection, number)
-            signed = evidence.of_revision(connection, number, MOST_EVIDENCE)
+    with keepers.store.reading() as connection:
+        found, proof = revisions.get_revision(connection, number), proofs.get_proof(connection, number)
+        signed = evidence.of_revision(connection, number, MOST_EVIDENCE)
     if found is None:
         raise Refusal("not-found", f"There is no revision {number}; the newest is {keepers.estate.snapshot.revision}.")
     told = {"changes": tuple(map(told_change, found.changes)), "proof": proof, "evidence": tuple(signed)}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, cast
 
-from fastapi import Query, Response
+from fastapi import Path, Query, Response
 
 from portero.core.nouns.finding import DeviceName
 from portero.core.nouns.observation import Observation
@@ -27,6 +27,8 @@ from portero.service.routes.common import (
 router = audited_router("verification")
 WAIT_SECONDS = 20.0
 
+RunNumber = Annotated[int, Path(ge=1, le=2**53)]
+Place = Annotated[int, Path(ge=1, le=2**53, description="The probe's place in its set.")]
 Wait = Annotated[float, Query(ge=0, le=WAIT_SECONDS, description="Answer once it has ended, or after so many seconds.")]
 
 
@@ -74,18 +76,18 @@ def list_unprobed_rules(
 
 
 @router.get("/runs/{id}", summary="Show a run", operation_id="getRun")
-def get_run(id: int, _who: Signed, keepers: TheKeepers, wait: Wait = 0) -> Run:
+def get_run(id: RunNumber, _who: Signed, keepers: TheKeepers, wait: Wait = 0) -> Run:
     """One run, with what came of each probe; while it is under way, how far it is."""
     return keepers.runs.wait(id, wait)
 
 
 @router.get("/runs/{id}/devices", summary="Machines of a run", operation_id="listRunDevices")
 def list_run_devices(
-    id: int,
+    id: RunNumber,
     _who: Signed,
     keepers: TheKeepers,
     set: Annotated[str, Query(max_length=64, description="Key of the probe set.")],
-    number: Annotated[int, Query(ge=1, description="The probe's place in it.")],
+    number: Annotated[int, Query(ge=1, le=2**53, description="The probe's place in it.")],
     cause: Annotated[str, Query(max_length=64, description="The code of the cause.")],
     cursor: Cursor = None,
     limit: Limit = 200,
@@ -96,11 +98,11 @@ def list_run_devices(
 
 @router.get("/runs/{id}/observations", summary="What machines saw in a run", operation_id="listObservations")
 def list_observations(
-    id: int,
+    id: RunNumber,
     _who: Signed,
     keepers: TheKeepers,
     set: Annotated[str | None, Query(max_length=64, description="Only of this probe set.")] = None,
-    number: Annotated[int | None, Query(ge=1, description="Only of the probe at this place in it.")] = None,
+    number: Annotated[int | None, Query(ge=1, le=2**53, description="Only of the probe at this place in it.")] = None,
     agrees: Annotated[bool | None, Query(description="Only what was seen as predicted, or otherwise.")] = None,
     cursor: Cursor = None,
     limit: Limit = 200,
@@ -114,7 +116,7 @@ def list_observations(
     summary="Take a case along",
     operation_id="getProbeCase",
 )
-def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> ProbeCase:
+def get_case(id: RunNumber, device: str, set: str, number: Place, _who: Responder, keepers: TheKeepers) -> ProbeCase:
     """What a machine saw otherwise than predicted, and all that the prediction was made of: by it `check replay`
     decides it again with no service.
     """
@@ -131,7 +133,7 @@ def get_case(id: int, device: str, set: str, number: int, _who: Responder, keepe
     responses=gives("image/png"),
 )
 @acts
-def get_picture(id: int, device: str, set: str, number: int, _who: Responder, keepers: TheKeepers) -> Response:
+def get_picture(id: RunNumber, device: str, set: str, number: Place, _who: Responder, keepers: TheKeepers) -> Response:
     """The page as the machine saw it, a PNG. It is kept for 30 days; who looks at it is in the audit trail."""
     return Response(keepers.observing.picture(id, device, set, number), media_type="image/png")
 
