@@ -59,8 +59,8 @@ REFUSED = {
     "a remedy that it has not": ("POST", FINDING + "/remedy", {"remedy": "extend"}, 422, "remove-assignment"),
     "no remedy": ("POST", FINDING + "/remedy", {}, 422, "remedy"),
     "a revision to come": ("GET", "/revisions/100000", None, 404, "no revision 100000"),
-    "a revision below none": ("GET", "/revisions/-1", None, 404, "no revision -1"),
-    "a revision beyond numbers": ("GET", f"/revisions/{10**30}", None, 404, "no revision"),
+    "a revision below none": ("GET", "/revisions/-1", None, 422, "0 at the least"),
+    "a revision beyond numbers": ("GET", f"/revisions/{10**30}", None, 422, "at the most"),
     "an estate to come": ("GET", "/revisions/100000/estate", None, 404, "no revision 100000"),
     "a comparison with what is to come": (
         "GET",
