@@ -68,6 +68,9 @@ def test_its_key_and_its_type_are_its_own(portero, run):
         open_evidence(manifest, pinned)
     with pytest.raises(ValueError, match="not signed"):
         open_manifest(file, pinned)
+    for no_key in (file, "", "-----BEGIN PUBLIC KEY-----"):
+        with pytest.raises(BadEvidence, match="no public key"):
+            open_evidence(file, no_key)
 
 
 @pytest.mark.parametrize("text", ["", "x", "a.b.c", "eyJhbGciOiJub25lIn0.e30.", "\n", "é"])

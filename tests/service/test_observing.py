@@ -249,3 +249,5 @@ def test_a_visit_that_is_typed_in_says_where(portero, machines):
             NewRun(kind="observed", visit=STOPPED, **more)
     with pytest.raises(ValueError, match="say kind observed"):
         NewRun(visit=STOPPED, on=("desk-1",))
+    with pytest.raises(ValueError, match="is not a URL"):
+        NewRun(kind="observed", visit="http://[bad", on=("desk-1",))

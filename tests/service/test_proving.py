@@ -92,6 +92,7 @@ def test_a_preview_tells_what_becomes_of_the_probes(portero, fleet):
         ("blok reeltide.example", "is no probe and no probe set"),
         ("block", "is no probe and no probe set"),
         ("block reeltide.example on nowhere", "nowhere"),
+        ("block http://[bad on desks", "is not a URL"),
         ("stays-opn", "is no probe and no probe set"),
     ],
 )

@@ -218,6 +218,8 @@ def test_a_run_that_the_service_did_not_end_has_failed(tmp_path):
         assert connection.execute("SELECT summary ->> '$.state' FROM run").fetchone()[0] == "running"
     hold.set()
     assert keepers.runs.wait(run.id, 10).state == "done"
+    keepers.runs.note(run)
+    assert keepers.runs.get(run.id).state == "done", "who tells late how far it was does not open it again"
     with keepers.store.writing() as connection:
         connection.execute("UPDATE run SET summary = json_set(summary, '$.state', 'running')")
     keepers.close()

@@ -111,9 +111,7 @@ def _tell(found: Evidence) -> None:
         output.say(f"{one.set} {one.number}: {one.tried}: {one.sentence}", indent=2)
     if found.unreached:
         named = ", ".join(found.unreached[:MOST_NAMED])
-        more = (
-            wording.and_more(named, len(found.unreached) - MOST_NAMED) if len(found.unreached) > MOST_NAMED else named
-        )
+        more = wording.and_more(named, max(0, len(found.unreached) - MOST_NAMED))
         output.say(f"Not reached: {more}.")
 
 

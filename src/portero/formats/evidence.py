@@ -43,19 +43,25 @@ def sign_evidence(evidence: Evidence, private_pem: str) -> str:
 def open_evidence(token: str, public_pem: str) -> Evidence:
     """The evidence in a file, its signature verified. BadEvidence."""
     try:
+        key = _JWS.get_algorithm_by_name("EdDSA").prepare_key(public_pem)
+    except (jwt.InvalidKeyError, ValueError) as problem:
+        raise BadEvidence(
+            "it is to be checked by what is no public key; “portero evidence key” writes one"
+        ) from problem
+    try:
         token = token.strip()
         if jwt.get_unverified_header(token).get("typ") != TYPE:
             raise BadEvidence("this file is signed, but it is no evidence")
-        payload = _JWS.decode(token, public_pem, algorithms=["EdDSA"])
+        payload = _JWS.decode(token, key, algorithms=["EdDSA"])
         return Evidence.model_validate_json(payload)
     except ValidationError as problem:
         first = problem.errors()[0]
         raise BadEvidence(
             f"it does not read as evidence: {fault_at(without_tags(first['loc']), fault_of(first))}"
         ) from problem
+    except BadEvidence:
+        raise
     except (jwt.InvalidTokenError, ValueError) as problem:
-        if isinstance(problem, BadEvidence):
-            raise
         raise BadEvidence("it is not signed by this key, or something in it was altered") from problem
 
 

@@ -33,6 +33,7 @@ from portero.service.last_heard import Heard
 from portero.service.last_used import LastUsed
 from portero.service.live import Live
 from portero.service.lookups import Lookups
+from portero.service.observations import Observations
 from portero.service.observing import Observing
 from portero.service.older_forms import OlderForms
 from portero.service.planning import Planner
@@ -96,6 +97,7 @@ class Keepers:
     runs: Runs
     verifying: Verifying
     observing: Observing
+    observations: Observations
     repeating: Repeating
     evidence: EvidenceKeeper
     proving: Proving
@@ -214,6 +216,7 @@ def _opened(held: DataFolder, clock: Callable[[], float], bounds: Bounds) -> Kee
             evidence_key(folder), public_text_of(key), store, runs_keeper, estate_keeper, fleet, clock
         ),
         observing=observing,
+        observations=Observations(store, runs_keeper, fleet),
         indicators=IndicatorsKeeper(store, current, fleet, clock),
         enrolment=EnrolmentKeeper(store, fleet, live, clock),
         pushes=Pushes(store, live, fleet.check_in_seconds, clock),

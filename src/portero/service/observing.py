@@ -7,7 +7,7 @@ import binascii
 import secrets
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 
 import structlog
@@ -24,17 +24,11 @@ from portero.core.nouns.observation import (
     MOST_ORDERED,
     MOST_PICTURE,
     Observation,
-    ObservedProbe,
     ProbeOrder,
     ProbesSeen,
     Seen,
 )
-from portero.core.nouns.page import Page
-from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.run import NewRun, Run
-from portero.core.nouns.urls import BadUrl, parse_visit
-from portero.core.nouns.verdict import ObservedVerdict
-from portero.core.sentences import observing as words
 from portero.formats.cases import case_of, write_case
 from portero.service.fleet import FleetKeeper
 from portero.service.live import Live
@@ -195,11 +189,11 @@ class Observing:
                 del self._orders[device]
             asking = self._asking[order.run]
         # as it is now: it may have applied something since it was asked
-        found, cases = self._beside(asking, order, self._fleet.device(device), told)
+        pictures = {one.number: png for one in told.seen if order.pictures and (png := _png(one)) is not None}
+        found, cases = self._beside(asking, order, self._fleet.device(device), told, pictures)
         with self._store.writing() as connection:
             observations.keep(connection, list(found.values()), cases)
-            if order.pictures:
-                observations.keep_pictures(connection, self._pictures(order, told, found), asking.wanted.run.by)
+            observations.keep_pictures(connection, list(_pictured(order, found, pictures)), asking.wanted.run.by)
         if cases:
             self._live.tell("finding")
         with self._lock:
@@ -212,7 +206,7 @@ class Observing:
             self._end(asking)
 
     def _beside(
-        self, asking: _Asking, order: _Order, device: Device, told: ProbesSeen
+        self, asking: _Asking, order: _Order, device: Device, told: ProbesSeen, pictures: Collection[int]
     ) -> tuple[dict[tuple[str, int], Observation], dict[tuple[str, int], bytes]]:
         """What was seen beside what is predicted, by set and number; and the cases of what was seen otherwise."""
         found: dict[tuple[str, int], Observation] = {}
@@ -223,28 +217,14 @@ class Observing:
                 continue
             one = order.probes[seen.number - 1]
             key = one.set.key, one.number
-            has_picture = order.pictures and _png(seen) is not None
             bare = seen.model_copy(update={"picture": None})
-            found[key] = observation(order.run, one, alike, bare, at, told.bundle)
-            if has_picture:
-                found[key] = found[key].model_copy(update={"has_picture": True})
-            if found[key].agrees is False and len(cases) < MOST_CASES and asking.cases < MOST_CASES_OF_RUN:
+            told_of = observation(order.run, one, alike, bare, at, told.bundle)
+            found[key] = told_of.model_copy(update={"has_picture": seen.number in pictures})
+            if told_of.agrees is False and len(cases) < MOST_CASES and asking.cases < MOST_CASES_OF_RUN:
                 asking.cases += 1
-                case = case_of(asked_as_tried(one.probe, alike, seen), device.facts, found[key])
+                case = case_of(asked_as_tried(one.probe, alike, bare), device.facts, found[key])
                 cases[key] = zstandard.compress(write_case(case))
         return found, cases
-
-    @staticmethod
-    def _pictures(
-        order: _Order, told: ProbesSeen, found: dict[tuple[str, int], Observation]
-    ) -> list[tuple[Observation, bytes]]:
-        """The pictures that came along."""
-        pictures = []
-        for seen in told.seen:
-            if seen.number <= len(order.probes) and (png := _png(seen)) is not None:
-                one = order.probes[seen.number - 1]
-                pictures.append((found[one.set.key, one.number], png))
-        return pictures
 
     def _tell(self, asking: _Asking) -> None:
         if time.perf_counter() - asking.told_at > TOLD_SECONDS:
@@ -310,91 +290,19 @@ class Observing:
         )
         self._runs.end(ended, behind)
 
-    # --- looked at ---
-
-    def picture(self, run: int, device: str, set: str, number: int) -> bytes:
-        """The picture of what a machine saw, as PNG. Refusal where there is none."""
-        found = self._fleet.device(device)
-        with self._store.reading() as connection:
-            png = observations.picture_of(connection, run, found.id, set, number)
-        if png is None:
-            raise Refusal("not-found", f"There is no picture of probe {number} of {set[:64]} on {found.hostname}.")
-        return png
-
-    def of_device(self, name: str) -> list[Observation]:
-        """What a machine saw last of each probe, the newest first. Refusal."""
-        found = self._fleet.device(name)
-        with self._store.reading() as connection:
-            return observations.newest_of(connection, found.id, MOST_ORDERED)
-
-    def of_set(self, one: ProbeSet) -> list[ObservedProbe]:
-        """What the probes of a set came to on the machines that have tried them, as they are written now."""
-        with self._store.reading() as connection:
-            tallies = observations.tallies(connection, one.key)
-        found = {(tally.number, tally.tried, tally.expected): tally for tally in tallies}
-        told = []
-        for number, probe in enumerate(one.probes, start=1):
-            last = found.get((number, probe.tried, probe.expect.value))
-            if last is not None:
-                counts = (last.machines, last.passed, last.disagreeing)
-                told.append(
-                    ObservedProbe(
-                        number=number,
-                        machines=last.machines,
-                        passed=last.passed,
-                        disagreeing=last.disagreeing,
-                        at=moment(last.at),
-                        sentence=words.tally(*counts),
-                    )
-                )
-        return told
-
-    def last_of(self, device: str, attempt: Attempt) -> ObservedVerdict | None:
-        """What a machine, by its id, did when it last tried just this."""
-        wanted = _tried(attempt)
-        with self._store.reading() as connection:
-            seen = observations.newest_of(connection, device, MOST_ORDERED)
-        for one in seen:
-            if one.seen.verdict is not None and _normal(one.tried) == wanted:
-                told = {"verdict": one.seen.verdict, "layer": one.seen.layer, "browser": one.seen.browser}
-                return ObservedVerdict(**told, at=one.at, run=one.run, agrees=one.agrees)
-        return None
-
-    def case(self, run: int, device: str, set: str, number: int) -> bytes:
-        """The case of what a machine saw otherwise than predicted, as a file. Refusal where there is none."""
-        found = self._fleet.device(device)
-        with self._store.reading() as connection:
-            packed = observations.case_of(connection, run, found.id, set, number)
-        if packed is None:
-            said = f"There is no case of probe {number} of {set[:64]} on {found.hostname} in run {run}."
-            raise Refusal("not-found", f"{said} One is kept where something else was seen than predicted.")
-        return zstandard.decompress(packed)
-
-    def page(
-        self, run: int, set: str | None, number: int | None, agrees: bool | None, cursor: str | None, limit: int
-    ) -> Page[Observation]:
-        """A page of what machines saw in a run. Refusal."""
-        self._runs.get(run)
-        with self._store.reading() as connection:
-            return observations.list_observations(connection, run, set, number, agrees, cursor, limit)
-
 
 def _nothing(_attempt: Attempt, _expected: Verdict) -> WhyAsked:
     raise AssertionError("not asked for")
 
 
-def _tried(attempt: Attempt) -> str:
-    if attempt.url is not None:
-        return _normal(attempt.url)
-    return Probe(start=attempt.start, expect=Verdict.ALLOW).tried
-
-
-def _normal(tried: str) -> str:
-    """A URL as it is understood; what is none as it stands."""
-    try:
-        return parse_visit(tried).url
-    except BadUrl:
-        return tried
+def _pictured(
+    order: _Order, found: Mapping[tuple[str, int], Observation], pictures: Mapping[int, bytes]
+) -> Iterator[tuple[Observation, bytes]]:
+    """The pictures that came along, each with what was seen."""
+    for number, png in pictures.items():
+        if number <= len(order.probes):
+            one = order.probes[number - 1]
+            yield found[one.set.key, one.number], png
 
 
 def _png(seen: Seen) -> bytes | None:

@@ -99,8 +99,11 @@ class Runs:
         return wanted._replace(run=run)
 
     def note(self, run: Run) -> None:
-        """A run is so far."""
-        self._open[run.id] = run
+        """A run is so far; nothing where it has ended meanwhile."""
+        with self._lock:
+            if run.id not in self._open:
+                return
+            self._open[run.id] = run
         self._live.tell("run")
 
     def end(self, run: Run, behind: Behind | None) -> None:
@@ -113,7 +116,8 @@ class Runs:
                 rules = {(rule.ruleset, rule.selector) for one in ended.results for rule in one.decided_by}
                 runs.note_probed(connection, rules, ended.at.timestamp())
         finally:
-            del self._open[run.id]
+            with self._lock:
+                del self._open[run.id]
             self._ended.pop(run.id).set()
             self._live.tell("run")
 

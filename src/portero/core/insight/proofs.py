@@ -22,6 +22,7 @@ from portero.core.nouns.preview import Forecast
 from portero.core.nouns.probe_set import Probe, ProbeSet
 from portero.core.nouns.proof import Proof, ProofState, ProvedProbe
 from portero.core.nouns.run import ProbeResult
+from portero.core.nouns.urls import BadUrl, parse_visit
 from portero.core.nouns.verdict import Intended
 from portero.core.sentences import proofs as words
 
@@ -58,12 +59,20 @@ def _probe(word: str, known: Known) -> Probe:
     if expected not in {verdict.value for verdict in Verdict} or not what.strip():
         raise QuickWordProblem(f"“{word[:80]}” is no probe and no probe set; write {HOW}")
     tried = attempted(what.strip())
-    fields = {"visit": tried["url"]} if "url" in tried else tried
+    fields = {"visit": _visited(tried["url"])} if "url" in tried else tried
     target = target_of(where.strip(), known) if where.strip() else WHOLE_FLEET
     try:
         return Probe.model_validate({**fields, "expect": expected, "to": target})
     except ValidationError as problem:
         raise QuickWordProblem(f"{word[:80]}: {fault_of(problem.errors()[0])}") from problem
+
+
+def _visited(url: str) -> str:
+    try:
+        parse_visit(url)
+    except BadUrl as problem:
+        raise QuickWordProblem(str(problem)) from problem
+    return url
 
 
 # --- what they mean ---

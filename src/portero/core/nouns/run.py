@@ -12,6 +12,7 @@ from portero.core.nouns.attempt import Url
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.finding import RuleAt
 from portero.core.nouns.probe_set import RunKind
+from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.why import CauseCode, Stage
 
 RunState = Literal["running", "done", "failed"]
@@ -139,4 +140,6 @@ class NewRun(Noun):
             raise ValueError("visit and pictures go with machines that try it: say kind observed")
         if self.visit is not None and (self.sets or not self.on):
             raise ValueError("a visit is tried on the machines and groups named in on, and goes with no sets")
+        if self.visit is not None:
+            parse_visit(self.visit)
         return self

@@ -30,7 +30,7 @@ def check(body: Attempt, who: Signed, keepers: TheKeepers, left_aside: LeftAside
     caveat; and what was observed, where the machine has tried just this.
     """
     told = _as_seen(who, keepers, lambda attempt: keepers.checks.explain(attempt, left_aside))(body)
-    observed = keepers.observing.last_of(keepers.fleet.device(body.device).id, body)
+    observed = keepers.observations.last_of(keepers.fleet.device(body.device).id, body)
     return told.model_copy(update={"observed": observed})
 
 

@@ -24,7 +24,7 @@ ROUTES = NounRoutes(NOUNS["probe set"], users=_users)
 def list_observed(key: str, _who: Signed, keepers: TheKeepers) -> list[ObservedProbe]:
     """What the probes of a set came to on the machines that have really tried them, by what each saw last."""
     noun = NOUNS["probe set"]
-    return keepers.observing.of_set(the(keepers.estate.snapshot.estate.probe_sets, noun, key))
+    return keepers.observations.of_set(the(keepers.estate.snapshot.estate.probe_sets, noun, key))
 
 
 @router.post("/probe-sets/draw-up", summary="Draw a probe set up", operation_id="drawUpProbeSet")

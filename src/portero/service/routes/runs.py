@@ -108,7 +108,7 @@ def list_observations(
     limit: Limit = 200,
 ) -> Page[Observation]:
     """What each machine saw of each probe in an observed run, beside what was predicted of it at that moment."""
-    return keepers.observing.page(id, set, number, agrees, cursor, limit)
+    return keepers.observations.page(id, set, number, agrees, cursor, limit)
 
 
 @router.get(
@@ -120,7 +120,7 @@ def get_case(id: RunNumber, device: str, set: str, number: Place, _who: Responde
     """What a machine saw otherwise than predicted, and all that the prediction was made of: by it `check replay`
     decides it again with no service.
     """
-    data = keepers.observing.case(id, device, set, number)
+    data = keepers.observations.case(id, device, set, number)
     # as it was written: it may be large
     return cast("ProbeCase", Response(data, media_type="application/json"))
 
@@ -135,10 +135,10 @@ def get_case(id: RunNumber, device: str, set: str, number: Place, _who: Responde
 @acts
 def get_picture(id: RunNumber, device: str, set: str, number: Place, _who: Responder, keepers: TheKeepers) -> Response:
     """The page as the machine saw it, a PNG. It is kept for 30 days; who looks at it is in the audit trail."""
-    return Response(keepers.observing.picture(id, device, set, number), media_type="image/png")
+    return Response(keepers.observations.picture(id, device, set, number), media_type="image/png")
 
 
 @router.get("/devices/{device}/observations", summary="What a machine saw", operation_id="listDeviceObservations")
 def list_device_observations(device: str, _who: Signed, keepers: TheKeepers) -> list[Observation]:
     """What a machine saw last of each probe that it really tried, beside what was predicted then; the newest first."""
-    return keepers.observing.of_device(device)
+    return keepers.observations.of_device(device)
