@@ -50,6 +50,31 @@ def codes(explanation) -> list[str]:
     return [caveat.code.value for caveat in explanation.effective.caveats]
 
 
+def till_one() -> Estate:
+    """What stops gambling and every program until one o'clock, an hour from now."""
+    programs = {"key": "nothing-starts", "kind": "startup", "rules": [{"everything": True, "action": "block"}]}
+    ends = {"to": ["whole-fleet"], "ends": "2026-11-20T13:00:00Z"}
+    return estate(
+        rulesets=[ruleset("no-gambling", gambling="block").model_dump(), programs],
+        assignments=[{"key": "a", "ruleset": "no-gambling", **ends}, {"key": "b", "ruleset": "nothing-starts", **ends}],
+    )
+
+
+@pytest.mark.parametrize(
+    ("ahead", "told_of", "verdict"),
+    [(None, [], "block"), (3_000, [], "block"), (3_700, ["clock-off"], "allow"), (-4_000_000_000, [], "block")],
+)
+def test_a_machine_goes_by_its_own_clock(ahead, told_of, verdict):
+    found = told(till_one(), clock_ahead=ahead)
+    assert (found.intended.verdict, found.effective.verdict) == ("block", verdict)
+    assert codes(found) == told_of
+    policy = Policy(compile_bundle(till_one(), ("whole-fleet",)))
+    start = Attempt(device="x", start={"product": "Deckhand Viewer"}, at=NOW)
+    machine = Machine(layers=FULL, applied=policy, coverage=CoverageTable(), clock_ahead=ahead)
+    found = explain(policy, Case(start, INDEX, machine))
+    assert (found.intended.verdict, found.effective.verdict, codes(found)) == ("block", verdict, told_of)
+
+
 def test_a_layer_meant_to_observe_records_and_decides_nothing():
     watching = estate(settings={"layers": {"filter": "observing"}})
     found = told(watching, layers=Layers(filter="observing"))

@@ -167,6 +167,7 @@ WITH_WORDS_OF_THEIR_OWN = (
     CaveatCode.RESTART_NEEDED,
     CaveatCode.TAMPERED,
     CaveatCode.PASSED_BY,
+    CaveatCode.CLOCK_OFF,
 )
 
 

@@ -92,6 +92,9 @@ class Machine:
                 if not faults.get("stale"):
                     with suppress(ServiceUnreachable):
                         await agent.check_in()
+                        # what it found of itself meanwhile it tells at once
+                        if agent.news.is_set():
+                            await agent.check_in()
                 tries = faults.get("tries", by_what_it_holds)(agent)
                 probing = asyncio.create_task(keep_probing(agent, tries))
                 new = NewRun(kind="observed", on=(self.hostname,), sets=sets, seconds=20)
@@ -176,10 +179,14 @@ def test_a_damaged_index_is_seen_and_was_predicted(machine, portero, tmp_path):
     assert [one.code for one in done.results[0].causes] == ["stale-index"]
 
 
-def test_a_clock_that_is_wrong_shows_as_a_disagreement(machine, portero):
+def test_a_clock_that_is_wrong_is_seen_and_was_predicted(machine, portero):
     done, seen = machine.answer(portero, clock=lambda: datetime.now(UTC) + timedelta(hours=1))
-    assert (seen[4].predicted, seen[4].seen.verdict) == ("block", "allow")
-    assert [one.code for one in done.results[3].causes] == ["disagreement"]
+    assert (seen[4].seen.verdict, seen[4].predicted, seen[4].agrees) == ("allow", "allow", True)
+    assert "60 minutes ahead" in seen[4].predicted_why
+    assert [one.code for one in done.results[3].causes] == ["clock-off"]
+    # what holds at any time is stopped by any clock
+    assert (seen[1].seen.verdict, seen[1].agrees) == ("block", True)
+    assert "clock-off" in portero.devices.get(machine.hostname).blockers
 
 
 def test_a_machine_may_be_set_up_to_try_nothing(machine, portero):

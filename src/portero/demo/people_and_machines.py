@@ -38,6 +38,8 @@ _OWN_FILES = {
     "firefox": "/etc/firefox/policies/policies.json",
 }
 _NO_ZONE = {"workshop-diag-11", "fairhaven-desk-06"}
+_CLOCK_AHEAD = {"training-pc-09": 3_300.0}
+"""A machine whose battery is empty: its clock is 55 minutes ahead."""
 _FACTS_STALE = "office-meeting-03"
 LOST = "office-laptop-40"
 """The machine whose credential was revoked."""
@@ -137,7 +139,8 @@ def _machine(
     tells = hostname != _FACTS_STALE
     sites = _sites(rng, *taste)
     own = _KIOSK_SITES if kind == "kiosk" else sites
-    return PlannedDevice(facts, every, holds, quiet, tells, people, visits, own)
+    ahead = _CLOCK_AHEAD.get(hostname, 0.0)
+    return PlannedDevice(facts, every, holds, quiet, tells, ahead, people, visits, own)
 
 
 def _with_policy_file(hostname: str, browsers: list[dict[str, object]]) -> None:

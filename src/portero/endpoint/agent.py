@@ -45,6 +45,7 @@ from portero.endpoint.guard.trials import Trials
 from portero.endpoint.held_policy import HeldPolicy
 from portero.endpoint.inventory import Inventory
 from portero.endpoint.local_log import LocalLog
+from portero.endpoint.own_clock import clock_ahead
 from portero.endpoint.situation import PEOPLE, UNTIL_RESTART, situation_of
 from portero.endpoint.waiting import Hold
 from portero.formats.bundles import READABLE_FORMATS
@@ -322,11 +323,19 @@ class Agent:
             self.errands.set()
         if answer.headers.get(PROBES_HEADER):
             self.probes.set()
+        self._look_at_clock(answer.headers.get("Date"))
         with suppress(ValueError):
             asked = float(answer.headers.get(CHECK_IN_HEADER, ""))
             # what is far out of bounds is no interval that anybody set
             self.asked_every = min(max(asked, LEAST_CHECK_IN), MOST_CHECK_IN)
         return answer
+
+    def _look_at_clock(self, date: str | None) -> None:
+        """Find how far the clock here is off; where that is news, the service hears of it at once."""
+        found = clock_ahead(self.now(), date, self._own.clock_ahead)
+        if found != self._own.clock_ahead:
+            self._own = self._own.model_copy(update={"clock_ahead": found})
+            self.news.set()
 
     async def wait(self) -> bool:
         """Hold until the service has something for this device (True), or for a while (False)."""

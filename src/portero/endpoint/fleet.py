@@ -9,7 +9,7 @@ import asyncio
 import random
 from collections.abc import Callable
 from contextlib import AsyncExitStack
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import httpx
@@ -43,6 +43,8 @@ class PlannedDevice(msgspec.Struct, forbid_unknown_fields=True):
     """Joined once, and not heard of since."""
     tells_facts: bool = True
     """Whether it tells its facts again after it has joined."""
+    clock_ahead: float = 0.0
+    """Seconds that its clock is wrong."""
     people: list[str] = []
     visits_per_hour: float = 6.0
     sites: dict[str, float] = {}
@@ -87,7 +89,7 @@ class SimulatedDevice:
         first = not self._folder.joined
         if first:
             await Agent.join(self._folder, self._http, service, code, self._facts)
-        agent = Agent(self._folder, self._http, tells_facts=self._planned.tells_facts)
+        agent = Agent(self._folder, self._http, self._clock, tells_facts=self._planned.tells_facts)
         if first:
             await agent.check_in()
             self._live_through(agent, past_hours)
@@ -96,6 +98,9 @@ class SimulatedDevice:
             agent.queue.close()
             return None
         return agent
+
+    def _clock(self) -> datetime:
+        return datetime.now(UTC) + timedelta(seconds=self._planned.clock_ahead)
 
     async def live(self, agent: Agent) -> None:
         """Keep in touch, visit sites, report, until cancelled."""

@@ -54,6 +54,7 @@ class Obstacles:
             facts.layer_versions,
             member.browsers,
             facts.zone is None,
+            facts.clock_ahead,
             facts.os,
             sites,
         )

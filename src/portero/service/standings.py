@@ -83,6 +83,7 @@ class _What:
             facts.layer_versions,
             facts.place,
             facts.zone if self._by_zone else facts.zone is None,
+            facts.clock_ahead,
             member.browsers if self._with_browsers else None,
             self._at_gateway(facts.addresses),
             alone,

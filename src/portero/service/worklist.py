@@ -22,7 +22,7 @@ from portero.store.runs import list_runs
 MOST_ITEMS = 60
 _ENDS = (FindingKind.ENDING, FindingKind.ENDED)
 _URGENT = (BlockerCode.LAYER_OFF, BlockerCode.CREDENTIAL_REVOKED, BlockerCode.LAYER_OBSERVING)
-_TRIFLES = (BlockerCode.ZONE_MISSING, BlockerCode.FACTS_STALE, BlockerCode.DUPLICATE_HOSTNAME)
+_TRIFLES = (BlockerCode.ZONE_MISSING, BlockerCode.CLOCK_OFF, BlockerCode.FACTS_STALE, BlockerCode.DUPLICATE_HOSTNAME)
 _STRAGGLING = (BlockerCode.SILENT,)
 LATE = 3600.0
 """Seconds after which a machine that has not taken its bundle is a straggler."""

@@ -23,6 +23,7 @@ from portero.core.wording import counted
 NOT_IN_THE_WAY = frozenset(
     (
         BlockerCode.ZONE_MISSING,
+        BlockerCode.CLOCK_OFF,
         BlockerCode.FACTS_STALE,
         BlockerCode.DUPLICATE_HOSTNAME,
         BlockerCode.REJOIN_WAITING,
@@ -64,6 +65,8 @@ def obstacles(
         found += _of_browsers(facts, coverage, sites)
     if facts.zone is None:
         found.append(Obstacle(BlockerCode.ZONE_MISSING))
+    if facts.clock_ahead is not None:
+        found.append(Obstacle(BlockerCode.CLOCK_OFF, about=sentences.clock_off_by(facts.clock_ahead)))
     return tuple(sorted(found, key=lambda obstacle: obstacle.rank))
 
 

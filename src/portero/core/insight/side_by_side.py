@@ -78,7 +78,10 @@ def _verdict(hostname: str, told: Explanation) -> MachineVerdict:
 # --- two machines ---
 
 
-_FIELDS = ("lifecycle", "layers", "layer_versions", "is_server", "platform", "platform_version", "place", "zone")
+_FIELDS = (
+    *("lifecycle", "layers", "layer_versions", "is_server", "platform", "platform_version", "place", "zone"),
+    "clock_ahead",
+)
 _WORDS = {
     "lifecycle": "lifecycle",
     "layers": "layers",
@@ -88,6 +91,7 @@ _WORDS = {
     "platform_version": "version of the platform",
     "place": "place",
     "zone": "time zone",
+    "clock_ahead": "clock",
 }
 
 

@@ -78,6 +78,7 @@ class MemberFacts(msgspec.Struct, frozen=True):
     place: str | None = None
     zone: str | None = None
     last_start: datetime | None = None
+    clock_ahead: int | None = None
     signed_in: tuple[str, ...] = ()
 
     @property

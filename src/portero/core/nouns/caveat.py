@@ -36,6 +36,7 @@ class CaveatCode(StrEnum):
     STARTUP_OBSERVING = "startup-observing"
     PASSED_BY = "passed-by"
     TRUSTED_GATEWAY = "trusted-gateway"
+    CLOCK_OFF = "clock-off"
     FACT_MISSING = "fact-missing"
 
 

@@ -74,6 +74,8 @@ class OperatingSystem(Noun):
 
 MOST_APPLICATIONS = 5_000
 """So many programs a machine tells of."""
+MOST_CLOCK_AHEAD = 4_000_000_000
+"""So many seconds a clock may be ahead or behind: one that begins in 1970 with each start is."""
 
 
 class Application(Noun):
@@ -120,6 +122,14 @@ class Facts(Noun):
     place: Place | None = None
     zone: Zone | None = None
     last_start: Timestamp | None = None
+    clock_ahead: Annotated[
+        int | None,
+        Field(
+            ge=-MOST_CLOCK_AHEAD,
+            le=MOST_CLOCK_AHEAD,
+            description="Seconds that its clock is ahead of the service's; behind is negative. None within a minute.",
+        ),
+    ] = None
     signed_in: Annotated[
         tuple[Text, ...], Field(max_length=32, description="Who is signed in: the people's names on the machine.")
     ] = ()

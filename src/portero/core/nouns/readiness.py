@@ -34,6 +34,7 @@ class BlockerCode(StrEnum):
     RESTART_NEEDED = "restart-needed"
     TAMPERED = "tampered"
     ZONE_MISSING = "zone-missing"
+    CLOCK_OFF = "clock-off"
     FACTS_STALE = "facts-stale"
 
 

@@ -50,6 +50,7 @@ class CauseCode(StrEnum):
     RESTART_NEEDED = "restart-needed"
     PASSED_BY = "passed-by"
     GATEWAY = "gateway"
+    CLOCK_OFF = "clock-off"
     # content
     OTHER_CATEGORY = "other-category"
     STALE_INDEX = "stale-index"

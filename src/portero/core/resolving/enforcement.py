@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from datetime import datetime, timedelta
 from ipaddress import ip_network
 from typing import NamedTuple
 
@@ -41,6 +42,8 @@ class Machine(NamedTuple):
     place: Place | None = None
     zone: str | None = None
     last_start: float | None = None
+    clock_ahead: int | None = None
+    """Seconds that its clock is ahead of the right one."""
     browsers: tuple[Browser, ...] = ()
     applied: Policy | None = None
     current: bool = True
@@ -68,9 +71,17 @@ class Machine(NamedTuple):
             place=facts.place,
             zone=facts.zone,
             last_start=facts.last_start.timestamp() if facts.last_start else None,
+            clock_ahead=facts.clock_ahead,
             browsers=facts.browsers,
             **more,  # type: ignore[arg-type]
         )
+
+    def clock(self, at: datetime) -> datetime:
+        """What its own clock says at a moment."""
+        try:
+            return at + timedelta(seconds=self.clock_ahead or 0)
+        except OverflowError:
+            return at
 
     def browser(self, name: str | None) -> Browser | None:
         """The installed browser of a name."""

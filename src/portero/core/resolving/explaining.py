@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from portero.core import sentences
@@ -57,6 +57,13 @@ class Case(NamedTuple):
     def place(self) -> Place | None:
         """Where the device is: as the attempt says, else as the device reports."""
         return self.attempt.place or self.machine.place
+
+    @property
+    def by_own_clock(self) -> Case:
+        """The same, at the moment that the machine's own clock tells."""
+        if not self.machine.clock_ahead or self.attempt.at is None:
+            return self
+        return self._replace(attempt=self.attempt.model_copy(update={"at": self.machine.clock(self.attempt.at)}))
 
     @property
     def situation(self) -> Situation:
@@ -209,9 +216,15 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
     if not machine.index_current and applied.categories and meant.entry.source in _OF_THE_INDEX:
         stale = sentences.caveat(CaveatCode.STALE_INDEX, Layer.FILTER) if machine.has_index else sentences.no_index()
         caveats.append(stale)
+    own = case.by_own_clock
     if not machine.has_index:
-        case = case._replace(categories=EMPTY_INDEX)
-    look = meant if applied is meant.policy and machine.has_index else _look(applied, case, visit)
+        own = own._replace(categories=EMPTY_INDEX)
+    is_as_meant = applied is meant.policy and machine.has_index and own is case
+    look = meant if is_as_meant else _look(applied, own, visit)
+    if own.attempt is not case.attempt:
+        timely = _look(applied, own._replace(attempt=case.attempt), visit)
+        caveats += _clock_caveats(machine, (timely.sites, timely.filter), (look.sites, look.filter))
+    case = own
     policy, frame, path = meant.policy, look.frame, _path(case, visit)
     handed = _handed(look, case)
     sites, more = effective_browser(policy, applied, handed, bool(frame.site_list.patterns), machine, path)
@@ -239,6 +252,15 @@ def _effective_visit(meant: _Look, case: Case, intended: _Sayings) -> _Sayings:
         if len(intended.layers) > len(said[:2]) or layer.verdict is Verdict.BLOCK:
             caveats += [*more, *_missing_fields(missing)]
     return _Sayings(said, caveats)
+
+
+def _clock_caveats(machine: Machine, timely: Sequence[LayerVerdict], own: Sequence[LayerVerdict]) -> list[Caveat]:
+    """The caveat of a clock by which layers say something else than by the right one."""
+    told = zip(timely, own, strict=True)
+    differs = any(
+        (one.verdict, one.winner, one.logged) != (other.verdict, other.winner, other.logged) for one, other in told
+    )
+    return [sentences.clock_off(machine.clock_ahead or 0)] if differs else []
 
 
 def _handed(look: _Look, case: Case) -> LayerVerdict:
@@ -326,8 +348,12 @@ def _effective_start(policy: Policy, case: Case) -> _Sayings:
     caveats = machine_caveats(machine)
     if applied is None:
         return _Sayings([_nothing(Layer.STARTUP, caveats[0].detail)], caveats)
-    frame = applied.frame(case.situation)
-    layer, missing = _startup(applied, frame, program, case)
+    own = case.by_own_clock
+    frame = applied.frame(own.situation)
+    layer, missing = _startup(applied, frame, program, own)
+    if own is not case:
+        timely, _ = _startup(applied, applied.frame(case.situation), program, case)
+        caveats += _clock_caveats(machine, (timely,), (layer,))
     layer, more = effective_startup(policy, applied, layer, machine)
     started = _started(applied, program, machine)
     facts = _missing_facts(Layer.STARTUP, applied, case, lambda: weigh_start(frame, started).contenders)

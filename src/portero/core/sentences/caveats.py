@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from portero.core.nouns.caveat import Caveat, CaveatCode
 from portero.core.nouns.layer import Layer
-from portero.core.wording import LAYER_WORDS, joined
+from portero.core.wording import LAYER_WORDS, counted, joined
 
 
 def not_reached(browser: str | None, scheme: str) -> Caveat:
@@ -177,6 +177,25 @@ def no_index() -> Caveat:
         layer=Layer.FILTER,
         detail="This machine has no category index that it can use, so no host has a category by one there.",
         remedy="It fetches one anew when it checks in; what keeps it from that is told with its roll-out.",
+    )
+
+
+def clock_off_by(ahead: int) -> str:
+    """How far a clock is off: “60 minutes ahead”."""
+    seconds = abs(ahead)
+    size, unit = next((size, unit) for size, unit in _SPANS if seconds >= 2 * size or size == 60)
+    return f"{counted(round(seconds / size), unit)} {'ahead' if ahead > 0 else 'behind'}"
+
+
+_SPANS = ((86_400, "day"), (3_600, "hour"), (60, "minute"))
+
+
+def clock_off(ahead: int) -> Caveat:
+    """A machine that goes by a clock of which an outcome is another than by the right one."""
+    return Caveat(
+        code=CaveatCode.CLOCK_OFF,
+        detail=f"The clock of this machine is {clock_off_by(ahead)}, and by it a rule counts at another time.",
+        remedy="Set its clock, and let it follow a time server.",
     )
 
 

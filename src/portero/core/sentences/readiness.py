@@ -112,6 +112,11 @@ _BLOCKERS: dict[BlockerCode, tuple[str, str, str]] = {
         "Set the machine's time zone.",
         "/fleet?blocker=zone-missing",
     ),
+    BlockerCode.CLOCK_OFF: (
+        "Its clock is wrong, {about}: schedules, starts and ends go by it.",
+        "Set its clock, and let it follow a time server.",
+        "/fleet?blocker=clock-off",
+    ),
     BlockerCode.FACTS_STALE: (
         "It has told no facts for more than three days, though it checks in.",
         "Restart the endpoint on the machine.",
@@ -204,6 +209,10 @@ _OF_MACHINES: dict[BlockerCode, tuple[str, str]] = {
         "reports no time zone, so schedules that follow the machine run on UTC",
         "report no time zone, so schedules that follow the machine run on UTC",
     ),
+    BlockerCode.CLOCK_OFF: (
+        "has a clock that is wrong: schedules, starts and ends go by it",
+        "have a clock that is wrong: schedules, starts and ends go by it",
+    ),
     BlockerCode.FACTS_STALE: (
         "has told no facts for more than three days, though it checks in",
         "have told no facts for more than three days, though they check in",
@@ -241,6 +250,7 @@ _BLOCKER_COUNTS: dict[BlockerCode, tuple[str, str]] = {
     BlockerCode.RESTART_NEEDED: ("has a browser to be restarted", "have a browser to be restarted"),
     BlockerCode.TAMPERED: ("was tampered with", "were tampered with"),
     BlockerCode.ZONE_MISSING: ("has no time zone", "have no time zone"),
+    BlockerCode.CLOCK_OFF: ("has a wrong clock", "have a wrong clock"),
     BlockerCode.FACTS_STALE: ("told no facts lately", "told no facts lately"),
 }
 

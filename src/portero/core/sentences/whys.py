@@ -42,6 +42,7 @@ _STAGES: dict[Stage, tuple[CauseCode, ...]] = {
         CauseCode.RESTART_NEEDED,
         CauseCode.PASSED_BY,
         CauseCode.GATEWAY,
+        CauseCode.CLOCK_OFF,
     ),
     Stage.CONTENT: (CauseCode.OTHER_CATEGORY, CauseCode.STALE_INDEX),
     Stage.REACH: (

@@ -72,7 +72,8 @@ def _effective(agent: Agent, one: OrderedProbe, browser: str | None) -> Effectiv
     """What this machine would do, by its own bundle, facts and clock; None where it holds nothing yet."""
     if agent.rulings is None:
         return None
-    policy, facts = agent.rulings.policy, agent.facts
+    # at what its own clock says: by how much that is off counts no second time
+    policy, facts = agent.rulings.policy, agent.facts.model_copy(update={"clock_ahead": None})
     machine = Machine.of(
         facts,
         applied=policy,

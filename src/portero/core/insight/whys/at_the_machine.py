@@ -153,6 +153,10 @@ def _gateway(question: WhyAsked, caveat: Caveat) -> FoundCause:
     return FoundCause(words.of_caveat(CauseCode.GATEWAY, caveat), comes_to=lambda: question.verdict(**elsewhere))
 
 
+def _right_clock(question: WhyAsked, caveat: Caveat) -> FoundCause:
+    return FoundCause(words.of_caveat(CauseCode.CLOCK_OFF, caveat), comes_to=lambda: question.verdict(clock_ahead=None))
+
+
 def _fact_missing(question: WhyAsked, caveat: Caveat) -> FoundCause:
     unsaid = caveat.layer is not None and question.case.machine.layers.mode(caveat.layer) is None
     code = CauseCode.LAYER_NOT_REPORTED if unsaid else CauseCode.FIELDS_MISSING
@@ -174,5 +178,6 @@ _FINDERS: dict[CaveatCode, Callable[[WhyAsked, Caveat], FoundCause]] = {
     CaveatCode.RESTART_NEEDED: _told(CauseCode.RESTART_NEEDED),
     CaveatCode.PASSED_BY: _told(CauseCode.PASSED_BY),
     CaveatCode.TRUSTED_GATEWAY: _gateway,
+    CaveatCode.CLOCK_OFF: _right_clock,
     CaveatCode.FACT_MISSING: _fact_missing,
 }
