@@ -8,9 +8,11 @@ import httpx
 import pytest
 from playwright.sync_api import expect
 
+from conftest import assignment, ruleset
 from console.conftest import put_in_force, sync
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.probe_set import ProbeSet
+from portero.core.nouns.run import NewRun
 from portero.core.nouns.settings import GroupLayers
 
 pytestmark = [pytest.mark.browser, pytest.mark.process]
@@ -260,3 +262,23 @@ def test_from_the_toast_of_a_change_everything_is_verified(console, portero, pro
     put_in_force(console)
     console.get_by_role("button", name="Verify it").click()
     expect(console.get_by_role("region", name="What came of it")).to_contain_text("Blocks on")
+
+
+def test_the_board_tells_on_how_many_machines_an_assignment_was_seen_to_hold(
+    console, service, portero, machines, looked_at
+):
+    portero.rulesets.create(ruleset("no-news", news="block"))
+    portero.assignments.create(assignment("no-news", "kiosks"))
+    sync(service, machines["kiosk-1"])
+    news = {"key": "news", "to": ["kiosks"], "probes": [{"visit": "http://news.category.test/", "expect": "block"}]}
+    portero.probe_sets.create(ProbeSet.model_validate(news))
+    run = portero.runs.create(NewRun(kind="observed", sets=("news",)))
+    answer(service, machines["kiosk-1"], {"http://news.category.test/": "block"})
+    assert portero.runs.get(run.id, wait=10).disagreements == 0
+    console.go("/assignments")
+    console.get_by_title("Held on 1 of 1 machine.").click()
+    entry = console.get_by_role("dialog", name="no-news on kiosks")
+    expect(entry).to_contain_text("Held on 1 of 1 machine.")
+    looked_at("what machines saw of an assignment")
+    entry.get_by_role("link", name="Observed").click()
+    expect(console.get_by_role("region", name="What came of it")).to_contain_text("The one probe comes out as expected")

@@ -28,6 +28,7 @@ from portero.endpoint.folder import Folder
 from portero.endpoint.probing.ending_here import probe_filter
 from portero.endpoint.probing.orders import keep_probing, refusing
 from portero.endpoint.probing.simulated import by_what_it_holds
+from portero.endpoint.probing.starting_here import DOES_NOT_OPEN
 
 LAYERS = {"filter": "enforcing", "browser": "enforcing", "startup": "enforcing"}
 CHROMIUM = {"name": "chromium", "version": "140.0", "managed": True}
@@ -189,6 +190,26 @@ def test_a_clock_that_is_wrong_is_seen_and_was_predicted(machine, portero):
     assert "clock-off" in portero.devices.get(machine.hostname).blockers
 
 
+def test_where_a_list_stops_the_page_to_set_out_from_it_is_said_so(machine, portero):
+    probes = [
+        {"visit": LISTED, "reached_by": "link", "expect": "block"},
+        {"visit": "https://work.example/", "reached_by": "redirect", "expect": "allow"},
+    ]
+    listed = {"key": "from-a-search", "to": ["labs"], "probes": probes}
+    portero.probe_sets.create(ProbeSet.model_validate(listed))
+    _, seen = machine.answer(portero, sets=("from-a-search",))
+    assert [(seen[1].seen.verdict, seen[1].how), (seen[2].seen.verdict, seen[2].how)] == [
+        ("block", "by a link"),
+        ("allow", "by a redirect"),
+    ]
+    everything = {"key": "only-work", "kind": "site", "rules": [{"pattern": "*", "action": "block"}]}
+    portero.rulesets.create(Ruleset.model_validate(everything))
+    made = portero.assignments.create(assignment("only-work", "labs"))
+    _, seen = machine.answer(portero, sets=("from-a-search",))
+    portero.assignments.remove(made.key)
+    assert {one.seen.problem for one in seen.values()} == {DOES_NOT_OPEN}
+
+
 def test_a_machine_may_be_set_up_to_try_nothing(machine, portero):
     done, _ = machine.answer(portero, tries=lambda _agent: refusing("This machine is set up to try nothing."))
     assert {one.code for result in done.results for one in result.causes} == {"not-tried"}
@@ -214,7 +235,7 @@ def test_through_the_port_for_probes_nobody_gets_anywhere_and_nothing_is_recorde
     async def try_it():
         async with httpx.AsyncClient() as http:
             agent = Agent(machine.folder, http)
-            async with probe_filter(agent, None) as (port, _):
+            async with probe_filter(agent, None) as (port, _, pages):
                 unchecked = ssl.create_default_context()
                 unchecked.check_hostname, unchecked.verify_mode = False, ssl.CERT_NONE
                 async with httpx.AsyncClient(proxy=f"http://127.0.0.1:{port}", verify=unchecked) as browser:
@@ -222,9 +243,15 @@ def test_through_the_port_for_probes_nobody_gets_anywhere_and_nothing_is_recorde
                     stopped = await browser.get(GAMBLING)
                     with pytest.raises(httpx.ProxyError):
                         await browser.get(GAMBLING.replace("http:", "https:"))
-            return open_pages, stopped, agent.queue.waiting()
+                    linked = await browser.get(pages.leading_to('http://open.example/?a=1&b="', "link"))
+                    away = await browser.get(pages.leading_to(GAMBLING, "redirect"))
+                    redirected = await browser.get(str(away.url.join("/redirect")))
+            return open_pages, stopped, (linked, away, redirected), agent.queue.waiting()
 
-    open_pages, stopped, waiting = run_async(try_it())
+    open_pages, stopped, (linked, away, redirected), waiting = run_async(try_it())
+    assert 'href="http://open.example/?a=1&amp;b=&quot;"' in linked.text
+    assert 'href="/redirect"' in away.text
+    assert (redirected.status_code, redirected.headers["Location"]) == (302, GAMBLING)
     assert {page.text.partition("<p>")[2] for page in open_pages} == {"This visit was let through. Nothing was loaded."}
     assert stopped.status_code == 403
     assert "portero-notice" in stopped.text

@@ -187,6 +187,49 @@ def test_what_was_observed_stands_beside_what_is_predicted_everywhere(portero, m
     assert portero.runs.observed("office-holds") == [], "what is written otherwise now was not tried"
 
 
+def test_the_board_says_on_how_many_machines_an_assignment_was_seen_to_hold(portero, machines):
+    def told():
+        (cell,) = [one for one in portero.board.get().cells if one.target == "office"]
+        return cell.observed
+
+    run = begun(portero, sets=("office-holds",))
+    for wire, seen in zip(machines, (NOTICE, NOTICE), strict=True):
+        answer(wire, asked(wire)[0]["once"], PAGE, seen)
+    ended(portero, run)
+    assert (told().machines, told().held, told().run) == (2, 2, run.id)
+    assert told().sentence == "Held on 2 of 2 machines."
+    run = begun(portero, sets=("office-holds",))
+    answer(machines[0], asked(machines[0])[0]["once"], PAGE, PAGE)
+    answer(machines[1], asked(machines[1])[0]["once"], PAGE)
+    ended(portero, run)
+    # the other one tried nothing that the assignment settles: what it saw before still is the newest
+    assert (told().machines, told().held, told().run) == (2, 1, run.id)
+    assert told().sentence == "Held on 1 of 2 machines; on 1 it did not."
+
+
+def test_a_probe_that_is_tried_in_another_way_now_was_not_tried(portero, machines):
+    kept = portero.probe_sets.get("office-holds")
+    assert portero.runs.observed("office-holds")
+    by_link = [one.model_copy(update={"reached_by": "link"}) for one in kept.probes]
+    portero.probe_sets.put(ProbeSet(key=kept.key, to=kept.to, probes=tuple(by_link)), version=kept.version)
+    assert portero.runs.observed("office-holds") == []
+    run = begun(portero, sets=("office-holds",), on=("desk-1",))
+    (order,) = asked(machines[0])
+    assert [one["reached_by"] for one in order["probes"]] == ["link", "link"]
+    answer(machines[0], order["once"], PAGE, NOTICE)
+    assert [one.how for one in ended(portero, run).results] == ["by a link", "by a link"]
+    portero.probe_sets.put(
+        ProbeSet(key=kept.key, to=kept.to, probes=kept.probes), version=portero.probe_sets.get(kept.key).version
+    )
+
+
+@pytest.mark.parametrize("more", [{"window": "private"}, {"reached_by": "link"}])
+def test_a_start_has_no_window_and_no_link(more):
+    probe = {"to": "office", "start": {"product": "Deckhand Viewer"}, "expect": "block", **more}
+    with pytest.raises(ValueError, match="go with a visit"):
+        ProbeSet.model_validate({"key": "starts", "probes": [probe]})
+
+
 def test_of_older_runs_no_more_is_kept_than_what_came_of_them(portero, machines, monkeypatch):
     monkeypatch.setattr(observations, "MOST_RUNS", 1)
     first = begun(portero, sets=("wrongly",), on=("desk-1",))

@@ -14,6 +14,7 @@ import doorClosed from 'bootstrap-icons/icons/door-closed-fill.svg?raw'
 import doorOpen from 'bootstrap-icons/icons/door-open.svg?raw'
 import exclamationFill from 'bootstrap-icons/icons/exclamation-diamond-fill.svg?raw'
 import exclamation from 'bootstrap-icons/icons/exclamation-diamond.svg?raw'
+import eye from 'bootstrap-icons/icons/eye.svg?raw'
 import grip from 'bootstrap-icons/icons/grip-vertical.svg?raw'
 import hourglass from 'bootstrap-icons/icons/hourglass-split.svg?raw'
 import journal from 'bootstrap-icons/icons/journal-text.svg?raw'
@@ -44,6 +45,7 @@ const ICONS = {
   doorOpen,
   exclamation,
   exclamationFill,
+  eye,
   grip,
   hourglass,
   journal,

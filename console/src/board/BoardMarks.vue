@@ -1,8 +1,22 @@
 <script setup lang="ts">
+import { useNow } from '@vueuse/core'
+import { computed } from 'vue'
+
+import { span } from '@/lib/words'
 import type { BoardCell } from './useBoard'
 
-/** One assignment as the board shows it: what it comes to, and what is particular about it. */
-defineProps<{ cell: BoardCell }>()
+/** One assignment as the board shows it: what it comes to, what is particular about it, and what machines saw of it. */
+const props = defineProps<{ cell: BoardCell }>()
+const now = useNow({ interval: 30_000 })
+const odd = computed(() =>
+  props.cell.observed ? props.cell.observed.machines - props.cell.observed.held : 0,
+)
+const seen = computed(() => {
+  const told = props.cell.observed
+  if (!told) return undefined
+  const seconds = Math.max(0, (now.value.getTime() - new Date(told.at).getTime()) / 1000)
+  return `Observed ${span(seconds)} ago: ${told.sentence}`
+})
 </script>
 
 <template>
@@ -14,6 +28,9 @@ defineProps<{ cell: BoardCell }>()
     <Icon v-if="cell.people" name="person" label="for some people" class="m" />
     <Icon v-if="cell.place && cell.place !== 'anywhere'" name="pin" :label="`only ${cell.place}`" class="m" />
     <Icon v-if="cell.exception" name="key" label="exception" class="m" />
+    <span v-if="cell.observed" class="seen" :class="{ otherwise: odd }"
+      ><Icon :name="odd ? 'exclamationFill' : 'eye'" :label="seen" class="m" />{{ cell.observed.held }}</span
+    >
     <span v-if="cell.ended" class="small dim">ended</span>
     <span v-else-if="cell.state !== 'active'" class="small dim">{{ cell.state }}</span>
   </span>
@@ -30,6 +47,17 @@ defineProps<{ cell: BoardCell }>()
 }
 .cell .dim {
   color: var(--ink-2);
+}
+.seen {
+  display: inline-flex;
+  gap: 0.1rem;
+  align-items: center;
+  font-size: 0.72rem;
+  color: var(--ink-2);
+}
+.seen.otherwise,
+.seen.otherwise .m {
+  color: var(--block);
 }
 .m {
   font-size: 0.75rem;

@@ -131,6 +131,7 @@ const kinds = computed(() => {
         <span><Icon name="person" /> for some people</span>
         <span><Icon name="pin" /> only on- or off-site</span>
         <span><Icon name="key" /> exception</span>
+        <span><Icon name="eye" /> on how many machines it was seen to hold</span>
       </p>
       <OverlapPanel
         v-if="chosen.length || device"

@@ -14,6 +14,11 @@ const { data, isPending, error, refetch } = useAssignment(() => props.cell.assig
     <StateBox :loading="isPending" :error="error" :rows="2" @retry="refetch()">
       <template v-if="data">
         <p class="mb-1"><BoardMarks :cell="cell" /> {{ data.sentence }}</p>
+        <p v-if="cell.observed" class="mb-1 small">
+          <RouterLink :to="{ name: 'runs', params: { run: cell.observed.run } }"
+            >Observed <RelativeTime :at="cell.observed.at" /></RouterLink
+          >: {{ cell.observed.sentence }}
+        </p>
         <div v-needs:author>
           <BButton variant="light" @click="$emit('edit', data)">Change…</BButton>{{ ' ' }}
           <BButton variant="light" @click="$emit('turn', data)">{{

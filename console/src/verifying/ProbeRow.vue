@@ -39,6 +39,15 @@ const choices = computed(
   () =>
     [
       { field: 'window', label: 'Window', options: anyOf(['ordinary', 'private']) },
+      {
+        field: 'reached_by',
+        label: 'Address',
+        options: [
+          { value: '', text: 'typed in' },
+          { value: 'link', text: 'by a link of a search page' },
+          { value: 'redirect', text: 'by a link that redirects' },
+        ],
+      },
       { field: 'place', label: 'Place', options: anyOf(['on-site', 'off-site']) },
       { field: 'layer', label: 'Settled by layer', options: anyOf(['browser', 'filter', 'startup']) },
       {

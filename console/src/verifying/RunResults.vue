@@ -56,6 +56,7 @@ const results = computed(() =>
         <div class="head">
           <ActionMark :action="one.expected" />
           <code class="tried">{{ one.tried }}</code>
+          <span v-if="one.how" class="small dim">{{ one.how }}</span>
           <StateMark v-if="failed(one)" tone="bad" icon="exclamationFill" state="fails" />
           <StateMark v-else-if="one.devices" tone="good" icon="check" state="holds" />
           <StateMark v-else tone="away" icon="dash" state="nowhere" />

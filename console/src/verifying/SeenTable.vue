@@ -27,7 +27,9 @@ defineProps<{ seen: Observation[]; by: 'machine' | 'probe' }>()
           ><RouterLink :to="{ name: 'runs', params: { run: one.run } }"
             >{{ one.set }} {{ one.number }}</RouterLink
           >
-          <div class="small dim tried">{{ one.tried }}</div></BTd
+          <div class="small dim tried">
+            {{ one.tried }}<template v-if="one.how">, {{ one.how }}</template>
+          </div></BTd
         >
         <BTd><RelativeTime :at="one.at" /></BTd>
         <BTd

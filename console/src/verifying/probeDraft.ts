@@ -14,6 +14,7 @@ export interface ProbeDraft {
   user: string
   browser: string
   window: string
+  reached_by: string
   place: string
   layer: string
   ruleset: string
@@ -35,6 +36,7 @@ export const draftOfProbe = (probe?: Probe): ProbeDraft => ({
   user: probe?.user ?? '',
   browser: probe?.browser ?? '',
   window: probe?.window ?? '',
+  reached_by: probe?.reached_by ?? '',
   place: probe?.place ?? '',
   layer: probe?.layer ?? '',
   ruleset: probe?.ruleset ?? '',
@@ -61,7 +63,7 @@ function triedOf({ what, start }: ProbeDraft): Pick<Probe, 'visit' | 'start'> {
 /** The probe that a draft means. */
 export function probeOf(draft: ProbeDraft, groups: Set<string>): Probe {
   const given = Object.fromEntries(
-    (['name', 'user', 'browser', 'window', 'place', 'layer', 'ruleset', 'at'] as const)
+    (['name', 'user', 'browser', 'window', 'reached_by', 'place', 'layer', 'ruleset', 'at'] as const)
       .map((field) => [field, draft[field].trim()])
       .filter(([, value]) => value),
   )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from portero.cli import output
 from portero.cli.command import Commands, Context, UsageProblem, present
 from portero.core import wording
-from portero.core.nouns.board import BoardCell, Overlap, OverlapOutcome, OverlapRow
+from portero.core.nouns.board import BoardCell, ObservedCell, Overlap, OverlapOutcome, OverlapRow
 
 MOST_ROWS, MOST_OUTCOMES = 60, 8
 
@@ -38,9 +38,14 @@ def _cell(cell: BoardCell) -> str:
         *(["exception"] if cell.exception else []),
         *([cell.state.value] if cell.state != "active" else []),
         *(["ended"] if cell.ended else []),
+        *([f"observed {cell.observed.at:%Y-%m-%d %H:%M}: {_seen(cell.observed)}"] if cell.observed else []),
     ]
     told = cell.action.value if cell.action else "applies"
     return f"{told} {cell.ruleset}" + (f" ({', '.join(marks)})" if marks else "")
+
+
+def _seen(told: ObservedCell) -> str:
+    return told.sentence[:1].lower() + told.sentence[1:].rstrip(".")
 
 
 def overlap(context: Context) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from itertools import islice
+from typing import get_args
 
 from rich.text import Text
 
@@ -24,7 +25,7 @@ from portero.cli.command import (
 from portero.core import wording
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.observation import Observation
-from portero.core.nouns.probe_set import RunKind
+from portero.core.nouns.probe_set import Probe, ReachedBy, RunKind, Window
 from portero.core.nouns.run import NewRun, ProbeResult, Run, RunSummary
 from portero.formats.junit import junit
 
@@ -47,6 +48,8 @@ def verify(context: Context) -> int:
         visit=options.visit,
         expect=Verdict(options.expected),
         browser=options.browser,
+        window=options.window,
+        reached_by=options.reached_by,
         pictures=options.pictures,
     )
     with context.client() as portero, output.progress("Asking" if observed else "Trying") as note:
@@ -122,13 +125,17 @@ def observed(context: Context) -> int:
         found = list(portero.runs.observed(context.options.set))
         probes = portero.probe_sets.get(context.options.set).probes
     rows = [
-        (str(one.number), probes[one.number - 1].tried, one.sentence, f"{one.at:%Y-%m-%d %H:%M}")
+        (str(one.number), _tried(probes[one.number - 1]), one.sentence, f"{one.at:%Y-%m-%d %H:%M}")
         for one in found
         if one.number <= len(probes)
     ]
     headings = ("", "TRIED", "WHAT MACHINES SAW LAST", "AT (UTC)")
     none = "No machine has tried a probe of this set, as they are written now."
     return present(context, found, lambda: output.print_table(headings, rows, right=(0,)) if rows else output.say(none))
+
+
+def _tried(one: Probe | ProbeResult) -> str:
+    return f"{one.tried}, {one.how}" if one.how else one.tried
 
 
 def device_seen(context: Context) -> int:
@@ -209,7 +216,7 @@ def tell_result(result: ProbeResult, run: int | None = None) -> None:
     name = f" ({result.name})" if result.name else ""
     word = "failed" if result.failed else "passed" if result.devices else "nowhere"
     mark = Text(f"{word:7}", style={"failed": "bold red", "passed": "green"}.get(word, ""))
-    output.say(mark.append(f"  {result.set} {result.number}: {result.tried}{name}", style="default"), indent=2)
+    output.say(mark.append(f"  {result.set} {result.number}: {_tried(result)}{name}", style="default"), indent=2)
     output.say(result.sentence, indent=10)
     for cause in result.causes:
         machines = wording.counted(cause.devices, "machine")
@@ -268,6 +275,14 @@ def register(commands: Commands) -> None:
         help="with --visit: what is expected (block)",
     )
     verifying.add_argument("--browser", metavar="NAME", help="with --visit: in which browser")
+    verifying.add_argument(
+        "--window", choices=get_args(Window), help="with --visit: in which kind of window (ordinary)"
+    )
+    verifying.add_argument(
+        "--reached-by",
+        choices=get_args(ReachedBy),
+        help="with --visit: typed in, by a link of a search page, or by one that redirects (typed)",
+    )
     verifying.add_argument(
         "--pictures", action="store_true", help="with a picture of each page; needs the right to probe freely"
     )

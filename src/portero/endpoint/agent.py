@@ -100,7 +100,7 @@ class Agent:
         `inventory` has the programs that it looks for itself.
         """
         self.folder, self.now, self.browsers, self.inventory = folder, clock, browsers, inventory
-        self._signed_in = signed_in
+        self._signed_in, self._looking = signed_in, asyncio.Lock()
         self._told_programs: tuple[Application, ...] | None = None
         self.log = LocalLog(folder)
         self.startup: LayerMode | None = None
@@ -356,6 +356,10 @@ class Agent:
 
     async def look_at_browsers(self) -> list[Noticed]:
         """See that the policy files of this machine's browsers are what they should be; what was noticed."""
+        async with self._looking:
+            return await self._look_at_browsers()
+
+    async def _look_at_browsers(self) -> list[Noticed]:
         if self.browsers is None or self.rulings is None:
             return []
         before, bundle = self.browsers.facts, self.rulings.policy.bundle

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import socket
 import time
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping
 from contextlib import suppress
 from ipaddress import ip_address
 from typing import NamedTuple
@@ -40,6 +40,14 @@ class Origin(NamedTuple):
     https: int
 
 
+class OwnPage(NamedTuple):
+    """What a filter answers itself: the status, what comes back, and headers."""
+
+    status: int
+    body: bytes
+    headers: Mapping[str, str] = {}
+
+
 class _Place(NamedTuple):
     scheme: str
     host: str
@@ -57,12 +65,21 @@ class Filter:
     """The proxy of one endpoint."""
 
     def __init__(
-        self, agent: Agent, *, user: str | None = None, origin: Origin | None = None, records: bool = True
+        self,
+        agent: Agent,
+        *,
+        user: str | None = None,
+        origin: Origin | None = None,
+        records: bool = True,
+        own_page: Callable[[Visit], OwnPage | None] = lambda _visit: None,
     ) -> None:
-        """`records` is False for one that only tries: nothing that goes through it is activity."""
+        """`records` is False for one that only tries: nothing that goes through it is activity. `own_page` has what it
+        answers itself, and rules on nothing of it.
+        """
         self.warned: set[str] = set()
         """Of which hosts it has warned since that was last cleared; of one that only tries."""
         self._agent, self._user, self._origin, self._records = agent, user, origin, records
+        self.own_page = own_page
         agent.meet(user)
         self._permits: dict[str, float] = {}
         self._warned: dict[str, AgentRuling] = {}
@@ -241,6 +258,9 @@ class _Connection:
             visit = parse_whole(request.target.decode("latin-1"))
             if visit.host == NOTICE_HOST:
                 await self._go_on(visit)
+                return
+            if (own := self._owner.own_page(visit)) is not None:
+                await self._answer(own.status, own.body, **own.headers)
                 return
             ruling = self._owner.judge(visit.url, _browser(request))
         except BadUrl as problem:

@@ -105,11 +105,16 @@ async def keep_machine(agent: Agent, say: Callable[[str], None] = lambda _line: 
     """
     while True:
         agent.take_up()
-        for noticed in await agent.look_at_browsers():
-            say(noticed.text)
-            if noticed.what in ("written", "removed"):
-                await show(noticed.text)
+        await put_browsers_right(agent, say)
         await asyncio.sleep(every)
+
+
+async def put_browsers_right(agent: Agent, say: Callable[[str], None] = lambda _line: None) -> None:
+    """See that browsers find the policy that they should, and tell whoever sits there what was done."""
+    for noticed in await agent.look_at_browsers():
+        say(noticed.text)
+        if noticed.what in ("written", "removed"):
+            await show(noticed.text)
 
 
 async def keep_inventory(agent: Agent, every: float = INVENTORY_SECONDS) -> None:

@@ -101,7 +101,7 @@ def replay(case: ProbeCase) -> Replayed:
     )
     again = Case(case.attempt, MemoryIndex(dict(case.hosts)), machine, frozenset(case.user_groups))
     then = case.observation
-    verdict, why = predicted_of(explain(newest, again), then.seen)
+    verdict, why, _ = predicted_of(explain(newest, again), then.seen)
     return Replayed(
         observation=then,
         decided=verdict.value,

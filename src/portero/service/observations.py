@@ -45,10 +45,10 @@ class Observations:
         """What the probes of a set came to on the machines that have tried them, as they are written now."""
         with self._store.reading() as connection:
             tallies = observations.tallies(connection, one.key)
-        found = {(tally.number, tally.tried, tally.expected): tally for tally in tallies}
+        found = {(tally.number, tally.tried, tally.how, tally.expected): tally for tally in tallies}
         told = []
         for number, probe in enumerate(one.probes, start=1):
-            last = found.get((number, probe.tried, probe.expect.value))
+            last = found.get((number, probe.tried, probe.how, probe.expect.value))
             if last is not None:
                 counts = {"machines": last.machines, "passed": last.passed, "disagreeing": last.disagreeing}
                 told.append(ObservedProbe(number=number, **counts, at=moment(last.at), sentence=words.tally(**counts)))

@@ -193,6 +193,7 @@ class Observing:
         found, cases = self._beside(asking, order, self._fleet.device(device), told, pictures)
         with self._store.writing() as connection:
             observations.keep(connection, list(found.values()), cases)
+            observations.note_settled(connection, list(found.values()))
             observations.keep_pictures(connection, list(_pictured(order, found, pictures)), asking.wanted.run.by)
         if cases:
             self._live.tell("finding")

@@ -204,7 +204,13 @@ class Runs:
 
 def _typed_in(new: NewRun, on: Sequence[Target]) -> ProbeSet:
     """The set of an address that somebody has typed in."""
-    probe = Probe(visit=new.visit, expect=new.expect, browser=new.browser)
+    probe = Probe(
+        visit=new.visit,
+        expect=new.expect,
+        browser=new.browser,
+        window=new.window,
+        reached_by=new.reached_by,
+    )
     return ProbeSet(key=TYPED_IN, to=tuple(on), probes=(probe,))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
@@ -40,6 +41,45 @@ def keep(connection: sqlite3.Connection, seen: Sequence[Observation], cases: Map
     )
 
 
+def note_settled(connection: sqlite3.Connection, seen: Sequence[Observation]) -> None:
+    """Note of the assignments that settled what a machine saw in a run whether what they say came to be."""
+    connection.executemany(
+        "INSERT INTO assignment_observed (assignment, device, run, at, held) VALUES (?, ?, ?, ?, ?)"
+        " ON CONFLICT (assignment, device) DO UPDATE SET run = excluded.run, at = excluded.at,"
+        " held = CASE WHEN run = excluded.run THEN min(held, excluded.held) ELSE excluded.held END"
+        " WHERE excluded.run >= run",
+        [
+            (assignment, one.device, one.run, one.at.timestamp(), int(one.agrees))
+            for one in seen
+            for assignment in one.settled_by
+            if one.agrees is not None
+        ],
+    )
+
+
+class SettledCount(NamedTuple):
+    """How often what an assignment says was tried on the machines of a target, and how often it held."""
+
+    machines: int
+    held: int
+    at: float
+    run: int
+
+
+def settled_counts(connection: sqlite3.Connection, targets: Sequence[str]) -> dict[tuple[str, str], SettledCount]:
+    """The same by assignment and target: groups, and machines by their names."""
+    counts = "count(*), sum(held), max(at), max(run)"
+    source = "FROM assignment_observed JOIN device ON device.id = assignment_observed.device"
+    given = "IN (SELECT value FROM json_each(:targets))"
+    rows = connection.execute(
+        f"SELECT assignment, group_key, {counts} {source} JOIN class_group USING (class) WHERE group_key {given}"
+        f" GROUP BY 1, 2 UNION ALL SELECT assignment, hostname, {counts} {source} WHERE hostname {given} GROUP BY 1, 2"
+        f" UNION ALL SELECT assignment, device.id, {counts} {source} WHERE device.id {given} GROUP BY 1, 2",
+        {"targets": json.dumps(targets)},
+    )
+    return {(row[0], row[1]): SettledCount(*row[2:]) for row in rows}
+
+
 def keep_pictures(connection: sqlite3.Connection, pictures: Sequence[tuple[Observation, bytes]], by: str) -> None:
     """Keep pictures of what was seen, and who asked for them."""
     connection.executemany(
@@ -64,11 +104,12 @@ def drop_pictures(connection: sqlite3.Connection, before: float) -> None:
 
 def thin_out(connection: sqlite3.Connection) -> None:
     """What was seen in older runs goes; what came of them stays."""
-    connection.execute(
-        "DELETE FROM observation WHERE run NOT IN (SELECT id FROM run WHERE summary ->> '$.kind' = 'observed'"
-        " ORDER BY id DESC LIMIT ?)",
-        (MOST_RUNS,),
-    )
+    for table in ("observation", "assignment_observed"):
+        connection.execute(
+            f"DELETE FROM {table} WHERE run NOT IN (SELECT id FROM run WHERE summary ->> '$.kind' = 'observed'"
+            " ORDER BY id DESC LIMIT ?)",
+            (MOST_RUNS,),
+        )
 
 
 def seen_in(connection: sqlite3.Connection, run: int) -> list[Observation]:
@@ -129,10 +170,13 @@ def newest_of(connection: sqlite3.Connection, device: str, limit: int) -> list[O
 
 
 class Tally(NamedTuple):
-    """How a probe, tried in these words with this expectation, came out on the machines that tried it last so."""
+    """How a probe, tried in these words and this way with this expectation, came out on the machines that tried it
+    last so.
+    """
 
     number: int
     tried: str
+    how: str
     expected: str
     machines: int
     passed: int
@@ -143,10 +187,10 @@ class Tally(NamedTuple):
 def tallies(connection: sqlite3.Connection, probe_set: str) -> list[Tally]:
     """What the probes of a set came to, by what each machine saw last of each."""
     rows = connection.execute(
-        "SELECT number, tried, expected, count(*), sum(verdict = expected), sum(agrees = 0), max(at) FROM ("
+        "SELECT number, tried, how, expected, count(*), sum(verdict = expected), sum(agrees = 0), max(at) FROM ("
         " SELECT number, agrees, max(at) AS at, document ->> '$.tried' AS tried, document ->> '$.expected' AS expected,"
-        " document ->> '$.seen.verdict' AS verdict FROM observation WHERE probe_set = ? AND agrees IS NOT NULL"
-        " GROUP BY device, number) GROUP BY number, tried, expected",
+        " coalesce(document ->> '$.how', '') AS how, document ->> '$.seen.verdict' AS verdict FROM observation"
+        " WHERE probe_set = ? AND agrees IS NOT NULL GROUP BY device, number) GROUP BY number, tried, how, expected",
         (probe_set,),
     )
     return [Tally(*row) for row in rows]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 from portero.core.insight.predicting import FEW, Alike, Failing, Numbered, counted_cause, predict
 from portero.core.insight.whys import WhyAsked
@@ -27,16 +28,16 @@ def ordered(number: int, probe: Probe) -> OrderedProbe:
         user=probe.user,
         browser=probe.browser,
         window=probe.window,
+        reached_by=probe.reached_by,
     )
 
 
 def observation(run: int, one: Numbered, alike: Alike, seen: Seen, at: datetime, bundle: str | None) -> Observation:
     """What a machine saw of a probe, beside what is predicted of the same attempt there at that moment."""
     device = alike.devices[0]
-    predicted, why = None, ""
+    predicted, why, settled_by = None, "", tuple[str, ...]()
     try:
-        explanation = asked_as_tried(one.probe, alike, seen).explanation
-        predicted, why = predicted_of(explanation, seen)
+        predicted, why, settled_by = predicted_of(asked_as_tried(one.probe, alike, seen).explanation, seen)
     except BadUrl as problem:
         why = str(problem)
     agrees = None if seen.verdict is None or predicted is None else seen.verdict is predicted
@@ -47,12 +48,14 @@ def observation(run: int, one: Numbered, alike: Alike, seen: Seen, at: datetime,
         set=one.set.key,
         number=one.number,
         tried=one.probe.tried,
+        how=one.probe.how,
         expected=one.probe.expect,
         at=at,
         bundle=bundle,
         seen=seen,
         predicted=predicted,
         predicted_why=why,
+        settled_by=settled_by,
         agrees=agrees,
         sentence=words.beside(seen, predicted, why),
     )
@@ -69,16 +72,25 @@ def _in_browser(probe: Probe, browser: str | None) -> Probe:
     return probe.model_copy(update={"browser": browser}) if probe.visit is not None else probe
 
 
-def predicted_of(explanation: Explanation, seen: Seen) -> tuple[Verdict, str]:
-    """What the machine would do, and why; of a visit that was tried without a browser what its filter would do."""
+class Predicted(NamedTuple):
+    """What a machine would do, why, and which assignments settle it."""
+
+    verdict: Verdict
+    why: str
+    settled_by: tuple[str, ...]
+
+
+def predicted_of(explanation: Explanation, seen: Seen) -> Predicted:
+    """What the machine would do; of a visit that was tried without a browser what its filter would do."""
     effective = explanation.effective
     verdict, layers = effective.verdict, effective.layers
     if explanation.attempt.start is None and seen.browser is None:
         layers = tuple(one for one in layers if one.layer is Layer.FILTER)
         verdict = strictest(tuple(one.verdict for one in layers))
     caveats = [one.detail for one in effective.caveats] if explanation.gap != "none" else []
-    settling = [one.why for one in layers if one.winner is not None and one.verdict is verdict]
-    return verdict, " ".join(dict.fromkeys([*(settling or [one.why for one in layers]), *caveats]))
+    settling = [one for one in layers if one.winner is not None and one.verdict is verdict]
+    told = " ".join(dict.fromkeys([*(one.why for one in settling or layers), *caveats]))
+    return Predicted(verdict, told, tuple(dict.fromkeys(one.winner.assignment for one in settling if one.winner)))
 
 
 # --- to be settled ---

@@ -252,6 +252,7 @@ def _told(one: Numbered, total: _Sum) -> Tried:
         what=one.probe.what,
         user=one.probe.user,
         browser=one.probe.browser,
+        how=one.probe.how,
         to=one.set.targets_of(one.probe),
         expected=one.probe.expect,
         devices=total.devices,

@@ -33,6 +33,16 @@ class BoardColumn(Noun):
     feed: Key | None = None
 
 
+class ObservedCell(Noun):
+    """On how many machines of its target what an assignment says was seen to hold when they last tried it."""
+
+    machines: Annotated[int, Field(description="On how many it was tried.")]
+    held: Annotated[int, Field(description="On how many it held.")]
+    at: Annotated[Timestamp, Field(description="When it was tried last.")]
+    run: Annotated[int, Field(description="The newest run that tried it.")]
+    sentence: Annotated[str, Field(description="“Held on 14 of 16”, in words.")]
+
+
 class BoardCell(Noun):
     """One assignment where its ruleset and one of its targets meet."""
 
@@ -48,6 +58,9 @@ class BoardCell(Noun):
     place: str = "anywhere"
     until_restart: bool = False
     exception: Annotated[bool, Field(description="Whether somebody answers for it, for a while.")] = False
+    observed: Annotated[ObservedCell | None, Field(description="What machines saw of it; None where none tried.")] = (
+        None
+    )
 
 
 class Board(Noun):

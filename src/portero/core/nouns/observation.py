@@ -11,7 +11,7 @@ from portero.core.nouns.attempt import Program, Url
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.errand import Problem
 from portero.core.nouns.layer import Layer
-from portero.core.nouns.probe_set import Window
+from portero.core.nouns.probe_set import ReachedBy, Window
 
 MOST_PICTURE = 600_000
 """So many bytes a picture of a page may have."""
@@ -34,6 +34,7 @@ class OrderedProbe(Noun):
     user: Text | None = None
     browser: Annotated[Text | None, Field(description="In which browser; else in the first that it has.")] = None
     window: Window | None = None
+    reached_by: ReachedBy | None = None
 
 
 class ProbeOrder(Noun):
@@ -79,6 +80,7 @@ class Observation(Noun):
     set: Key
     number: Annotated[int, Field(description="The probe's place in its set, from 1.")]
     tried: str
+    how: Annotated[str, Field(description="In which way, in words; empty where in any.")] = ""
     expected: Verdict
     at: Timestamp
     bundle: str | None = None
@@ -87,6 +89,9 @@ class Observation(Noun):
         None
     )
     predicted_why: str = ""
+    settled_by: Annotated[
+        tuple[Key, ...], Field(description="The assignments whose rules settle what was predicted.")
+    ] = ()
     agrees: Annotated[bool | None, Field(description="None where it was not tried, or cannot be judged.")] = None
     has_picture: Annotated[bool, Field(description="Whether there is a picture of it.")] = False
     sentence: Annotated[str, Field(description="Both in words.")] = ""

@@ -17,8 +17,11 @@ from portero.core.nouns.layer import Layer
 from portero.core.nouns.registry import Authored, Declared
 
 Window = Literal["ordinary", "private"]
+ReachedBy = Literal["typed", "link", "redirect"]
+"""How an address is come by: typed in; by a link of a search page; by a link there that redirects to it."""
 RunKind = Literal["predicted", "observed"]
 """What machines would do, by the code that decides there; or what they did when asked to try."""
+_BY: dict[ReachedBy, str] = {"typed": "typed in", "link": "by a link", "redirect": "by a redirect"}
 Targets = Annotated[tuple[Target, ...], BeforeValidator(listed), Field(max_length=200)]
 
 
@@ -37,6 +40,10 @@ class Probe(Noun):
     user: Text | None = None
     browser: Text | None = None
     window: Annotated[Window | None, Field(description="The kind of browser window; an ordinary one.")] = None
+    reached_by: Annotated[
+        ReachedBy | None,
+        Field(description="How the address is come by where machines really try: typed in, or from a search page."),
+    ] = None
     at: Timestamp | None = None
     place: Place | None = None
     name: Name | None = None
@@ -47,6 +54,8 @@ class Probe(Noun):
             raise ValueError("a probe names either a visit or a start")
         if self.expect is Verdict.ALLOW and (self.layer or self.notice):
             raise ValueError("layer and notice go with what is stopped; this probe expects allow")
+        if self.start is not None and (self.window or self.reached_by):
+            raise ValueError("window and reached_by go with a visit; this probe is a start")
         return self
 
     def attempt(self, device: str) -> Attempt:
@@ -73,6 +82,19 @@ class Probe(Noun):
             return self.visit
         given = self.start.model_dump(exclude_none=True) if self.start else {}
         return "start of " + " ".join(str(value) for value in given.values())
+
+    @property
+    def how(self) -> str:
+        """In which way it is tried, in short: “in firefox, in a private window, by a link”; empty where in any."""
+        ways = (
+            f"in {self.browser}" if self.browser else None,
+            "in a private window" if self.window == "private" else None,
+            _BY[self.reached_by] if self.reached_by else None,
+            f"as {self.user}" if self.user else None,
+            self.place,
+            f"at {self.at:%Y-%m-%d %H:%M} UTC" if self.at else None,
+        )
+        return ", ".join(filter(None, ways))
 
 
 def _a_rule(value: str) -> str:

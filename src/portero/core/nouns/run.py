@@ -11,7 +11,7 @@ from portero.core.nouns.assignment import Target
 from portero.core.nouns.attempt import Url
 from portero.core.nouns.base import Key, Noun, Text, Timestamp
 from portero.core.nouns.finding import RuleAt
-from portero.core.nouns.probe_set import RunKind
+from portero.core.nouns.probe_set import ReachedBy, RunKind, Window
 from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.why import CauseCode, Stage
 
@@ -54,6 +54,7 @@ class ProbeResult(Noun):
     ] = ""
     user: str | None = None
     browser: str | None = None
+    how: Annotated[str, Field(description="In which way, in words; empty where in any.")] = ""
     to: Annotated[tuple[Target, ...], Field(description="Where it counts.")]
     expected: Verdict
     devices: Annotated[int, Field(description="On how many machines it was tried.")]
@@ -129,6 +130,12 @@ class NewRun(Noun):
     ] = None
     expect: Annotated[Verdict, Field(description="What is expected of `visit`.")] = Verdict.BLOCK
     browser: Annotated[Text | None, Field(description="In which browser `visit` is tried; else in the first.")] = None
+    window: Annotated[
+        Window | None, Field(description="In which kind of window `visit` is tried; an ordinary one.")
+    ] = None
+    reached_by: Annotated[ReachedBy | None, Field(description="How the address of `visit` is come by; typed in.")] = (
+        None
+    )
     pictures: Annotated[bool, Field(description="Have them send a picture of each page; kept for 30 days.")] = False
     seconds: Annotated[
         float, Field(ge=5, le=600, description="So long an observed run waits for the machines to answer.")

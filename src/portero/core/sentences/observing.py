@@ -79,3 +79,10 @@ def tally(machines: int, passed: int, disagreeing: int) -> str:
     on = "the one machine" if machines == 1 == passed else f"{passed:,} of {counted(machines, 'machine')}"
     odd = f"; {counted(disagreeing, 'machine')} otherwise than predicted" if disagreeing else ""
     return f"As expected on {on}{odd}."
+
+
+def held_on(held: int, tried: int, machines: int) -> str:
+    """On how many machines what an assignment says was seen to hold: “Held on 14 of 16 machines; on 1 it did not.”"""
+    odd = tried - held
+    otherwise = f"; on {odd:,} it did not" if odd else ""
+    return f"Held on {held:,} of {counted(machines, 'machine')}{otherwise}."

@@ -19,15 +19,9 @@ import msgspec
 from portero.core.nouns.coverage import BrowserFamily
 from portero.core.nouns.errand import MOST_HOSTS, OpenedPage, PageHost, PageUse
 from portero.core.nouns.urls import BadUrl, parse_whole
-from portero.endpoint.browsers.driving import (
-    Arrived,
-    AskedFor,
-    BrowserFailed,
-    Driven,
-    DrivenChromium,
-    DrivenFirefox,
-    Launch,
-)
+from portero.endpoint.browsers.driven_chromium import DrivenChromium
+from portero.endpoint.browsers.driven_firefox import DrivenFirefox
+from portero.endpoint.browsers.driving import Arrived, AskedFor, BrowserFailed, Driven, Launch
 from portero.endpoint.browsers.installed import Installed, installed_browsers
 
 Outcome = Literal["opened", "stopped", "warned", "unanswered"]

@@ -96,6 +96,8 @@ class _Listening:
         elif told.what == "guards":
             self._is(LayerMode.ENFORCING, None)
             self._say("the guard answers for every start of a program")
+        elif told.what == "rules":
+            self._agent.trials.ruled_by(told.text)
         elif told.what == "cannot":
             self.cannot = True
             self._is(LayerMode.OBSERVING, f"programs are not stopped on this machine: {told.text}")

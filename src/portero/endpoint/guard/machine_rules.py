@@ -36,6 +36,11 @@ class MachineRules:
         """None where there is no bundle that can be trusted yet."""
         self.take_up()
 
+    @property
+    def manifest(self) -> str:
+        """The name of the manifest whose rules these are; empty where there is none."""
+        return self._held.manifest.name if self._held.manifest else ""
+
     def take_up(self) -> bool:
         """Look at what is kept; whether it is something else than before."""
         before = (self._held.rulings, self._known, self._people, self._since)

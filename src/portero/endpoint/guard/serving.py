@@ -99,6 +99,7 @@ class Guard:
         rules = self._machine.rules
         self._ledger.is_ready(rules is not None and rules.undecided is UndecidedStart.REFUSE)
         self._put(GuardLine("guards"))
+        self._put(GuardLine("rules", text=self._machine.manifest))
         while True:
             self._ledger.beat()
             poll.poll(_ROUND_MS)
@@ -258,6 +259,7 @@ class Guard:
                 with suppress(OSError):
                     if self._machine.take_up() and (rules := self._machine.rules) is not None:
                         self._ledger.is_ready(rules.undecided is UndecidedStart.REFUSE)
+                        self._put(GuardLine("rules", text=self._machine.manifest))
                 poll.poll(_LOOK_SECONDS * 1000)
 
     def _guard_all(self) -> None:

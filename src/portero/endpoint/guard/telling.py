@@ -13,7 +13,7 @@ from portero.endpoint.guard.processes import terminal_of
 from portero.endpoint.guard.ruling import StartRuling
 from portero.endpoint.guard.running import HowRunning, RunningProcess
 
-What = Literal["start", "running", "counts", "undecided", "unguarded", "guards", "restarted", "cannot"]
+What = Literal["start", "running", "counts", "undecided", "unguarded", "guards", "rules", "restarted", "cannot"]
 
 
 class GuardLine(msgspec.Struct, frozen=True, omit_defaults=True):

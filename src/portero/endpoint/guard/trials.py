@@ -11,6 +11,9 @@ from portero.core.nouns.action import Verdict
 TELLS_SECONDS = 3.0
 """So long it may take until the guard tells of a start."""
 
+RULES_SECONDS = 5.0
+"""And so long until it rules by what the endpoint has just applied."""
+
 
 @dataclass
 class Trial:
@@ -27,8 +30,20 @@ class Trials:
     """The starts that are being tried now. What the guard tells of them is no start of anybody's."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._lock = threading.Condition()
         self._open: list[Trial] = []
+        self._manifest: str | None = None
+
+    def ruled_by(self, manifest: str) -> None:
+        """The guard tells the name of the manifest by which it rules now."""
+        with self._lock:
+            self._manifest = manifest
+            self._lock.notify_all()
+
+    def await_rules(self, manifest: str) -> None:
+        """Wait until the guard rules by a manifest; where none tells of its rules, not at all."""
+        with self._lock:
+            self._lock.wait_for(lambda: self._manifest in (None, manifest), RULES_SECONDS)
 
     def begin(self, path: str, user: str) -> Trial:
         """One is about to be tried."""

@@ -36,6 +36,8 @@ def try_start(agent: Agent, path: str, user: str | None) -> tuple[bool, Verdict]
             pwd.getpwnam(user)
         except KeyError as problem:
             raise CannotTry(f"There is no user {user} on this machine.") from problem
+    if agent.manifest is not None:
+        agent.trials.await_rules(agent.manifest.name)
     trial = agent.trials.begin(path, user or own)
     if _starts(path, user if user != own else None):
         return True, Verdict.ALLOW

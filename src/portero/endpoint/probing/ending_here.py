@@ -13,10 +13,12 @@ from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import lru_cache
 from pathlib import Path
+from typing import NamedTuple
 
 from portero.endpoint.agent import Agent
 from portero.endpoint.filter import Filter, Origin
 from portero.endpoint.own_certificate import own_certificate
+from portero.endpoint.probing.starting_here import StartPages
 
 _PAGE = b"<!doctype html><title>The end of a probe</title><p>This visit was let through. Nothing was loaded."
 _ANSWER = (
@@ -26,15 +28,24 @@ _ANSWER = (
 _MOST_HEAD = 64 * 1024
 
 
+class ProbeFilter(NamedTuple):
+    """Such a filter: its port on loopback, itself, and the pages from which to set out."""
+
+    port: int
+    asking: Filter
+    pages: StartPages
+
+
 @asynccontextmanager
-async def probe_filter(agent: Agent, user: str | None) -> AsyncIterator[tuple[int, Filter]]:
-    """The loopback port of such a filter, for somebody's visits; and the filter."""
+async def probe_filter(agent: Agent, user: str | None) -> AsyncIterator[ProbeFilter]:
+    """Such a filter, for somebody's visits."""
     async with AsyncExitStack() as stack:
         plain, secure = [await _listening(stack, None), await _listening(stack, _tls())]
-        asking = Filter(agent, user=user, origin=Origin(plain, secure), records=False)
+        pages = StartPages()
+        asking = Filter(agent, user=user, origin=Origin(plain, secure), records=False, own_page=pages)
         server = await asking.start(0)
         stack.push_async_callback(_closed, server)
-        yield server.sockets[0].getsockname()[1], asking
+        yield ProbeFilter(server.sockets[0].getsockname()[1], asking, pages)
 
 
 async def _listening(stack: AsyncExitStack, tls: ssl.SSLContext | None) -> int:

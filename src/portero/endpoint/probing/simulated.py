@@ -17,6 +17,7 @@ from portero.core.resolving.enforcement import Machine
 from portero.core.resolving.explaining import Case, explain
 from portero.endpoint.agent import Agent
 from portero.endpoint.probing.orders import Tries, not_tried
+from portero.endpoint.probing.starting_here import DOES_NOT_OPEN, SETS_OUT_AT
 
 
 def by_what_it_holds(agent: Agent) -> Tries:
@@ -33,6 +34,8 @@ def _seen(agent: Agent, one: OrderedProbe) -> Seen:
     if one.browser is not None and one.browser not in browsers:
         return not_tried(one, f"This machine has no {one.browser}.")
     browser = (one.browser or next(iter(browsers), None)) if one.visit is not None else None
+    if one.reached_by in ("link", "redirect") and _stops_in_browser(agent, one, browser):
+        return not_tried(one, DOES_NOT_OPEN)
     try:
         verdict, layer, saw = _what_happens(agent, one, browser)
     except BadUrl as problem:
@@ -46,6 +49,13 @@ def _seen(agent: Agent, one: OrderedProbe) -> Seen:
         browser_version=browsers.get(browser) if browser else None,
         seconds=round(time.perf_counter() - began, 4),
     )
+
+
+def _stops_in_browser(agent: Agent, one: OrderedProbe, browser: str | None) -> bool:
+    """Whether the browser's own list stops the page from which a probe sets out."""
+    effective = _effective(agent, one.model_copy(update={"visit": SETS_OUT_AT}), browser)
+    layers = () if effective is None else effective.layers
+    return any(layer.layer is Layer.BROWSER and layer.verdict is Verdict.BLOCK for layer in layers)
 
 
 def _what_happens(agent: Agent, one: OrderedProbe, browser: str | None) -> tuple[Verdict, Layer | None, Sight]:

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
-from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow
+from portero.core.nouns.board import Board, BoardCell, BoardColumn, BoardRow, ObservedCell
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.group import BUILT_IN
+from portero.core.sentences import observing as words
 from portero.service.auditing import audited_router
 from portero.service.keepers import Keepers
 from portero.service.routes.common import Cursor, Limit, Signed, TheKeepers, offset_page
-from portero.store import device_lists
+from portero.store import device_lists, observations
 from portero.store.moments import moment
+from portero.store.observations import SettledCount
 
 router = audited_router()
 
@@ -48,8 +50,17 @@ def get_board(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: L
     rows = board_rows(keepers)
     page = offset_page(rows, cursor, limit)
     shown = {row.target for row in page.items}
+    machines = {row.target: row.devices for row in page.items}
+    with keepers.store.reading() as connection:
+        counts = observations.settled_counts(connection, list(shown))
+
+    def cell(assignment: Assignment, target: str) -> BoardCell:
+        made = _cell(assignment, target, estate, bool(assignment.ends and assignment.ends <= now))
+        count = counts.get((assignment.key, target))
+        return made if count is None else made.model_copy(update={"observed": _observed(count, machines[target])})
+
     cells = tuple(
-        _cell(assignment, name, estate, bool(assignment.ends and assignment.ends <= now))
+        cell(assignment, name)
         for assignment in estate.assignments
         for name in map(target_name, assignment.to)
         if name in shown
@@ -69,6 +80,16 @@ def get_board(_who: Signed, keepers: TheKeepers, cursor: Cursor = None, limit: L
             assignment.state is State.ACTIVE and not (assignment.ends and assignment.ends <= now)
             for assignment in estate.assignments
         ),
+    )
+
+
+def _observed(count: SettledCount, machines: int) -> ObservedCell:
+    return ObservedCell(
+        machines=count.machines,
+        held=count.held,
+        at=moment(count.at),
+        run=count.run,
+        sentence=words.held_on(count.held, count.machines, machines),
     )
 
 
