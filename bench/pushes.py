@@ -1,4 +1,4 @@
-"""A push to simulated machines that all hold a request, beside their bare check-ins."""
+"""A push to simulated machines that all hold a request, and an observed run of them, beside their bare check-ins."""
 
 from __future__ import annotations
 
@@ -9,14 +9,19 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import AsyncExitStack, contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 import uvicorn
 
 from bench.measuring import Row, Timing
+from portero.core.nouns.action import Verdict
 from portero.core.nouns.device import Facts
 from portero.core.nouns.enrolment import NewEnrolmentCode
+from portero.core.nouns.run import NewRun
 from portero.endpoint.agent import Agent
 from portero.endpoint.folder import Folder
+from portero.endpoint.probing.orders import keep_probing
+from portero.endpoint.probing.simulated import by_what_it_holds
 from portero.endpoint.running import Rhythm, keep_in_touch, new_http
 from portero.service.app import create_app, with_devices
 from portero.service.keepers import Keepers, open_keepers
@@ -24,6 +29,7 @@ from portero.service.running import server_config, set_up_logging
 
 _AT_ONCE = 8
 _PATIENCE = 120.0
+_PROBE = "http://news.category.test/"
 
 
 @contextmanager
@@ -49,8 +55,15 @@ def _until(is_so: Callable[[], bool]) -> None:
         time.sleep(0.02)
 
 
-async def _measured(keepers: Keepers, url: str, folder: Path, machines: int) -> tuple[float, float]:
-    """Seconds in which all check in, some at a time, and in which all have answered a push."""
+class _Took(NamedTuple):
+    """Seconds in which all check in, some at a time; have answered a push; and have tried a probe and told of it."""
+
+    floor: float
+    push: float
+    observed: float
+
+
+async def _measured(keepers: Keepers, url: str, folder: Path, machines: int) -> _Took:
     code = keepers.enrolment.make_code(NewEnrolmentCode(uses=machines), "bench").code
     gate = asyncio.Semaphore(_AT_ONCE)
     async with AsyncExitStack() as stack:
@@ -74,18 +87,27 @@ async def _measured(keepers: Keepers, url: str, folder: Path, machines: int) -> 
         await asyncio.gather(*map(check_in, agents))
         floor = time.perf_counter() - began
         keeping = [asyncio.ensure_future(keep_in_touch(agent, Rhythm(3600))) for agent in agents]
+        keeping += [asyncio.ensure_future(keep_probing(agent, by_what_it_holds(agent))) for agent in agents]
         await asyncio.to_thread(_until, lambda: keepers.live.held >= machines)
         ids = [agent.identity.device for agent in agents]
         began = time.perf_counter()
         push = await asyncio.to_thread(keepers.pushes.push, ids, "all", "bench", None)
         await asyncio.to_thread(_until, lambda: keepers.pushes.get(push.id).applied == machines)
-        took = time.perf_counter() - began
+        push_took = time.perf_counter() - began
+        await asyncio.to_thread(_until, lambda: keepers.live.held >= machines)
+        new = NewRun(kind="observed", visit=_PROBE, on=("whole-fleet",), expect=Verdict.ALLOW, seconds=_PATIENCE)
+        began = time.perf_counter()
+        run = await asyncio.to_thread(keepers.observing.start, new, "bench")
+        await asyncio.to_thread(_until, lambda: keepers.runs.get(run.id).state == "done")
+        observed_took = time.perf_counter() - began
+        done = keepers.runs.get(run.id)
+        assert (done.answered, done.failed) == (machines, 0), done.sentence
         for task in keeping:
             task.cancel()
         await asyncio.gather(*keeping, return_exceptions=True)
         for agent in agents:
             agent.queue.close()
-    return floor, took
+    return _Took(floor, push_took, observed_took)
 
 
 def push_rows(machines: int) -> list[Row]:
@@ -94,9 +116,10 @@ def push_rows(machines: int) -> list[Row]:
     with tempfile.TemporaryDirectory() as temporary:
         keepers = open_keepers(Path(temporary) / "service")
         with _served(keepers) as url:
-            floor, took = asyncio.run(_measured(keepers, url, Path(temporary) / "machines", machines))
-    bare, pushed = (Timing(seconds / machines, seconds / machines) for seconds in (floor, took))
+            took = asyncio.run(_measured(keepers, url, Path(temporary) / "machines", machines))
+    bare, pushed, observed = (Timing(seconds / machines, seconds / machines) for seconds in took)
     return [
         Row(f"{machines:,} machines check in once, each", bare),
         Row(f"push to {machines:,} machines until all have receipts, each", pushed, bare.median, goal=3),
+        Row(f"observed run of {machines:,} machines until all have told, each", observed, bare.median, goal=4),
     ]

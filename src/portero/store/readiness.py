@@ -65,7 +65,6 @@ def _scoped(filter: DeviceFilter, now: float) -> tuple[str, dict[str, object]]:
 
 
 _SILENT = MACHINE_BLOCKERS[BlockerCode.SILENT]
-_RANK = {code.value: place for code, place in ORDER.items()}
 _HARMLESS = {code.value for code in NOT_IN_THE_WAY}
 
 
@@ -103,19 +102,26 @@ def obstacle_counts(
     where, values = _scoped(filter, now)
     # the few obstacles first, then their devices, where it matters which they are
     scope = "" if filter == DeviceFilter() else f" CROSS JOIN device ON device.id = obstacle.device WHERE {where}"
-    rows = connection.execute(f"SELECT obstacle.device, obstacle.layer, obstacle.code FROM obstacle{scope}", values)
-    every: Counter[tuple[str, str]] = Counter()
-    first: dict[tuple[str, str], str] = {}
-    for device, layer, code in rows:
-        every[code, layer] += 1
-        if layer and device not in unheard and code not in _HARMLESS:
-            known = first.get((device, layer))
-            if known is None or _RANK[code] < _RANK[known]:
-                first[device, layer] = code
-    lost: dict[str, dict[BlockerCode, int]] = {}
-    for (layer, code), number in Counter((layer, code) for (_, layer), code in first.items()).items():
-        lost.setdefault(layer, {})[BlockerCode(code)] = number
-    return ObstacleCounts({(BlockerCode(code), layer): number for (code, layer), number in every.items()}, lost)
+    every = {
+        (BlockerCode(code), layer): number
+        for code, layer, number in connection.execute(
+            f"SELECT obstacle.code, obstacle.layer, count(*) FROM obstacle{scope} GROUP BY 1, 2", values
+        )
+    }
+    first: dict[str, dict[str, BlockerCode]] = {}
+    # those that are mended last come first, so that what stays is what is mended first
+    for code, layer in sorted(every, key=lambda one: -ORDER[one[0]]):
+        if layer and code not in NOT_IN_THE_WAY:
+            rows = connection.execute(
+                f"SELECT obstacle.device FROM obstacle{scope or ' WHERE true'} AND code = :code AND layer = :layer",
+                {**values, "code": code, "layer": layer},
+            )
+            first.setdefault(layer, {}).update(dict.fromkeys((row[0] for row in rows), code))
+    lost = {
+        layer: dict(Counter(code for device, code in devices.items() if device not in unheard))
+        for layer, devices in first.items()
+    }
+    return ObstacleCounts(every, {layer: counts for layer, counts in lost.items() if counts})
 
 
 class UnitCount(NamedTuple):
