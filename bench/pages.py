@@ -15,7 +15,7 @@ CALLS = (
     *("assignments", "groups", "rulesets", "revisions", "indicators", "indicators/capacity", "indicators/clean-up"),
     *("group-overlaps", "activity", "applications", "audit", "category-index", "settings", "epoch", "pushes"),
 )
-MOST_BYTES, MOST_RATIO, AIM = 100_000, 16.0, 10.0
+MOST_BYTES, MOST_RATIO, AIM = 100_000, 10.0, 5.0
 
 
 def page_rows(machines: int, rounds: int) -> list[Row | Figure]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -13,6 +13,7 @@ from typing import Any
 from portero.core.insight.effects.list_use import IsAllowed, ListUse, RefusedBeside
 from portero.core.nouns.activity import MOST_A_DAY, Activity, ActivityBatch, HourlyCount, ReportedAttempt
 from portero.core.nouns.page import Page
+from portero.core.nouns.verdict import RuleReference
 from portero.core.nouns.web_taxonomy import TAXONOMY
 from portero.store.activity_counts import COUNTED, DAY, HOUR, add_counts
 from portero.store.database import Writer
@@ -76,7 +77,8 @@ def _note_rows(connection: sqlite3.Connection, device: str, day: int, kept: int,
 def _take(connection: Writer, device: str, batch: ActivityBatch, now: float, seq_offset: int) -> tuple[int, bool]:
     """How many attempts were new; whether the batch itself was."""
     new = _new_of(connection, device, batch.attempts, seq_offset)
-    _keep_attempts(connection, device, new, now, seq_offset)
+    moments = [min(attempt.at.timestamp(), now) for attempt in new]
+    _keep_attempts(connection, device, new, moments, now, seq_offset)
     fresh = connection.execute(
         "UPDATE device SET last_batch = ? WHERE id = ? AND last_batch < ?", (batch.batch, device, batch.batch)
     ).rowcount
@@ -87,7 +89,7 @@ def _take(connection: Writer, device: str, batch: ActivityBatch, now: float, seq
             [(device, min(count.hour.timestamp(), now), count.host, count.visits) for count in batch.counts],
         )
         note_starts(connection, device, batch.starts, now)
-    _note_seen(connection, device, new, batch.counts if fresh else (), now)
+    _note_seen(connection, device, zip(new, moments, strict=True), batch.counts if fresh else (), now)
     return len(new), bool(fresh)
 
 
@@ -111,15 +113,15 @@ def _new_of(
 def _note_seen(
     connection: sqlite3.Connection,
     device: str,
-    attempts: Sequence[ReportedAttempt],
+    attempts: Iterable[tuple[ReportedAttempt, float]],
     counts: Sequence[HourlyCount],
     now: float,
 ) -> None:
     """Where hosts were seen, and when: one row a host. Visits to test hosts are left out."""
     seen: dict[str, list[tuple[float, int]]] = {}
-    for attempt in attempts:
+    for attempt, at in attempts:
         if attempt.host:
-            seen.setdefault(attempt.host, []).append((min(attempt.at.timestamp(), now), 1))
+            seen.setdefault(attempt.host, []).append((at, 1))
     for count in counts:
         seen.setdefault(count.host, []).append((min(count.hour.timestamp(), now), count.visits))
     connection.executemany(
@@ -128,7 +130,8 @@ def _note_seen(
         " last = max(last, excluded.last), visits = visits + excluded.visits",
         [
             (host, device, min(at for at, _ in times), max(at for at, _ in times), sum(number for _, number in times))
-            for host, times in seen.items()
+            # in the order in which they are kept: neighbours are found together
+            for host, times in sorted(seen.items())
             if not _is_test(host)
         ],
     )
@@ -143,9 +146,14 @@ _INSERT = f"INSERT INTO activity ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' 
 
 
 def _keep_attempts(
-    connection: Writer, device: str, attempts: Sequence[ReportedAttempt], now: float, seq_offset: int
+    connection: Writer,
+    device: str,
+    attempts: Sequence[ReportedAttempt],
+    moments: Sequence[float],
+    now: float,
+    seq_offset: int,
 ) -> None:
-    """Keep attempts that are new, and count them by hour and by day."""
+    """Keep attempts that are new, made at these moments, and count them by hour and by day."""
     if not attempts:
         return
     said = list(zip(*map(_words, attempts), strict=True))
@@ -158,8 +166,8 @@ def _keep_attempts(
         for kind, column in zip(_KINDS, said, strict=True)
     )
     rows, counts = [], Counter[tuple[Any, ...]]()
-    for attempt, words in zip(attempts, zip(*columns, strict=True), strict=True):
-        at, marks, verdict = min(attempt.at.timestamp(), now), _marks(attempt), attempt.verdict.value
+    for attempt, at, words in zip(attempts, moments, zip(*columns, strict=True), strict=True):
+        marks, verdict = _marks(attempt), attempt.verdict.value
         seq, url = attempt.seq + seq_offset, _without_host(attempt)
         rows.append((own, seq, at, now, verdict, marks, url, attempt.reference, *words))
         if not marks & _TEST:
@@ -179,7 +187,7 @@ def _words(attempt: ReportedAttempt) -> tuple[str | None, ...]:
         attempt.user,
         attempt.browser,
         _as_json(attempt.categories) if attempt.categories else None,
-        winner.model_dump_json(exclude_none=True) if winner else None,
+        _rule_as_json(type(winner), tuple(winner.__dict__.items())) if winner else None,
         attempt.bundle,
     )
 
@@ -187,6 +195,12 @@ def _words(attempt: ReportedAttempt) -> tuple[str | None, ...]:
 @lru_cache(maxsize=4_096)
 def _as_json(categories: tuple[str, ...]) -> str:
     return json.dumps(categories)
+
+
+@lru_cache(maxsize=4_096)
+def _rule_as_json(noun: type[RuleReference], fields: tuple[tuple[str, Any], ...]) -> str:
+    """A rule as it is written. The same few are told again and again, each time as another object."""
+    return noun.model_construct(**dict(fields)).model_dump_json(exclude_none=True)
 
 
 @lru_cache(maxsize=16_384)

@@ -25,7 +25,8 @@ def add_counts(connection: sqlite3.Connection, counts: Counter[tuple[Any, ...]])
         connection.executemany(
             f"INSERT INTO {table} ({column}, host, program, rule, verdict, attempts) VALUES (?, ?, ?, ?, ?, ?)"
             " ON CONFLICT DO UPDATE SET attempts = attempts + excluded.attempts",
-            [(*key, number) for key, number in counted.items()],
+            # in the order in which they are kept: neighbours are found together
+            sorted((*key, number) for key, number in counted.items()),
         )
 
 
