@@ -123,14 +123,14 @@ def publishing_rows(classes: tuple[int, int], indicators: int, rounds: int) -> l
             stored = (_kept_bytes(connection) - before) / rounds
         single, every = in_turns(rounds, whole(_one_assignment(keepers), 1), whole(_all_documents(keepers), 1))
     # few indicators and classes leave more of what a change costs in any case
-    name, goal = f"{indicators:,} indicators", 0.035 if indicators >= 20_000 else 0.2
+    name, goal = f"{indicators:,} indicators", 0.02 if indicators >= 20_000 else 0.15
     return [
         Row(
             f"{name}, {few:,} classes: one more for everybody",
             one,
             packing.median * few,
             goal=goal,
-            aim=0.02,
+            aim=0.01,
         ),
         Row(f"{name}, {many:,} classes: the same", all_of_more, one.median * many / few, goal=1.2),
         Figure(f"{name}, {few:,} classes: what one more adds to the store", stored / 1000, "kB", at_most=5 * few + 400),

@@ -31,7 +31,7 @@ class Taken(NamedTuple):
 
 
 def taken_apart(bundle: Bundle) -> Taken:
-    parts: Parts = {}
+    parts = Parts()
     return Taken(in_parts(bundle, parts), parts)
 
 

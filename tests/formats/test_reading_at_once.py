@@ -9,11 +9,11 @@ _READ_AT_ONCE = """
 import sys, threading
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.compiling import compile_bundle
-from portero.core.resolving.documents import in_parts
+from portero.core.resolving.documents import Parts, in_parts
 from portero.formats.bundles import pack_document, read_bundle
 
 sys.setswitchinterval(1e-6)
-packed = pack_document(in_parts(compile_bundle(Estate(), ("whole-fleet",)), {}))
+packed = pack_document(in_parts(compile_bundle(Estate(), ("whole-fleet",)), Parts()))
 together, read = threading.Barrier(8), []
 
 def read_one():

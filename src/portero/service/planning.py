@@ -71,7 +71,7 @@ class Published:
     overlays: list[PlannedOverlay] = field(default_factory=list)
     alone: list[Groups] = field(default_factory=list)
     """The class of each device that is to have another overlay."""
-    parts: Parts = field(default_factory=dict)
+    parts: Parts = field(default_factory=Parts)
 
 
 class Planner:

@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
+import msgspec
+
 from portero.core.nouns.estate import NOUNS, PARTS, Estate
 from portero.core.nouns.revision import Change
 from portero.store.database import StoreProblem
@@ -43,7 +45,7 @@ def apply_changes(connection: sqlite3.Connection, revision: int, changes: Iterab
             "INSERT INTO authored (noun, key, body, version, position) VALUES (:noun, :key, :body, :version,"
             " (SELECT coalesce(max(position), 0) + 1 FROM authored WHERE noun = :noun))"
             " ON CONFLICT (noun, key) DO UPDATE SET body = excluded.body, version = excluded.version",
-            {"noun": change.noun, "key": change.key, "body": json.dumps(body), "version": revision},
+            {"noun": change.noun, "key": change.key, "body": msgspec.json.encode(body).decode(), "version": revision},
         )
 
 

@@ -188,14 +188,13 @@ class Estate(Noun):
 
     def _assignment_faults(self, groups: set[str]) -> Iterator[Fault]:
         known = groups | set(BUILT_IN)
-        notices = {notice.key for notice in self.notices} | {STANDARD_NOTICE}
+        notices, schedules = {notice.key for notice in self.notices} | {STANDARD_NOTICE}, set(self.schedule_by_key)
         for number, assignment in enumerate(self.assignments):
             where = ("assignments", number)
             named = [(place, key) for place, key in enumerate(assignment.to) if isinstance(key, str)]
             yield from _unknown((*where, "to"), "group", named, known)
             if assignment.schedule is not None:
-                known_schedules = set(self.schedule_by_key)
-                yield from _unknown((*where, "schedule"), "schedule", [(None, assignment.schedule)], known_schedules)
+                yield from _unknown((*where, "schedule"), "schedule", [(None, assignment.schedule)], schedules)
             if assignment.notice is not None:
                 yield from _unknown((*where, "notice"), "notice", [(None, assignment.notice)], notices)
             ruleset = self.ruleset_by_key.get(assignment.ruleset)

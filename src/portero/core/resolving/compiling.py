@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 from typing import Any
 
 import msgspec
@@ -41,7 +42,7 @@ def compile_bundle(
     estate: Estate,
     groups: tuple[str, ...],
     names: Collection[str] = (),
-    states: Collection[State] = IN_FORCE,
+    states: frozenset[State] = IN_FORCE,
 ) -> Bundle:
     """The bundle of the class of devices that are in exactly these groups, given strongest first.
 
@@ -52,7 +53,7 @@ def compile_bundle(
     return Bundle(
         portero_bundle=WHOLE_FORMAT,
         groups=groups,
-        assignments=tuple(put.made for put in compiled),
+        assignments=tuple([put.made for put in compiled]),
         corrections=everywhere.corrections,
         layers={layer: estate.mode_of(layer, groups).value for layer in LAYERS},
         gateway_networks=settings.gateway_networks,
@@ -72,20 +73,25 @@ class _Compiled:
     sets: frozenset[str]
     of_services: bool
 
+    @cached_property
+    def refers(self) -> bool:
+        """Whether it refers to anything besides its rules."""
+        of_sites = self.made.kind == "site"
+        return bool(self.made.schedule or self.made.notice or self.sets or self.of_services or of_sites)
+
 
 def _assignments(
-    estate: Estate, groups: tuple[str, ...], names: Collection[str], states: Collection[State]
+    estate: Estate, groups: tuple[str, ...], names: Collection[str], states: frozenset[State]
 ) -> list[_Compiled]:
     """Those that hold the class or the device, each by way of the strongest of its targets, in the estate's order."""
     everywhere = _everywhere.of(estate)
     found: dict[int, _Compiled] = {}
     # the stronger ones come later, and stay
     for group in reversed(groups):
-        found.update(everywhere.held_by(group, group))
+        found.update(everywhere.held_by(group, group, states))
     for name in reversed(list(names)):
-        found.update(everywhere.held_by(DeviceTarget(device=name), None))
-    kept = (found[place] for place in sorted(found))
-    return [put for put in kept if put.assignment.state in states]
+        found.update(everywhere.held_by(DeviceTarget(device=name), None, states))
+    return [found[place] for place in sorted(found)]
 
 
 class _OfRuleset:
@@ -194,7 +200,7 @@ class _Everywhere:
         # it must not keep the estate itself, with which it goes
         self._assignments, self._rulesets = estate.assignments, estate.ruleset_by_key
         self._places = estate.places_by_target
-        self._held: dict[str | DeviceTarget, dict[int, _Compiled]] = {}
+        self._held: dict[tuple[str | DeviceTarget, frozenset[State]], dict[int, _Compiled]] = {}
         self.corrections = SharedContent({one.host: one.categories for one in estate.corrections})
         self.application_corrections = SharedContent(estate.corrected_programs)
         self.services = SharedContent(
@@ -204,13 +210,17 @@ class _Everywhere:
             row.key: _written.of(row) for row in estate.coverage if row.control == "site-list"
         }
 
-    def held_by(self, target: str | DeviceTarget, named: str | None) -> dict[int, _Compiled]:
-        """What is assigned to a target, compiled for it, by its place; the target is named so in a bundle."""
-        found = self._held.get(target)
+    def held_by(self, target: str | DeviceTarget, named: str | None, states: frozenset[State]) -> dict[int, _Compiled]:
+        """What is assigned to a target in these states, compiled for it, by its place; the target is named so in a
+        bundle.
+        """
+        found = self._held.get((target, states))
         if found is None:
             assigned = ((place, self._assignments[place]) for place in self._places.get(target, ()))
-            found = self._held[target] = {
-                place: _compiled(one, self._rulesets[one.ruleset], named) for place, one in assigned
+            found = self._held[target, states] = {
+                place: _compiled(one, self._rulesets[one.ruleset], named)
+                for place, one in assigned
+                if one.state in states
             }
         return found
 
@@ -219,6 +229,7 @@ _NO_SERVICES = SharedContent()
 
 
 def _references(estate: Estate, everywhere: _Everywhere, compiled: Collection[_Compiled]) -> References:
+    compiled = [put for put in compiled if put.refers]
     schedules = {put.made.schedule for put in compiled if put.made.schedule}
     notices = {put.made.notice for put in compiled if put.made.notice}
     sets = {key for put in compiled for key in put.sets}

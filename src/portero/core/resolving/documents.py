@@ -7,7 +7,8 @@ the services, the corrections. All classes that use a part share it. It is JSON,
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator, Sized
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sized
 from functools import partial
 from typing import Any, TypeAlias, TypeVar, cast
 
@@ -114,8 +115,20 @@ def _places(document: Document) -> dict[tuple[object, ...], str]:
 # --- taken apart ---
 
 
-Parts = dict[str, Part]
-"""Parts by digest."""
+class Parts(dict[str, Part]):
+    """Parts by digest; and which assignments they were taken out of: most are in many bundles."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.named: dict[int, NamedAssignment] = {}
+        """By the identity of the assignment."""
+        self._named: list[BundleAssignment] = []
+
+    def note(self, assignment: BundleAssignment, named: NamedAssignment) -> None:
+        """All parts of an assignment are there."""
+        # it is kept, too, so that no other one comes to have its identity
+        self._named.append(assignment)
+        self.named[id(assignment)] = named
 
 
 def in_parts(bundle: Bundle, parts: Parts) -> Document:
@@ -124,7 +137,7 @@ def in_parts(bundle: Bundle, parts: Parts) -> Document:
     return Document(
         portero_bundle=DOCUMENT_FORMAT,
         groups=bundle.groups,
-        assignments=tuple(map(taken.assignment, bundle.assignments)),
+        assignments=taken.assignments(bundle.assignments),
         layers=bundle.layers,
         gateway_networks=bundle.gateway_networks,
         corrections=taken.some(bundle.corrections),
@@ -152,12 +165,18 @@ class _Taken:
     def __init__(self, parts: Parts) -> None:
         self.parts = parts
 
+    def assignments(self, assignments: Iterable[BundleAssignment]) -> tuple[NamedAssignment, ...]:
+        """Assignments with their rules named; most have been met in other bundles."""
+        known = self.parts.named
+        return tuple([known.get(id(one)) or self.assignment(one) for one in assignments])
+
     def assignment(self, assignment: BundleAssignment) -> NamedAssignment:
         """The assignment with its rules named."""
         named, rules = _named.of(assignment), assignment.rules
         for number, name in enumerate(named.rules):
             if name not in self.parts:
                 self.parts[name] = partial(_rules_written, _shared(rules).authored, number)
+        self.parts.note(assignment, named)
         return named
 
     def references(self, references: References) -> NamedReferences:
@@ -215,10 +234,19 @@ action, whether it stands for itself alone, when it is over, the reading of a si
 
 
 def _rules_written(rules: Rules, number: int) -> bytes:
+    for known, place, written in tuple(_lately_written):
+        if known is rules and place == number:
+            return written
     piece = rules.pieces[number]
-    return msgspec.json.encode(
+    written = msgspec.json.encode(
         [(one.selector_kind, one.selector_value, one.action, one.exact, one.until, one.reading) for one in piece]
     )
+    _lately_written.append((rules, number, written))
+    return written
+
+
+_lately_written: deque[tuple[Rules, int, bytes]] = deque(maxlen=8)
+"""What was written to be named is asked for again to be packed."""
 
 
 # --- put together ---
