@@ -19,6 +19,7 @@ from bench.foresight import foresight_rows
 from bench.growth import growth_rows
 from bench.guard import guard_rows
 from bench.measuring import Figure, Row, each, in_turns, print_rows, whole
+from bench.opening import opening_rows
 from bench.pages import page_rows
 from bench.programs import catalogue_rows, inventory_rows
 from bench.publishing import group_rows, publishing_rows
@@ -147,7 +148,7 @@ def main() -> int:
     estate = make_estate(200, 1_000, indicators)
     index = make_index(hosts)
     rows: list[Row | Figure] = list(decision_rows(index, estate, visits, rounds))
-    batch = (20_000, 200_000) if options.quick else (200_000, 1_000_000)
+    batch = (10_000, 100_000) if options.quick else (200_000, 1_000_000)
     rows += batch_rows(index, estate, *batch, rounds)
     small = make_index(hosts // 4), make_estate(50, 250, indicators // 4)
     rows.append(growth_row("decision when everything is four times as big", small, (index, estate), visits))
@@ -164,11 +165,12 @@ def main() -> int:
     rows += store_rows(machines, rounds)
     rows += group_rows(machines, indicators, rounds)
     rows += page_rows(machines, rounds)
-    rows += foresight_rows(machines, indicators, min(rounds, 3))
-    rows += verifying_rows(machines, 20 if options.quick else 100)
+    rows += opening_rows(machines, rounds)
+    rows += foresight_rows(machines, indicators, 2 if options.quick else 3)
+    rows += verifying_rows(machines, 8 if options.quick else 100)
     rows += observed_rows(200 if options.quick else 1_000, 10)
     rows += growth_rows(*((1, 1_000) if options.quick else (2, 2_000)))
-    rows += index_rows(*((100_000, 500_000) if options.quick else (1_000_000, 5_000_000)), rounds)
+    rows += index_rows(*((50_000, 250_000) if options.quick else (1_000_000, 5_000_000)), rounds)
     rows += inventory_rows(600 if options.quick else 3_000)
     rows += catalogue_rows(2_000 if options.quick else 20_000, rounds)
     rows += guard_rows(300 if options.quick else 1_000, rounds)

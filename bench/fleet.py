@@ -165,8 +165,8 @@ def membership_rows(count: int, rounds: int) -> list[Row]:
 
 
 @contextmanager
-def stored_fleet(count: int, seed: int = 6) -> Iterator[Keepers]:
-    """The keepers of a store with that many machines, all of which hold their bundle."""
+def fleet_folder(count: int, seed: int = 6) -> Iterator[Path]:
+    """The data folder of such a store, which nobody has open."""
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary)
         keepers = open_keepers(folder)
@@ -174,6 +174,13 @@ def stored_fleet(count: int, seed: int = 6) -> Iterator[Keepers]:
         keepers.estate.change(lambda snapshot: snapshot.estate.replacing(groups=groups), by="bench")
         _fill(keepers, count, seed)
         keepers.close()
+        yield folder
+
+
+@contextmanager
+def stored_fleet(count: int, seed: int = 6) -> Iterator[Keepers]:
+    """The keepers of a store with that many machines, all of which hold their bundle."""
+    with fleet_folder(count, seed) as folder:
         keepers = open_keepers(folder)
         try:
             yield keepers

@@ -120,6 +120,10 @@ class Call:
         """Run what reads the store in a thread."""
         return await to_thread.run_sync(partial(call, *arguments))
 
+    async def in_turn(self, call: Callable[..., Told], *arguments: Any) -> Told:
+        """Run what reads and writes the store in a thread, one such call after the other."""
+        return await self._noting.in_turn(partial(call, *arguments))
+
     async def note_applied(self, applied: Applied) -> None:
         """Note that the device has applied something, likewise."""
         await self._noting.note_applied(applied)

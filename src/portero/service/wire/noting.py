@@ -32,6 +32,7 @@ class Noting:
     def __init__(self, fleet: FleetKeeper, heard: Heard, clock: Callable[[], float]) -> None:
         self._fleet, self._heard, self._now = fleet, heard, clock
         self._waiting: list[_Waiting] = []
+        self._turn = asyncio.Lock()
         self._working: asyncio.Task[None] | None = None
 
     async def note(self, note: Callable[[Assessment], Told]) -> Told:
@@ -44,6 +45,13 @@ class Noting:
     async def note_applied(self, applied: Applied) -> None:
         """Note that a device has applied something; once that is committed."""
         await self._noted(applied)
+
+    async def in_turn(self, call: Callable[[], Told]) -> Told:
+        """Run what looks and writes by itself in a thread, one after the other: many at once only wait for each
+        other.
+        """
+        async with self._turn:
+            return await to_thread.run_sync(call)
 
     async def _noted(self, note: Callable[[Assessment], Any] | Applied) -> Any:
         told: asyncio.Future[Any] = asyncio.get_running_loop().create_future()

@@ -22,5 +22,5 @@ async def probes_seen(call: Call) -> DeviceAnswer:
         told = ProbesSeen.model_validate_json(await call.body())
     except ValidationError as error:
         refuse_invalid(error)
-    await call.looking(call.keepers.observing.answered, known.id, told)
+    await call.in_turn(call.keepers.observing.answered, known.id, told)
     return DeviceAnswer(204)
