@@ -55,6 +55,11 @@ def test_groups_decide_where_rules_differ_and_nothing_where_the_outcome_is_the_s
     assert [(one.what, one.decides) for one in same.differing] == [("time zone", False)]
 
 
+def test_a_clock_is_told_by_how_far_it_is_off():
+    (told,) = two_machines(other(facts={"clock_ahead": -7_200}).question(), BLOCKED.question()).differing
+    assert (told.what, told.first, told.second) == ("clock", "2 hours behind", "right")
+
+
 def test_what_several_differences_make_together_is_told_as_that():
     layers = {"filter": "off", "browser": "enforcing", "startup": "enforcing"}
     both = other(facts={"layers": layers}, machine={"current": False, "held_before": True})

@@ -340,6 +340,18 @@ WAYS = (
             "assignments": [assignment(schedule="nights")],
         },
     ),
+    Way(
+        24,
+        "Its clock is wrong: by it the window is over",
+        CauseCode.CLOCK_OFF,
+        estate={
+            "schedules": [
+                {"key": "mornings", "zone": "UTC", "windows": [{"days": ["wed"], "from": "08:00", "to": "10:30"}]}
+            ],
+            "assignments": [assignment(schedule="mornings")],
+        },
+        facts={"clock_ahead": 3_600},
+    ),
     Way(25, "It has ended", CauseCode.ENDED, estate={"assignments": [assignment(ends="2026-12-01T00:00:00Z")]}),
     Way(
         25,

@@ -290,6 +290,9 @@ def test_a_visit_that_is_typed_in_says_where(portero, machines):
     for more, said in (({}, "named in on"), ({"on": ("desk-1",), "sets": ("office-holds",)}, "goes with no sets")):
         with pytest.raises(ValueError, match=said):
             NewRun(kind="observed", visit=STOPPED, **more)
+    for how in ({"browser": "chromium"}, {"window": "private"}, {"reached_by": "link"}):
+        with pytest.raises(ValueError, match="name a visit, or leave them out"):
+            NewRun(kind="observed", on=("desk-1",), **how)
     with pytest.raises(ValueError, match="say kind observed"):
         NewRun(visit=STOPPED, on=("desk-1",))
     with pytest.raises(ValueError, match="is not a URL"):

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
+from typing import Any
 
 from portero.core.insight.predicting import Alike
 from portero.core.insight.whys import WhyAsked
@@ -25,6 +26,7 @@ from portero.core.nouns.verdict import Explanation
 from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.enforcement import Machine, gateway_of
 from portero.core.resolving.policy import Policy
+from portero.core.sentences import clock_off_by
 from portero.core.sentences import runs as words
 from portero.core.wording import joined
 
@@ -154,8 +156,8 @@ def _of_facts(first: WhyAsked, second: WhyAsked) -> Iterable[Differing]:
         if has != had:
             yield Differing(
                 what=_WORDS[name],
-                first=_said(has),
-                second=_said(had),
+                first=_said(name, has),
+                second=_said(name, had),
                 decides=_decides(first, second, partial(first.verdict, **{name: had})),
             )
     if one.browsers != other.browsers:
@@ -177,7 +179,9 @@ def _of_facts(first: WhyAsked, second: WhyAsked) -> Iterable[Differing]:
         )
 
 
-def _said(value: object) -> str:
+def _said(name: str, value: Any) -> str:
+    if name == "clock_ahead":
+        return "right" if value is None else clock_off_by(value)
     if hasattr(value, "model_dump"):
         given = value.model_dump(exclude_none=True)
         return ", ".join(f"{name} {mode}" for name, mode in given.items()) or "not reported"

@@ -147,6 +147,8 @@ class NewRun(Noun):
             raise ValueError("visit and pictures go with machines that try it: say kind observed")
         if self.visit is not None and (self.sets or not self.on):
             raise ValueError("a visit is tried on the machines and groups named in on, and goes with no sets")
+        if self.visit is None and (self.browser or self.window or self.reached_by):
+            raise ValueError("browser, window and reached_by say how visit is tried; name a visit, or leave them out")
         if self.visit is not None:
             parse_visit(self.visit)
         return self
