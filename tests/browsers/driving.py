@@ -22,7 +22,7 @@ from playwright.async_api import Error as ChromiumError
 from playwright.async_api import Page as ChromiumPage
 from playwright.async_api import async_playwright
 
-from portero.endpoint.browsers.driving import FIREFOX_PREFERENCES, Marionette, firefox_command, write_preferences
+from portero.endpoint.browsers.driven_firefox import FIREFOX_PREFERENCES, Marionette, firefox_command, write_preferences
 
 CHROMIUM, FIREFOX = "/usr/bin/chromium", "/usr/bin/firefox-esr"
 _SIOCSIFFLAGS, _UP_AND_RUNNING = 0x8914, 0x41

@@ -43,7 +43,7 @@ const seen = computed(() => {
   align-items: center;
 }
 .idle > :not(span.small) {
-  opacity: 0.75;
+  opacity: 0.85;
 }
 .cell .dim {
   color: var(--ink-2);

@@ -33,7 +33,7 @@ _RESOURCES = "performance.getEntriesByType('resource').map(one => [one.name, one
 _FONT = re.compile(r"\.(woff2?|ttf|otf)($|[?#])", re.IGNORECASE)
 
 
-class _Marionette:
+class Marionette:
     """Firefox's own remote control: frames of `LENGTH:[0, id, command, parameters]`."""
 
     def __init__(self, port: int) -> None:
@@ -78,7 +78,7 @@ def _connected(port: int) -> socket.socket:
             time.sleep(0.05)
 
 
-_PREFERENCES: dict[str, object] = {
+FIREFOX_PREFERENCES: dict[str, object] = {
     "browser.startup.page": 0,
     "browser.fixup.alternate.enabled": False,
     "dom.security.https_first": False,
@@ -91,13 +91,13 @@ _PREFERENCES: dict[str, object] = {
 """What keeps a fresh profile from asking and from calling anybody by itself."""
 
 
-def _write_preferences(profile: Path, preferences: dict[str, object]) -> None:
+def write_preferences(profile: Path, preferences: dict[str, object]) -> None:
     """A profile's own preferences (user.js)."""
     lines = (f"user_pref({json.dumps(name)}, {json.dumps(value)});\n" for name, value in preferences.items())
     (profile / "user.js").write_text("".join(lines))
 
 
-def _command(program: Path, profile: Path, before: Sequence[str] = ()) -> list[str]:
+def firefox_command(program: Path, profile: Path, before: Sequence[str] = ()) -> list[str]:
     """What starts Firefox without a window, under remote control."""
     return [*before, str(program), "--headless", "--marionette", "--profile", str(profile)]
 
@@ -107,7 +107,7 @@ class DrivenFirefox:
 
     def __init__(self, program: Path, launch: Launch) -> None:
         port = _free_port()
-        preferences = _PREFERENCES | {"marionette.port": port}
+        preferences = FIREFOX_PREFERENCES | {"marionette.port": port}
         if launch.proxy:
             hosts = {f"network.proxy.{scheme}": "127.0.0.1" for scheme in ("http", "ssl")}
             ports = {f"network.proxy.{scheme}_port": launch.proxy for scheme in ("http", "ssl")}
@@ -115,16 +115,16 @@ class DrivenFirefox:
             preferences |= {**hosts, **ports, **more}
         if launch.is_private:
             preferences["browser.privatebrowsing.autostart"] = True
-        _write_preferences(launch.profile, preferences)
+        write_preferences(launch.profile, preferences)
         self._process = subprocess.Popen(
-            _command(program, launch.profile, launch.before),
+            firefox_command(program, launch.profile, launch.before),
             env=environment(launch.profile),
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
         with ended_where_it_fails(lambda: end(self._process, 0)):
-            self._control = _Marionette(port)
+            self._control = Marionette(port)
 
     def go(self, url: str) -> Arrived:
         """Open a URL, and say at which page that ended."""
