@@ -115,3 +115,11 @@ def test_machines_that_never_tried_a_probe_are_listed(portero, run):
     assert (never.machines, never.observed, never.items) == (2, 0, ("desk-1", "desk-2"))
     assert never.sentence == "None of 2 machines has tried a probe."
     assert portero.evidence.never_observed(limit=1).next == "desk-1"
+
+
+def test_a_machine_that_holds_nothing_yet_is_signed_as_that(service, portero, run):
+    Wire(service, portero, "desk-3", layers={"filter": "enforcing"})
+    made = portero.evidence.create(portero.runs.create(NewRun(), wait=20).id)
+    told = open_evidence(portero.evidence.file(made.id).decode(), portero.evidence.key().decode())
+    assert [one.bundle for one in told.machines if one.hostname == "desk-3"] == [None]
+    assert b"desk-3" in portero.evidence.page(made.id)

@@ -20,7 +20,9 @@ class EvidenceMachine(Noun):
     id: str
     hostname: str
     groups: Annotated[tuple[Key, ...], Field(description="Strongest first.")]
-    bundle: Annotated[str | None, Field(description="Digest of what it ruled by as it answered; else of what it held.")]
+    bundle: Annotated[
+        str | None, Field(description="Digest of what it ruled by as it answered; else of what it held, if anything.")
+    ] = None
     answered: Annotated[bool | None, Field(description="Whether it answered; None where it was not asked.")] = None
 
 
