@@ -1,20 +1,12 @@
 <script setup lang="ts">
-import { useNow } from '@vueuse/core'
 import { computed } from 'vue'
 
-import { span } from '@/lib/words'
+import { useAgo } from '@/lib/useAgo'
 
 /** A moment as people say it (“4 min ago”), with the exact one on hover. */
 const props = defineProps<{ at?: string | null }>()
-const now = useNow({ interval: 5000 })
-
 const exact = computed(() => (props.at ? new Date(props.at).toLocaleString() : ''))
-const words = computed(() => {
-  if (!props.at) return 'never'
-  const seconds = Math.max(0, (now.value.getTime() - new Date(props.at).getTime()) / 1000)
-  if (seconds < 10) return 'just now'
-  return `${span(seconds)} ago`
-})
+const words = useAgo(() => props.at)
 </script>
 
 <template>

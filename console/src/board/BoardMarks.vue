@@ -1,22 +1,18 @@
 <script setup lang="ts">
-import { useNow } from '@vueuse/core'
 import { computed } from 'vue'
 
-import { span } from '@/lib/words'
+import { useAgo } from '@/lib/useAgo'
 import type { BoardCell } from './useBoard'
 
 /** One assignment as the board shows it: what it comes to, what is particular about it, and what machines saw of it. */
 const props = defineProps<{ cell: BoardCell }>()
-const now = useNow({ interval: 30_000 })
 const odd = computed(() =>
   props.cell.observed ? props.cell.observed.machines - props.cell.observed.held : 0,
 )
-const seen = computed(() => {
-  const told = props.cell.observed
-  if (!told) return undefined
-  const seconds = Math.max(0, (now.value.getTime() - new Date(told.at).getTime()) / 1000)
-  return `Observed ${span(seconds)} ago: ${told.sentence}`
-})
+const ago = useAgo(() => props.cell.observed?.at)
+const seen = computed(() =>
+  props.cell.observed ? `Observed ${ago.value}: ${props.cell.observed.sentence}` : undefined,
+)
 </script>
 
 <template>

@@ -36,7 +36,8 @@ export const draftOfProbe = (probe?: Probe): ProbeDraft => ({
   user: probe?.user ?? '',
   browser: probe?.browser ?? '',
   window: probe?.window ?? '',
-  reached_by: probe?.reached_by ?? '',
+  // typed in is what is so where nothing is said
+  reached_by: probe?.reached_by === 'typed' ? '' : (probe?.reached_by ?? ''),
   place: probe?.place ?? '',
   layer: probe?.layer ?? '',
   ruleset: probe?.ruleset ?? '',

@@ -33,7 +33,7 @@ from portero.core.nouns.urls import parse_visit
 from portero.core.nouns.verdict import LayerVerdict
 from portero.core.resolving.bundles import BundleNotice, coverage_of
 from portero.core.resolving.enforcement import gateway_of, in_mode, weaker
-from portero.core.resolving.explaining import HostRulings
+from portero.core.resolving.host_rulings import HostRulings
 from portero.core.resolving.situations import Situation
 from portero.core.resolving.telling import teller_of
 from portero.endpoint.browsers.managed import ManagedBrowsers, with_browsers
@@ -357,21 +357,18 @@ class Agent:
     async def look_at_browsers(self) -> list[Noticed]:
         """See that the policy files of this machine's browsers are what they should be; what was noticed."""
         async with self._looking:
-            return await self._look_at_browsers()
-
-    async def _look_at_browsers(self) -> list[Noticed]:
-        if self.browsers is None or self.rulings is None:
-            return []
-        before, bundle = self.browsers.facts, self.rulings.policy.bundle
-        merged = self.rulings.policy.frame(self.situation(None)).site_list
-        wanted = merged if bundle.layers["browser"] == LayerMode.ENFORCING else None
-        now = self.now().timestamp()
-        noticed = await asyncio.to_thread(self.browsers.look, wanted, coverage_of(bundle), now)
-        for one in noticed:
-            self.log.note(self.now(), one.what, one.text)
-        if self.browsers.facts != before:
-            self.news.set()
-        return noticed
+            if self.browsers is None or self.rulings is None:
+                return []
+            before, bundle = self.browsers.facts, self.rulings.policy.bundle
+            merged = self.rulings.policy.frame(self.situation(None)).site_list
+            wanted = merged if bundle.layers["browser"] == LayerMode.ENFORCING else None
+            now = self.now().timestamp()
+            noticed = await asyncio.to_thread(self.browsers.look, wanted, coverage_of(bundle), now)
+            for one in noticed:
+                self.log.note(self.now(), one.what, one.text)
+            if self.browsers.facts != before:
+                self.news.set()
+            return noticed
 
     # --- visits ---
 

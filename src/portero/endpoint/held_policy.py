@@ -13,7 +13,7 @@ from portero.core.digests import digest_of
 from portero.core.matching.categories import EMPTY_INDEX
 from portero.core.resolving.bundles import with_overlay
 from portero.core.resolving.documents import Document, Shelf, counterparts
-from portero.core.resolving.explaining import HostRulings
+from portero.core.resolving.host_rulings import HostRulings
 from portero.core.resolving.policy import Policy
 from portero.endpoint.category_index import MachineIndex, fetch_part, open_index
 from portero.endpoint.fetching import file_name

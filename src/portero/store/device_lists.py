@@ -144,9 +144,9 @@ class DeviceFilter:
 
 EXCEPTIONAL = (
     "device.lifecycle <> 'enrolled' OR device.rejoin_of IS NOT NULL OR NOT device.keeps_name OR device.revoked"
-    f" OR device.silent_after < :now OR device.facts_at < :now - {FACTS_STALE_SECONDS}"
+    f" OR {_QUIET} OR device.facts_at < :now - {FACTS_STALE_SECONDS}"
 )
-"""SQL: something may stand in the way that does not lie in the device's own facts; quicker than to ask what."""
+"""SQL: one of MACHINE_BLOCKERS may be true; quicker than to ask which, of machines most of which have none."""
 
 
 def machine_blockers(row: sqlite3.Row) -> list[BlockerCode]:

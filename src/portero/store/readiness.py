@@ -113,8 +113,9 @@ def obstacle_counts(
     for code, layer in sorted(every, key=lambda one: -ORDER[one[0]]):
         if layer and code not in NOT_IN_THE_WAY:
             rows = connection.execute(
-                f"SELECT obstacle.device FROM obstacle{scope or ' WHERE true'} AND code = :code AND layer = :layer",
-                {**values, "code": code, "layer": layer},
+                f"SELECT obstacle.device FROM obstacle{scope or ' WHERE true'}"
+                " AND obstacle.code = :own_code AND obstacle.layer = :own_layer",
+                {**values, "own_code": code, "own_layer": layer},
             )
             first.setdefault(layer, {}).update(dict.fromkeys((row[0] for row in rows), code))
     lost = {

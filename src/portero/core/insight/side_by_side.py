@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
-from typing import Any
 
 from portero.core.insight.predicting import Alike
 from portero.core.insight.whys import WhyAsked
@@ -80,10 +79,6 @@ def _verdict(hostname: str, told: Explanation) -> MachineVerdict:
 # --- two machines ---
 
 
-_FIELDS = (
-    *("lifecycle", "layers", "layer_versions", "is_server", "platform", "platform_version", "place", "zone"),
-    "clock_ahead",
-)
 _WORDS = {
     "lifecycle": "lifecycle",
     "layers": "layers",
@@ -93,7 +88,6 @@ _WORDS = {
     "platform_version": "version of the platform",
     "place": "place",
     "zone": "time zone",
-    "clock_ahead": "clock",
 }
 
 
@@ -151,15 +145,22 @@ def _held(machine: Machine) -> str:
 def _of_facts(first: WhyAsked, second: WhyAsked) -> Iterable[Differing]:
     """What the machines tell that counts."""
     one, other = first.case.machine, second.case.machine
-    for name in _FIELDS:
+    for name, what in _WORDS.items():
         has, had = getattr(one, name), getattr(other, name)
         if has != had:
             yield Differing(
-                what=_WORDS[name],
-                first=_said(name, has),
-                second=_said(name, had),
+                what=what,
+                first=_said(has),
+                second=_said(had),
                 decides=_decides(first, second, partial(first.verdict, **{name: had})),
             )
+    if one.clock_ahead != other.clock_ahead:
+        yield Differing(
+            what="clock",
+            first=_clock(one),
+            second=_clock(other),
+            decides=_decides(first, second, partial(first.verdict, clock_ahead=other.clock_ahead)),
+        )
     if one.browsers != other.browsers:
         yield Differing(
             what="browsers",
@@ -179,9 +180,11 @@ def _of_facts(first: WhyAsked, second: WhyAsked) -> Iterable[Differing]:
         )
 
 
-def _said(name: str, value: Any) -> str:
-    if name == "clock_ahead":
-        return "right" if value is None else clock_off_by(value)
+def _clock(machine: Machine) -> str:
+    return "right" if machine.clock_ahead is None else clock_off_by(machine.clock_ahead)
+
+
+def _said(value: object) -> str:
     if hasattr(value, "model_dump"):
         given = value.model_dump(exclude_none=True)
         return ", ".join(f"{name} {mode}" for name, mode in given.items()) or "not reported"
