@@ -27,7 +27,14 @@ from portero.service.foresight import Foresight
 from portero.service.live import Live, Subject
 from portero.service.planning import Planner
 from portero.service.problems import Refusal
-from portero.service.refusals import refuse_faults, refuse_other_kinds, refuse_overload, refuse_ungated, refuse_unproved
+from portero.service.refusals import (
+    refuse_faults,
+    refuse_new_faults,
+    refuse_other_kinds,
+    refuse_overload,
+    refuse_ungated,
+    refuse_unproved,
+)
 from portero.service.roster import Roster
 from portero.service.state import Current, EstateTransition, Snapshot, changed_versions
 from portero.store import access, catalogue, epochs, revisions
@@ -187,7 +194,7 @@ class EstateKeeper:
         left = {feed.key for feed in estate.feeds}
         kept = {key: content for key, content in before.contents.items() if key in left}
         estate = filled(estate, kept, before.contents.keys() - left)
-        refuse_faults(estate)
+        refuse_new_faults(before.estate, estate)
         if any(one.hold_back for one in estate.assignments):
             programs, purposes = self._foresight.installed(), self._roster.catalogue
             estate = with_known_members(before.estate, estate, programs, purposes)

@@ -224,7 +224,7 @@ def _hinders(going: EstateTransition) -> bool:
         sites = {ruleset.key for ruleset in estate.rulesets if ruleset.kind == "site"}
         if not sites.isdisjoint(rulesets):
             return True
-        if assignments and any(one.key in assignments and one.ruleset in sites for one in estate.assignments):
+        if sites and any(one.ruleset in sites and one.key in assignments for one in estate.assignments):
             return True
     return False
 

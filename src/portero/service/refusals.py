@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from portero.core import wording
 from portero.core.insight.capacity import overload
+from portero.core.nouns.base import Fault
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.preview import Forecast, GateFailure
@@ -15,7 +16,15 @@ from portero.service.roster import Roster
 
 def refuse_faults(document: Estate | Directory) -> None:
     """Refusal where the parts of a document do not fit together."""
-    faults = list(document.faults())
+    _refuse(list(document.faults()))
+
+
+def refuse_new_faults(before: Estate, after: Estate) -> None:
+    """Refusal where the parts of an estate do not fit together any more, that did before."""
+    _refuse(list(after.faults(before)))
+
+
+def _refuse(faults: Sequence[Fault]) -> None:
     if faults:
         errors = [field_error(fault.path, fault.message) for fault in faults]
         raise Refusal("invalid", wording.as_sentence(faults[0].message), errors=errors)

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
-
-import msgspec
+from collections.abc import Collection, Mapping, Sequence
+from functools import lru_cache
+from typing import Any, NamedTuple
 
 from portero.formats.bundles import Packed
 from portero.store.devices import Wanted
 
 
-@dataclass(frozen=True)
-class DeviceClass:
+class DeviceClass(NamedTuple):
     """All devices with the same groups."""
 
     id: int
@@ -24,19 +22,22 @@ class DeviceClass:
     revision: int
 
 
-_SELECT = "SELECT class.*, bundle.size FROM class JOIN bundle ON bundle.digest = class.digest"
+_SELECT = "SELECT class.id, groups, class.digest, size, revision FROM class JOIN bundle ON bundle.digest = class.digest"
 
 
-_GROUPS = msgspec.json.Decoder(tuple[str, ...])
+@lru_cache(maxsize=20_000)
+def _groups_of(told: str) -> tuple[str, ...]:
+    return tuple(json.loads(told))
 
 
-def _class(row: sqlite3.Row) -> DeviceClass:
-    return DeviceClass(row["id"], _GROUPS.decode(row["groups"]), row["digest"], row["size"], row["revision"])
+def _class(row: Sequence[Any]) -> DeviceClass:
+    id, groups, digest, size, revision = row
+    return DeviceClass(id, _groups_of(groups), digest, size, revision)
 
 
 def list_classes(connection: sqlite3.Connection) -> list[DeviceClass]:
     """Every class."""
-    return [_class(row) for row in connection.execute(_SELECT)]
+    return list(map(_class, connection.execute(_SELECT)))
 
 
 def class_of(connection: sqlite3.Connection, groups: tuple[str, ...]) -> DeviceClass | None:

@@ -46,16 +46,17 @@ _documents: ByIdentity[Ruleset, dict[str, Any]] = ByIdentity(document_of)
 
 
 def _of_noun(noun: AuthoredNoun, before: Estate, after: Estate) -> Iterator[Change]:
-    old, new = noun.by_key(before), noun.by_key(after)
+    had, has, _ = noun.differing(before, after)
+    old, new = ({noun.key_of(one): one for one in some} for some in (had, has))
     for key, one in new.items():
         was = old.get(key)
         if was is None:
             yield Change(noun=noun.word, key=key, verb="created", after=document_of(one))
         elif was is not one and was != one:
             # what a ruleset has of address lists may be all that differs, and that is not written there
-            had, has = _both_documents(was, one)
-            if had != has:
-                yield Change(noun=noun.word, key=key, verb="changed", before=had, after=has)
+            document, then = _both_documents(was, one)
+            if document != then:
+                yield Change(noun=noun.word, key=key, verb="changed", before=document, after=then)
     for key, one in old.items():
         if key not in new:
             yield Change(noun=noun.word, key=key, verb="removed", before=document_of(one))

@@ -49,11 +49,12 @@ def _former_orders(before: Estate, after: Estate) -> Iterator[tuple[str, Sequenc
     for word, noun in NOUNS.items():
         if noun.of(before) is noun.of(after):
             continue
-        had, keys = list(map(noun.key_of, noun.of(before))), list(map(noun.key_of, noun.of(after)))
+        old, new, others_follow = noun.differing(before, after)
+        had, keys = list(map(noun.key_of, old)), list(map(noun.key_of, new))
         stay, known = set(keys), set(had)
-        expected = [key for key in had if key in stay] + [key for key in keys if key not in known]
-        if keys != expected:
-            yield word, had
+        added = [key for key in keys if key not in known]
+        if keys != [key for key in had if key in stay] + added or (added and others_follow):
+            yield word, list(map(noun.key_of, noun.of(before)))
 
 
 def undone(estate: Estate, steps: Iterable[Step]) -> Estate:

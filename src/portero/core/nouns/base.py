@@ -28,6 +28,9 @@ class Fault(NamedTuple):
 
 def doubled(where: tuple[str | int, ...], names: Iterable[str]) -> Iterator[Fault]:
     """A fault for each name in the list at `where` that stood there before."""
+    names = list(names)
+    if len(set(names)) == len(names):
+        return
     seen: dict[str, int] = {}
     for number, name in enumerate(names):
         first = seen.setdefault(name, number)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterable, Iterator
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
@@ -105,16 +106,16 @@ class Estate(Noun):
     @cached_property
     def places_by_target(self) -> dict[str | DeviceTarget, list[int]]:
         """The places of assignments in their list, by each target that they name."""
-        places: dict[str | DeviceTarget, list[int]] = {}
+        places: defaultdict[str | DeviceTarget, list[int]] = defaultdict(list)
         for place, assignment in enumerate(self.assignments):
             for target in assignment.to:
-                places.setdefault(target, []).append(place)
-        return places
+                places[target].append(place)
+        return dict(places)
 
     @cached_property
     def named_devices(self) -> frozenset[str]:
         """Hostnames and ids of the devices that assignments name by themselves."""
-        return frozenset(name for assignment in self.assignments for name in assignment.named_devices)
+        return frozenset(target.device for target in self.places_by_target if isinstance(target, DeviceTarget))
 
     @cached_property
     def some_end_at_restarts(self) -> bool:
@@ -157,39 +158,41 @@ class Estate(Noun):
         named = (own[key] for key in groups if key in own) if own else iter(())
         return next(named, self.settings.check_in_seconds)
 
-    def faults(self) -> Iterator[Fault]:
-        """What does not fit together: keys used twice, names of things that are not there."""
+    def faults(self, sound: Estate | None = None) -> Iterator[Fault]:
+        """What does not fit together: keys used twice, names of things that are not there. Beside an estate that has
+        no faults, only what may have some now is looked at.
+        """
+        others = {
+            part for part in Estate.model_fields if sound is None or getattr(self, part) is not getattr(sound, part)
+        }
         for noun in NOUNS.values():
-            yield from doubled((noun.list,), map(noun.key_of, noun.of(self)))
+            if noun.list in others:
+                yield from doubled((noun.list,), map(noun.key_of, noun.of(self)))
+        for parts, check in _CHECKS:
+            if not others.isdisjoint(parts):
+                yield from check(self)
+        if "assignments" in others or not others.isdisjoint(_NAMED_BY_ASSIGNMENTS):
+            stay = sound.assignments if sound is not None and others.isdisjoint(_NAMED_BY_ASSIGNMENTS) else ()
+            yield from self._assignment_faults(set(map(id, stay)))
+
+    def _correction_faults(self) -> Iterator[Fault]:
+        """Products that are corrected twice, whatever their case."""
         if len({one.product for one in self.application_corrections}) == len(self.application_corrections):
-            # whatever its case, a product is corrected once
-            yield from doubled(
-                ("application_corrections",), (o.product.casefold() for o in self.application_corrections)
-            )
+            folded = (one.product.casefold() for one in self.application_corrections)
+            yield from doubled(("application_corrections",), folded)
+
+    def _precedence_faults(self) -> Iterator[Fault]:
         yield from doubled(("precedence",), self.precedence)
         groups = {group.key for group in self.groups}
         yield from _unknown(("precedence",), "group", enumerate(self.precedence), groups)
-        yield from self._assignment_faults(groups)
-        yield from self._rule_faults()
-        yield from self._include_faults()
-        yield from self._set_faults()
-        yield from self._service_faults()
-        yield from self._enforcement_faults(groups)
-        sets = {one.key for one in self.probe_sets}
-        yield from _unknown(("settings", "gate"), "probe set", enumerate(self.settings.gate), sets)
-        for number, probe_set in enumerate(self.probe_sets):
-            known = groups | set(BUILT_IN)
-            own = [(place, target) for place, target in enumerate(probe_set.to) if isinstance(target, str)]
-            yield from _unknown(("probe_sets", number, "to"), "group", own, known)
-            for place, probe in enumerate(probe_set.probes):
-                if isinstance(probe.to, str):
-                    where = ("probe_sets", number, "probes", place, "to")
-                    yield from _unknown(where, "group", [(None, probe.to)], known)
 
-    def _assignment_faults(self, groups: set[str]) -> Iterator[Fault]:
-        known = groups | set(BUILT_IN)
+    def _assignment_faults(self, sound: Collection[int]) -> Iterator[Fault]:
+        """What does not fit with assignments, but for those that are sound, by identity."""
+        known = {group.key for group in self.groups}.union(BUILT_IN)
         notices, schedules = {notice.key for notice in self.notices} | {STANDARD_NOTICE}, set(self.schedule_by_key)
         for number, assignment in enumerate(self.assignments):
+            if id(assignment) in sound:
+                continue
             where = ("assignments", number)
             named = [(place, key) for place, key in enumerate(assignment.to) if isinstance(key, str)]
             yield from _unknown((*where, "to"), "group", named, known)
@@ -260,7 +263,8 @@ class Estate(Noun):
                     yield Fault(("services", number, "hosts", place), message)
                 owners[host] = service.key
 
-    def _enforcement_faults(self, groups: set[str]) -> Iterator[Fault]:
+    def _enforcement_faults(self) -> Iterator[Fault]:
+        groups = {group.key for group in self.groups}
         looking = {group.key for group in self.groups if group.names_layers}
         for number, modes in enumerate(self.layer_modes):
             where = ("layer_modes", number, "group")
@@ -273,11 +277,36 @@ class Estate(Noun):
                     " do; name another group",
                 )
 
+    def _probe_faults(self) -> Iterator[Fault]:
+        sets = {one.key for one in self.probe_sets}
+        yield from _unknown(("settings", "gate"), "probe set", enumerate(self.settings.gate), sets)
+        known = {group.key for group in self.groups}.union(BUILT_IN)
+        for number, probe_set in enumerate(self.probe_sets):
+            own = [(place, target) for place, target in enumerate(probe_set.to) if isinstance(target, str)]
+            yield from _unknown(("probe_sets", number, "to"), "group", own, known)
+            for place, probe in enumerate(probe_set.probes):
+                if isinstance(probe.to, str):
+                    where = ("probe_sets", number, "probes", place, "to")
+                    yield from _unknown(where, "group", [(None, probe.to)], known)
+
 
 NOUNS = nouns_of(Estate)
 """The nouns of an estate's lists, by their words, in its order: the one registry that all layers derive theirs from."""
 PARTS = parts_of(Estate, beside=("portero",))
 """The parts of an estate that there is one of, and who may change each."""
+
+_CHECKS: tuple[tuple[frozenset[str], Callable[[Estate], Iterator[Fault]]], ...] = (
+    (frozenset({"application_corrections"}), Estate._correction_faults),
+    (frozenset({"precedence", "groups"}), Estate._precedence_faults),
+    (frozenset({"rulesets", "services", "application_sets"}), Estate._rule_faults),
+    (frozenset({"rulesets", "address_lists"}), Estate._include_faults),
+    (frozenset({"application_sets"}), Estate._set_faults),
+    (frozenset({"services"}), Estate._service_faults),
+    (frozenset({"layer_modes", "groups"}), Estate._enforcement_faults),
+    (frozenset({"probe_sets", "settings", "groups"}), Estate._probe_faults),
+)
+"""What does not fit in which parts, looked for where one of them is another."""
+_NAMED_BY_ASSIGNMENTS = frozenset({"groups", "schedules", "notices", "rulesets"})
 
 
 _BROAD = ("family", "everything", "decision", "suitability")

@@ -129,6 +129,17 @@ class AuthoredNoun(Declared):
         """What names an object, read from its document."""
         return str(document[self.key]) if self.key in document else self.key_of(self.model.model_validate(document))
 
+    def differing(self, before: Any, after: Any) -> tuple[tuple[Any, ...], tuple[Any, ...], bool]:
+        """Those of two estates, without the same ones at the head and the tail of both lists; whether some are at the
+        tail.
+        """
+        old, new = self.of(before), self.of(after)
+        fewer = min(len(old), len(new))
+        head = next((place for place in range(fewer) if old[place] is not new[place]), fewer)
+        rest = range(1, fewer - head + 1)
+        tail = next((place - 1 for place in rest if old[-place] is not new[-place]), fewer - head)
+        return old[head : len(old) - tail], new[head : len(new) - tail], tail > 0
+
     def by_key(self, estate: Any) -> dict[str, Any]:
         """Those of an estate, by what names them."""
         return {self.key_of(one): one for one in self.of(estate)}

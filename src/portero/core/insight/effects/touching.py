@@ -55,13 +55,14 @@ def touched_groups(before: Estate, after: Estate, changes: Sequence[Change]) -> 
 
 def touched_assignments(estate: Estate, changed: Changed) -> Iterator[Assignment]:
     """The assignments that are changed, or on which something hangs that is."""
-    rulesets = set(_touched_rulesets(estate, changed))
+    rulesets, none = set(_touched_rulesets(estate, changed)), frozenset[str]()
+    own, schedules, notices = (changed.get(noun, none) for noun in ("assignment", "schedule", "notice"))
     for assignment in estate.assignments:
         if (
-            assignment.ruleset in rulesets
-            or assignment.key in changed.get("assignment", ())
-            or assignment.schedule in changed.get("schedule", ())
-            or assignment.notice in changed.get("notice", ())
+            assignment.key in own
+            or assignment.ruleset in rulesets
+            or assignment.schedule in schedules
+            or assignment.notice in notices
         ):
             yield assignment
 
