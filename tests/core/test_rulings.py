@@ -20,6 +20,7 @@ from portero.core.insight.effects.rulings import Rulings
 from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, subjects_of
 from portero.core.nouns.action import Action
+from portero.core.nouns.device import Kind
 from portero.core.nouns.estate import Estate
 from portero.core.resolving.compiling import compile_bundle
 from portero.core.resolving.policy import Policy
@@ -85,34 +86,36 @@ def compared(both: Both, subject: Subject, chance: Random, seed: int) -> Counter
     shown = [bout.shown for bout in bouts]
     contests = [contest for bout in bouts for contest in bout.contests]
     seen: Counter[str] = Counter()
-    for side in both.kernels[0].sorts.sides:
-        occasions = both.kernels[0].occasions(contests, side)
-        for state, (estate, ruling) in enumerate(zip(both.estates, both.rulings, strict=True)):
-            pieces = ruling.rule(bouts[state], occasions, side)
-            covered = 0
-            for _, when, where in pieces:
-                covered += when.bit_count() * where.bit_count()
-            # each occasion on each sort is told once
-            assert covered == occasions.ever.bit_count() * side.where.bit_count()
-            for said, when, where in pieces:
-                bits = [bit for bit in range(when.bit_length()) if when >> bit & 1]
-                for bit in chance.sample(bits, min(len(bits), 4)):
-                    circumstance = occasions.plainest(1 << bit)
-                    member = chance.choice(both.kernels[state].sorts.members(where))[0]
-                    policy = policy_of(both.fleet, estate, member)
-                    lasting = {one.key for one in policy.bundle.assignments if one.until_restart}
-                    own = circumstance._replace(is_server=side.is_server)
-                    frame = policy.frame(own.situation(side.zone, lasting))
-                    behind = both.kernels[state].sorts.behind_gateway
-                    is_behind = any(member in some for some in both.kernels[state].sorts.members(behind))
-                    meant = rule_on(policy, frame, shown[state], is_behind and circumstance.place == "on-site")
-                    assert said.word is meant.word, (seed, subject, member.id, circumstance)
-                    if meant.by is not None:
-                        own_by = policy.bundle.assignments[meant.by.assignment]
-                        assert said.by is not None
-                        told = (said.by.assigned.header.key, said.by.contender.rule, said.by.target.name, said.layer)
-                        assert told == (own_by.key, meant.by.rule, own_by.target, meant.layer), (seed, subject)
-                    seen[said.word] += 1
+    # all at once, in whatever zone, servers among them
+    sides = both.kernels[0].sorts.within(-1)
+    devices = sum(side.where.bit_count() for side in sides)
+    occasions = both.kernels[0].occasions(contests, sides)
+    for state, (estate, ruling) in enumerate(zip(both.estates, both.rulings, strict=True)):
+        pieces = ruling.rule(bouts[state], occasions, sides)
+        covered = 0
+        for _, when, where in pieces:
+            covered += when.bit_count() * where.bit_count()
+        # each occasion on each sort is told once
+        assert covered == occasions.ever.bit_count() * devices
+        for said, when, where in pieces:
+            bits = [bit for bit in range(when.bit_length()) if when >> bit & 1]
+            for bit in chance.sample(bits, min(len(bits), 4)):
+                circumstance = occasions.plainest(1 << bit)
+                member = chance.choice(both.kernels[state].sorts.members(where))[0]
+                policy = policy_of(both.fleet, estate, member)
+                lasting = {one.key for one in policy.bundle.assignments if one.until_restart}
+                own = circumstance._replace(is_server=member.facts.kind == Kind.SERVER)
+                frame = policy.frame(own.situation(member.facts.zone, lasting))
+                behind = both.kernels[state].sorts.behind_gateway
+                is_behind = any(member in some for some in both.kernels[state].sorts.members(behind))
+                meant = rule_on(policy, frame, shown[state], is_behind and circumstance.place == "on-site")
+                assert said.word is meant.word, (seed, subject, member.id, circumstance)
+                if meant.by is not None:
+                    own_by = policy.bundle.assignments[meant.by.assignment]
+                    assert said.by is not None
+                    told = (said.by.assigned.header.key, said.by.contender.rule, said.by.target.name, said.layer)
+                    assert told == (own_by.key, meant.by.rule, own_by.target, meant.layer), (seed, subject)
+                seen[said.word] += 1
     return seen
 
 
@@ -163,9 +166,10 @@ def words(both: Both, subject: Subject, member) -> set[tuple[Action, ...]]:
 
 def ruled(both: Both, subject: Subject) -> Iterator:
     bouts = [ruling.bout(subject) for ruling in both.rulings]
-    for side in both.kernels[0].sorts.sides:
-        occasions = both.kernels[0].occasions([contest for bout in bouts for contest in bout.contests], side)
-        old, new = (ruling.rule(bout, occasions, side) for ruling, bout in zip(both.rulings, bouts, strict=True))
+    contests = [contest for bout in bouts for contest in bout.contests]
+    for sides in both.kernels[0].alike(contests, -1):
+        occasions = both.kernels[0].occasions(contests, sides)
+        old, new = (ruling.rule(bout, occasions, sides) for ruling, bout in zip(both.rulings, bouts, strict=True))
         for was, when, where in old:
             for then, other, there in new:
                 if (both_when := when & other) and (at := where & there):

@@ -153,10 +153,10 @@ class _Saying:
 def _outcomes(rulings: Rulings, bout: Bout) -> Iterator[OverlapOutcome]:
     """What becomes of a subject, by the rule that says so and by when."""
     kernel = rulings.kernel
-    for side in kernel.sorts.sides:
-        occasions = kernel.occasions(bout.contests, side)
+    for sides in kernel.alike(bout.contests, -1):
+        occasions = kernel.occasions(bout.contests, sides)
         found: dict[tuple[Action, str | None], list[tuple[int, int]]] = defaultdict(list)
-        for ruling, on, where in rulings.rule(bout, occasions, side):
+        for ruling, on, where in rulings.rule(bout, occasions, sides):
             by = ruling.by
             named = wording.on(by.assigned.header.ruleset, by.target.name) if by is not None else None
             found[ruling.word, named].append((on, where))

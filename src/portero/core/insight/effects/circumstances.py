@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence, Set
 from datetime import datetime, timedelta
+from itertools import chain
 from typing import NamedTuple
 
 from portero.core.matching.windows import Windows
@@ -73,26 +74,31 @@ class Calendar:
         or ends.
         """
         self._now, self._schedules, self._instants = now, list(schedules), sorted(instants)
-        self._known: dict[str | None, list[Moment]] = {}
+        self._known: dict[tuple[str | None, ...], list[Moment]] = {}
         self.follows_device = any(windows.follows_device for _, windows in self._schedules)
 
-    def moments(self, zone: str | None = None) -> list[Moment]:
-        """One moment for each distinct state of the clock, on devices in a zone; the present one first."""
-        zone = zone if self.follows_device else None
-        known = self._known.get(zone)
+    def moments(self, *zones: str | None) -> list[Moment]:
+        """One moment for each distinct state of the clock, on devices in some zones taken together; the present one
+        first.
+        """
+        zones = zones if zones and self.follows_device else (None,)
+        known = self._known.get(zones)
         if known is None:
-            known = self._known[zone] = self._look(zone)
+            known = self._known[zones] = self._look(zones)
         return known
 
-    def _look(self, zone: str | None) -> list[Moment]:
+    def _look(self, zones: Sequence[str | None]) -> list[Moment]:
         instants = [instant.timestamp() for instant in self._instants]
         coming = [instant for instant in self._instants if instant > self._now]
+        clocks = [
+            (key, one, zone) for key, one in self._schedules for zone in (zones if one.follows_device else (None,))
+        ]
         found: dict[tuple[int, tuple[bool, ...]], Moment] = {}
-        for at in sorted({self._now, *coming, *self._changes(coming, zone)}):
-            opened = tuple(windows.is_open(at, zone) for _, windows in self._schedules)
+        for at in sorted({self._now, *coming, *chain.from_iterable(self._changes(coming, zone) for zone in zones)}):
+            opened = tuple(windows.is_open(at, zone) for _, windows, zone in clocks)
             key = (bisect_right(instants, at.timestamp()), opened)
             if key not in found:
-                names = frozenset(key for (key, _), is_open in zip(self._schedules, opened, strict=True) if is_open)
+                names = frozenset(key for (key, _, _), is_open in zip(clocks, opened, strict=True) if is_open)
                 since = coming[place - 1] if (place := bisect_right(coming, at)) else None
                 found[key] = Moment(at, names, since)
         return list(found.values())

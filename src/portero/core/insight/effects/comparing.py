@@ -56,12 +56,9 @@ class Comparison:
         touched = self._touched(*bouts)
         bouts = [bout.on(touched) for bout in bouts]
         contests = [contest for bout in bouts for contest in bout.contests]
-        for whole in self._kernel.sorts.sides:
-            side = whole._replace(where=whole.where & touched)
-            if not side.where:
-                continue
-            occasions = self._kernel.occasions(contests, side)
-            was, then = (ruling.rule(bout, occasions, side) for ruling, bout in zip(self.rulings, bouts, strict=True))
+        for sides in self._kernel.alike(contests, touched):
+            occasions = self._kernel.occasions(contests, sides)
+            was, then = (ruling.rule(bout, occasions, sides) for ruling, bout in zip(self.rulings, bouts, strict=True))
             for old, new, on, where in _shifting(was, then):
                 yield Shift(old, new, on, where, occasions)
 

@@ -10,14 +10,14 @@ from collections import defaultdict
 from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import cached_property
-from itertools import chain
+from itertools import chain, product
 from typing import NamedTuple
 
 import msgspec
 
-from portero.core.insight.effects.occasions import Hangs, Occasions, Timeline
+from portero.core.insight.effects.occasions import Hangs, Occasions, Timeline, any_of
 from portero.core.insight.effects.outcomes import MadeOf
-from portero.core.insight.effects.sorts import Side, Sorts
+from portero.core.insight.effects.sorts import Side, Sides, Sorts
 from portero.core.matching.applications import Started
 from portero.core.matching.hold_back import HoldBack
 from portero.core.matching.windows import Windows
@@ -78,9 +78,14 @@ class _Assigned(NamedTuple):
         if hold_back is not None:
             yield from ((one.at + hold_back).timestamp() for one in self.assignment.came)
 
-    def whens(self, occasions: Occasions) -> list[tuple[int, int]]:
-        """When it counts, by its place on the people rung."""
-        return occasions.of(self.header, self.windows) if self.is_gated else [(EVERYONE, occasions.ever)]
+    def whens(self, occasions: Occasions, side: Side) -> list[tuple[int, int]]:
+        """When it counts on a side, by its place on the people rung."""
+        return occasions.of(self.header, self.windows, side.zone) if self.is_gated else [(EVERYONE, occasions.ever)]
+
+    @property
+    def follows_device(self) -> bool:
+        """Whether it hangs on the time zone of a device when it counts."""
+        return self.windows is not None and self.windows.follows_device
 
 
 class Entrant(NamedTuple):
@@ -101,6 +106,11 @@ class Entrant(NamedTuple):
         """Whether it counts at all times, in all places and for all people, unless it is pushed out."""
         return not self.assigned.is_gated and self.contender.until is None and not self.may_be_held
 
+    @property
+    def tells_sides_apart(self) -> bool:
+        """Whether it may count on one side and not on another."""
+        return self.assigned.follows_device or self.may_be_held
+
 
 class FleetContest:
     """All rules in force that meet over one thing, and by what it is told apart when they count."""
@@ -116,6 +126,9 @@ class FleetContest:
             if held is not None and held.until is not None:
                 ends.add(held.until)
         self.hangs = Hangs.of((one.header for one in gated.values() if one.is_gated), ends)
+        self.tells_sides_apart = any(one.follows_device for one in gated.values()) or any(
+            one.may_be_held for one in entrants
+        )
 
     def on(self, where: int) -> FleetContest:
         """The same contest on some sorts of devices alone."""
@@ -172,7 +185,7 @@ class Kernel:
                 self._assigned[ruleset.key].append(made)
                 if made.decides_until > NEVER:
                     self._replacing[ruleset.kind].append(made)
-        self._pushed: dict[tuple[str, int, Side], list[tuple[int, int, int]]] = {}
+        self._pushed: dict[tuple[str, int, Sides], list[tuple[int, int, int]]] = {}
 
     def _assign(self, place: int, assignment: Assignment, ruleset: Ruleset) -> _Assigned:
         header = without_rules(assignment, ruleset)
@@ -263,38 +276,49 @@ class Kernel:
                     )
                     yield Entrant(contender, slot, assigned, target, rung, written.names_everything, held)
 
-    def occasions(self, contests: Iterable[FleetContest], side: Side) -> Occasions:
-        """The occasions that differ for some contests, on devices of a side."""
+    def alike(self, contests: Sequence[FleetContest], where: int) -> list[Sides]:
+        """The sides of some sorts of devices, those together that the contests do not tell apart."""
+        sides = self.sorts.within(where)
+        apart = any(contest.tells_sides_apart for contest in contests)
+        return [(side,) for side in sides] if apart else [sides] if sides else []
+
+    def occasions(self, contests: Iterable[FleetContest], sides: Sides) -> Occasions:
+        """The occasions that differ for some contests, on devices of some sides."""
         hangs = Hangs()
         for contest in contests:
             hangs = hangs.beside(contest.hangs)
-        return self._timeline.occasions(hangs, side.zone)
+        return self._timeline.occasions(hangs, tuple(dict.fromkeys(side.zone for side in sides)))
 
-    def playing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[Playing]:
+    def playing(self, contest: FleetContest, occasions: Occasions, sides: Sides) -> list[Playing]:
         """The rules that count, when and where."""
-        return list(self._playing(contest, occasions, side, held=False))
+        return list(self._playing(contest, occasions, sides, held=False))
 
-    def held_back(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[Playing]:
+    def held_back(self, contest: FleetContest, occasions: Occasions, sides: Sides) -> list[Playing]:
         """The rules that are held back, when and where: they only record."""
-        return list(self._playing(contest, occasions, side, held=True))
+        return list(self._playing(contest, occasions, sides, held=True))
 
-    def _playing(self, contest: FleetContest, occasions: Occasions, side: Side, held: bool) -> Iterator[Playing]:
-        pushed = self._pushing(contest, occasions, side) if contest.replacing else []
+    def _playing(self, contest: FleetContest, occasions: Occasions, sides: Sides, held: bool) -> Iterator[Playing]:
+        pushed = self._pushing(contest, occasions, sides) if contest.replacing else []
+        all_sides = any_of(side.where for side in sides)
         for entrant in contest.entrants:
-            where = entrant.target.where & side.where
-            when = self._when(entrant, contest, occasions, side, held) if where else 0
-            if not when:
+            everywhere = entrant.target.where & all_sides
+            if not everywhere:
                 continue
-            pieces = [(when, where)]
-            if pushed and not entrant.contender.mandatory:
-                rank = entrant.contender.target
-                pieces = without(pieces, [(then, there) for other, then, there in pushed if other < rank])
-            yield from (Playing(entrant, *piece) for piece in pieces)
+            for side in sides if entrant.tells_sides_apart else sides[:1]:
+                where = everywhere & side.where if entrant.tells_sides_apart else everywhere
+                when = self._when(entrant, contest, occasions, side, held) if where else 0
+                if not when:
+                    continue
+                pieces = [(when, where)]
+                if pushed and not entrant.contender.mandatory:
+                    rank = entrant.contender.target
+                    pieces = without(pieces, [(then, there) for other, then, there in pushed if other < rank])
+                yield from (Playing(entrant, *piece) for piece in pieces)
 
     def _when(self, entrant: Entrant, contest: FleetContest, occasions: Occasions, side: Side, held: bool) -> int:
         if held and not entrant.may_be_held:
             return 0
-        when = next((one for rung, one in entrant.assigned.whens(occasions) if rung == entrant.rung), 0)
+        when = next((one for rung, one in entrant.assigned.whens(occasions, side) if rung == entrant.rung), 0)
         if entrant.contender.until is not None:
             when &= occasions.before(entrant.contender.until)
         hold_back, started = entrant.assigned.hold_back, contest.started
@@ -302,17 +326,17 @@ class Kernel:
             when &= occasions.at_which(lambda at: (hold_back.look(started, at, side.is_server) is not None) is held)
         return when
 
-    def _pushing(self, contest: FleetContest, occasions: Occasions, side: Side) -> list[tuple[int, int, int]]:
+    def _pushing(self, contest: FleetContest, occasions: Occasions, sides: Sides) -> list[tuple[int, int, int]]:
         """When and where weaker assignments are pushed out: those with a target behind a rank."""
-        key = (contest.kind, id(occasions), side)
+        key = (contest.kind, id(occasions), sides)
         known = self._pushed.get(key)
         if known is None:
             known = self._pushed[key] = []
-            for one in contest.replacing:
-                whens = [when for _, when in one.whens(occasions)]
+            for one, side in product(contest.replacing, sides):
+                whens = [when for _, when in one.whens(occasions, side)]
                 if one.decides_until != FOR_EVER:
                     whens = [when & occasions.before(one.decides_until) for when in whens]
-                known += ((target.rank, when, target.where) for when in whens for target in one.targets)
+                known += ((target.rank, when, target.where & side.where) for when in whens for target in one.targets)
         return known
 
 

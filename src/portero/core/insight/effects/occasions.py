@@ -68,13 +68,13 @@ class Everybody:
 
 
 class Occasions:
-    """The occasions that differ by some schedules and by what has begun or ended, on machines in a zone."""
+    """The occasions that differ by some schedules and by what has begun or ended, on machines in some zones."""
 
-    def __init__(self, moments: Sequence[Moment], everybody: Everybody, zone: str | None) -> None:
-        self._moments, self._everybody, self._zone = moments, everybody, zone
+    def __init__(self, moments: Sequence[Moment], everybody: Everybody) -> None:
+        self._moments, self._everybody = moments, everybody
         self.ever = (1 << len(moments) * len(_WAYS) * everybody.number) - 1
         self.on_site = self._spread(place == ON_SITE for _ in moments for place, _ in _WAYS) * self._everyone
-        self._known: dict[int, tuple[BundleAssignment, list[tuple[int, int]]]] = {}
+        self._known: dict[tuple[int, str | None], tuple[BundleAssignment, list[tuple[int, int]]]] = {}
         self._alike: dict[tuple[object, ...], int] = {}
         self._at: dict[float, int] = {}
 
@@ -82,32 +82,30 @@ class Occasions:
     def _everyone(self) -> int:
         return (1 << self._everybody.number) - 1
 
-    def of(self, assignment: BundleAssignment, windows: Windows | None) -> list[tuple[int, int]]:
-        """When an assignment counts, by its place on the people rung; `windows` are those of its schedule."""
-        known = self._known.get(id(assignment))
+    def of(self, assignment: BundleAssignment, windows: Windows | None, zone: str | None) -> list[tuple[int, int]]:
+        """When an assignment counts on machines in a zone, by its place on the people rung; `windows` are those of its
+        schedule.
+        """
+        key = (id(assignment), zone if windows is not None and windows.follows_device else None)
+        known = self._known.get(key)
         if known is None:
-            spread = self._whoever(assignment, windows)
+            spread = self._whoever(assignment, windows, zone)
             whens = [(rung, spread * people) for rung, people in self._everybody.rungs(assignment)]
             # kept with the assignment itself: nothing else has its identity
-            known = self._known[id(assignment)] = (assignment, [(rung, when) for rung, when in whens if when])
+            known = self._known[key] = (assignment, [(rung, when) for rung, when in whens if when])
         return known[1]
 
-    def _whoever(self, assignment: BundleAssignment, windows: Windows | None) -> int:
+    def _whoever(self, assignment: BundleAssignment, windows: Windows | None, zone: str | None) -> int:
         """When it counts for those whom it is for, one bit for all people."""
         lasting = (assignment.state, assignment.until_restart, assignment.starts, assignment.ends, assignment.place)
-        known = self._alike.get((windows, lasting))
+        alike = (windows, zone if windows is not None and windows.follows_device else None, lasting)
+        known = self._alike.get(alike)
         if known is None:
             # whom it is for is told apart by the people themselves
             for_all = msgspec.structs.replace(assignment, users=(), user_groups=())
-            counting = chain.from_iterable(self._counts(for_all, windows, one) for one in self._moments)
-            known = self._alike[windows, lasting] = self._spread(counting)
+            counting = chain.from_iterable(_counts(for_all, windows, zone, one) for one in self._moments)
+            known = self._alike[alike] = self._spread(counting)
         return known
-
-    def _counts(self, assignment: BundleAssignment, windows: Windows | None, moment: Moment) -> Iterator[bool]:
-        is_open = windows is None or windows.is_open(moment.at, self._zone)
-        for place, restarted in _WAYS:
-            situation = Circumstance(moment, NOBODY, place, restarted).situation(self._zone, (assignment.key,))
-            yield is_open and aside_by_itself(assignment, situation, moment.at.timestamp()) is None
 
     def before(self, until: float) -> int:
         """The occasions before a moment."""
@@ -155,6 +153,13 @@ class Occasions:
         """The one of some occasions that shows them best."""
         moment, (place, restarted), people = min(self._blocks(when), key=_plainness)
         return Circumstance(moment, next(self._everybody.of(people)), place, restarted)
+
+
+def _counts(assignment: BundleAssignment, windows: Windows | None, zone: str | None, moment: Moment) -> Iterator[bool]:
+    is_open = windows is None or windows.is_open(moment.at, zone)
+    for place, restarted in _WAYS:
+        situation = Circumstance(moment, NOBODY, place, restarted).situation(zone, (assignment.key,))
+        yield is_open and aside_by_itself(assignment, situation, moment.at.timestamp()) is None
 
 
 def _plainness(block: tuple[Moment, tuple[str, bool], int]) -> tuple[object, ...]:
@@ -216,13 +221,13 @@ class Timeline:
         self._apart: dict[tuple[frozenset[str], frozenset[str]], Everybody] = {}
         self._known: dict[tuple[object, ...], Occasions] = {}
 
-    def occasions(self, hangs: Hangs, zone: str | None) -> Occasions:
-        """Those that differ on machines in a zone."""
-        known = self._known.get((hangs, zone))
+    def occasions(self, hangs: Hangs, zones: Sequence[str | None]) -> Occasions:
+        """Those that differ on machines in some zones."""
+        known = self._known.get((hangs, zones))
         if known is None:
-            moments = self._calendar(hangs.schedules, hangs.instants).moments(zone)
+            moments = self._calendar(hangs.schedules, hangs.instants).moments(*zones)
             everybody = self._everybody(hangs.users, hangs.user_groups)
-            known = self._known[hangs, zone] = Occasions(moments, everybody, zone)
+            known = self._known[hangs, zones] = Occasions(moments, everybody)
         return known
 
     def _calendar(self, schedules: frozenset[str], instants: frozenset[float]) -> Calendar:

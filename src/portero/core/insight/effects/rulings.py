@@ -12,8 +12,8 @@ from portero.core.insight.effects.bouts import Bout
 from portero.core.insight.effects.kernel import RUNGS, Entrant, Kernel, Playing, settled, who_won
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.merged_sites import MergedSites
-from portero.core.insight.effects.occasions import Occasions
-from portero.core.insight.effects.sorts import Side
+from portero.core.insight.effects.occasions import Occasions, any_of
+from portero.core.insight.effects.sorts import Sides
 from portero.core.insight.effects.subjects import Subject
 from portero.core.nouns.action import STRICTNESS, Action
 from portero.core.nouns.layer import LAYERS, Layer, LayerMode
@@ -47,26 +47,28 @@ class Rulings:
         shown = self._matcher.show(subject)
         return Bout(self.kernel, self._matcher, shown, self._matcher.meet(shown))
 
-    def rule(self, bout: Bout, occasions: Occasions, side: Side) -> list[Ruled]:
-        """What becomes of the subject on the devices of a side, on every occasion."""
-        rows = [] if bout.shown.essential else list(self._rows(bout, occasions, side))
+    def rule(self, bout: Bout, occasions: Occasions, sides: Sides) -> list[Ruled]:
+        """What becomes of the subject on the devices of some sides, on every occasion."""
+        rows = [] if bout.shown.essential else list(self._rows(bout, occasions, sides))
         # the stricter; of what is equally strict what some rule says, and the layers in order
         rows.sort(key=lambda row: _RANK[row[0].word])
-        return list(first_where([*rows, (ALLOWED, occasions.ever, side.where)], occasions.ever))
+        return list(
+            first_where([*rows, (ALLOWED, occasions.ever, any_of(side.where for side in sides))], occasions.ever)
+        )
 
-    def _rows(self, bout: Bout, occasions: Occasions, side: Side) -> Iterator[Ruled]:
+    def _rows(self, bout: Bout, occasions: Occasions, sides: Sides) -> Iterator[Ruled]:
         if bout.shown.started is not None:
             (contest,) = bout.others
-            playing = self.kernel.playing(contest, occasions, side)
+            playing = self.kernel.playing(contest, occasions, sides)
             won = ((one.winner, when, where) for one, when, where in settled(playing, occasions) if one.winner)
             yield from self._in_modes(bout, Layer.STARTUP, list(won))
-            held = self.kernel.held_back(contest, occasions, side)
+            held = self.kernel.held_back(contest, occasions, sides)
             yield from self._logged(Layer.STARTUP, [*_only_logging(playing), *held])
             return
-        yield from self._in_modes(bout, Layer.BROWSER, self._listed(bout, occasions, side))
+        yield from self._in_modes(bout, Layer.BROWSER, self._listed(bout, occasions, sides))
         gateway = (occasions.on_site, self.kernel.sorts.behind_gateway)
-        indicators = self.kernel.playing(bout.indicators, occasions, side)
-        others = [self.kernel.playing(contest, occasions, side) for contest in bout.others]
+        indicators = self.kernel.playing(bout.indicators, occasions, sides)
+        others = [self.kernel.playing(contest, occasions, sides) for contest in bout.others]
         decided = decide_where(
             settled(indicators, occasions), [settled(one, occasions) for one in others], RUNGS, occasions.ever
         )
@@ -91,10 +93,10 @@ class Rulings:
             if where := one.where & ~still:
                 yield Ruling(Action.LOG, layer, one.entrant), one.when, where
 
-    def _listed(self, bout: Bout, occasions: Occasions, side: Side) -> Sequence[InPlay]:
+    def _listed(self, bout: Bout, occasions: Occasions, sides: Sides) -> Sequence[InPlay]:
         """Which site patterns count in browsers."""
         won = [
-            (pattern, who_won(settled(self.kernel.playing(contest, occasions, side), occasions)))
+            (pattern, who_won(settled(self.kernel.playing(contest, occasions, sides), occasions)))
             for pattern, contest in bout.sites
         ]
         return MergedSites(won).counting if won else ()

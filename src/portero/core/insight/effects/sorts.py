@@ -88,6 +88,9 @@ class Side(NamedTuple):
     where: int
 
 
+Sides = tuple[Side, ...]
+
+
 class Sorts:
     """What sorts of devices there are, under one of the states of the estate that they were sorted under."""
 
@@ -118,7 +121,11 @@ class Sorts:
                 self._holding[group] |= bit
             for name in names_of(members[0]) if sort.alone else ():
                 self._named[name] |= bit
-        self.sides = [Side(*key, where) for key, where in sides.items()]
+        self._sides = [Side(*key, where) for key, where in sides.items()]
+
+    def within(self, where: int) -> Sides:
+        """The sides of some sorts, without the others."""
+        return tuple(side._replace(where=side.where & where) for side in self._sides if side.where & where)
 
     def of(self, target: Target) -> int:
         """The sorts that are in a group, or the device of a name."""

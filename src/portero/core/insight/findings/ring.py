@@ -10,7 +10,7 @@ from portero.core.insight.effects.bouts import Bout
 from portero.core.insight.effects.kernel import RUNGS, Entrant, FleetContest, Kernel, Playing, settled, who_won
 from portero.core.insight.effects.merged_sites import MergedSites
 from portero.core.insight.effects.occasions import Occasions
-from portero.core.insight.effects.sorts import Side
+from portero.core.insight.effects.sorts import Sides
 from portero.core.insight.findings.meetings import About, InForce, Meeting, ShapeOutcome
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.patterns import Pattern
@@ -33,23 +33,20 @@ class Ring:
 
     def hold(self, where: int = -1) -> ShapeOutcome:
         """All of them, on every occasion that counts, on some sorts of devices."""
-        bout = self._bout if where == -1 else self._bout.on(where)
-        for whole in self._kernel.sorts.sides:
-            side = whole._replace(where=whole.where & where)
-            if not side.where:
-                continue
-            occasions = self._kernel.occasions(bout.contests, side)
-            indicators = self._settle(bout.indicators, occasions, side)
-            others = [self._settle(one, occasions, side, self._tells_others) for one in bout.others]
-            self._soften(indicators, others)
-            if bout.sites:
-                self._disagree(indicators, self._list_sites(bout.sites, occasions, side))
+        bout, sides = self._bout if where == -1 else self._bout.on(where), self._kernel.sorts.within(where)
+        # which occasions they are is not told, so those of all sides are looked at together
+        occasions = self._kernel.occasions(bout.contests, sides)
+        indicators = self._settle(bout.indicators, occasions, sides)
+        others = [self._settle(one, occasions, sides, self._tells_others) for one in bout.others]
+        self._soften(indicators, others)
+        if bout.sites:
+            self._disagree(indicators, self._list_sites(bout.sites, occasions, sides))
         for (winner, loser), where in self._lost.items():
             self._meet(winner, loser, lost_on(loser, winner, RUNGS), where)
         return self._outcome
 
-    def _settle(self, contest: FleetContest, occasions: Occasions, side: Side, tells: bool = True) -> list[Standing]:
-        playing = self._kernel.playing(contest, occasions, side)
+    def _settle(self, contest: FleetContest, occasions: Occasions, sides: Sides, tells: bool = True) -> list[Standing]:
+        playing = self._kernel.playing(contest, occasions, sides)
         standing = settled(playing, occasions)
         if tells:
             # where a mandatory rule stands it is moot who won among the ordinary ones
@@ -117,10 +114,10 @@ class Ring:
     # --- site lists ---
 
     def _list_sites(
-        self, sites: Sequence[tuple[Pattern, FleetContest]], occasions: Occasions, side: Side
+        self, sites: Sequence[tuple[Pattern, FleetContest]], occasions: Occasions, sides: Sides
     ) -> list[InPlay]:
         """Hold the contests of site patterns; which count in browsers, when and where."""
-        playing = [self._kernel.playing(contest, occasions, side) for _, contest in sites]
+        playing = [self._kernel.playing(contest, occasions, sides) for _, contest in sites]
         won = [who_won(settled(some, occasions)) for some in playing]
         patterns = [pattern for pattern, _ in sites]
         merged = MergedSites(list(zip(patterns, won, strict=True)))
