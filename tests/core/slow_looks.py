@@ -8,8 +8,8 @@ from itertools import product
 from typing import NamedTuple
 
 from portero.core.insight.effects.circumstances import ON_SITE, Calendar, Circumstance, people_of
-from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.world import World
+from portero.core.matching.classes import names_of
 from portero.core.matching.members import Member
 from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows

@@ -17,8 +17,8 @@ from portero.core.insight.effects.comparing import Comparison
 from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.occasions import together
 from portero.core.insight.effects.rulings import Rulings
-from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, subjects_of
+from portero.core.matching.classes import names_of
 from portero.core.nouns.action import Action
 from portero.core.nouns.device import Kind
 from portero.core.nouns.estate import Estate
@@ -40,7 +40,7 @@ class Both(NamedTuple):
     def of(cls, fleet: Fleet, before: Estate, after: Estate) -> Both:
         world, estates = fleet.world(before), (before, after)
         then = fleet.groups(after)
-        pairs = world.moving({id: groups for id, groups in then.items() if groups != world.groups(id)})
+        pairs = world.classes.moving({id: groups for id, groups in then.items() if groups != world.groups(id)})
         return cls(fleet, estates, Comparison(estates, [*map(world.matcher, estates)], pairs, world))
 
     @property

@@ -81,6 +81,7 @@ class Foresight:
             list_use=self._list_use,
             having=self._having,
             outcomes=self._outcomes,
+            sorted=roster.fleet.classes,
             state=state,
         )
 
@@ -141,7 +142,7 @@ class Foresight:
         then = self._find(after, seen_in.once(regrouping.groups))
         had, has = ({item.id for item in found.items} for found in (now, then))
         with self._store.reading() as connection:
-            rhythms = device_lists.rhythms(connection)
+            rhythms = device_lists.rhythms(connection, (member.id for member in seen.touched))
         return Preview(
             revision=revision,
             summary=sentences.summary_of(seen.changes, ahead=True),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -324,10 +324,14 @@ def enrolled(connection: sqlite3.Connection, filter: DeviceFilter, now: float, b
     return [row[0] for row in rows]
 
 
-def rhythms(connection: sqlite3.Connection) -> dict[str, tuple[float, float | None]]:
-    """When each enrolled device that is not silent was last heard of, and its usual interval in seconds, by id."""
+def rhythms(connection: sqlite3.Connection, devices: Iterable[str]) -> dict[str, tuple[float, float | None]]:
+    """When each of these devices that is enrolled and not silent was last heard of, and its usual interval in seconds,
+    by id.
+    """
     rows = connection.execute(
-        "SELECT id, last_heard, usual_interval FROM device WHERE lifecycle = 'enrolled' AND NOT told_silent"
+        "SELECT device.id, last_heard, usual_interval FROM json_each(?) AS asked"
+        " CROSS JOIN device ON device.id = asked.value WHERE lifecycle = 'enrolled' AND NOT told_silent",
+        (json.dumps(list(devices)),),
     )
     return {row[0]: (row[1], row[2]) for row in rows}
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
 from portero.core.insight.intentions import Intentions, counting
 from portero.core.insight.predicting import Numbered, numbered, shortfall
 from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.assignment import Target
@@ -48,7 +49,7 @@ def failures(
     probes = gated(after)
     if not probes:
         return []
-    pairs = world.moving(moved)
+    pairs = world.classes.moving(moved)
     meant = [Intentions(estate, probes, world, index) for estate in (before, after)]
     found = (_failure(one, pairs, *meant) for one in probes)
     return [one for one in found if one is not None]

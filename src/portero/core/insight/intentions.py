@@ -6,9 +6,10 @@ from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from functools import cache
 
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
 from portero.core.insight.predicting import Numbered
 from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.estate import Estate

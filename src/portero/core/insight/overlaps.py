@@ -12,7 +12,7 @@ from portero.core.insight.effects.kernel import Kernel
 from portero.core.insight.effects.matcher import Matcher, once_each_alike
 from portero.core.insight.effects.occasions import together
 from portero.core.insight.effects.rulings import Rulings
-from portero.core.insight.effects.sorts import Crowd, Sorts, names_of
+from portero.core.insight.effects.sorts import Crowd, Sorts
 from portero.core.insight.effects.subjects import (
     KnownSubjects,
     Shown,
@@ -24,6 +24,7 @@ from portero.core.insight.effects.subjects import (
 )
 from portero.core.insight.effects.whens import when
 from portero.core.insight.effects.world import World
+from portero.core.matching.classes import names_of
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State
@@ -80,7 +81,7 @@ def overlap(
     saying = [_Saying(estate, matcher, target, members) for target in targets]
     held = {member.id for member in members}
     classes = {(groups,): [member for member in some if member.id in held] for groups, some in world.classes.items()}
-    sorts = Sorts(Crowd([estate], {groups: some for groups, some in classes.items() if some}))
+    sorts = Sorts(Crowd([estate], world.classes, {groups: some for groups, some in classes.items() if some}))
     kernel = Kernel(estate, sorts, world.directory, world.now)
     rulings, rows = Rulings(kernel, matcher), []
     for subject, others in alike.items():

@@ -14,11 +14,11 @@ from portero.core.insight.effects.circumstances import Circumstance
 from portero.core.insight.effects.comparing import Comparison, Shift
 from portero.core.insight.effects.matcher import Matcher, once_each_alike
 from portero.core.insight.effects.occasions import Occasions, together
-from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.subjects import KnownSubjects, Subject, host_subject
 from portero.core.insight.effects.touching import Touched, changed_keys, touched_assignments, touched_groups
 from portero.core.insight.effects.whens import when
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.estate import Estate
@@ -47,7 +47,7 @@ class Outlook(NamedTuple):
 
 def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...]], world: World) -> Outlook:
     """What `after` would change. `moved` gives the groups of those devices that would have others, by id."""
-    changes, pairs = tuple(differences(before, after)), world.moving(moved)
+    changes, pairs = tuple(differences(before, after)), world.classes.moving(moved)
     touched, classes = _touched_devices(before, after, changes, pairs, world)
     known = KnownSubjects.of((before, after), world.programs, world.catalogue)
     reached = Touched(before, after, changes, moved_groups(moved, world), known)
@@ -83,7 +83,7 @@ def look_at_hosts(hosts: Iterable[str], estate: Estate, matchers: Sequence[Match
     subjects = once_each_alike(map(host_subject, hosts), matchers)
     shifts = _Shifts(subjects, ())
     if subjects:
-        shifts.look_at(Comparison((estate, estate), matchers, world.moving({}), world))
+        shifts.look_at(Comparison((estate, estate), matchers, world.classes.moving({}), world))
     looked_at = sum(1 + len(others) for others in subjects.values())
     return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at)
 
@@ -119,7 +119,8 @@ def _touched_devices(
         for assignment in touched_assignments(estate, changed)
         for name in assignment.named_devices
     }
-    alone = [member for member in world.members if not named.isdisjoint(names_of(member))] if named else []
+    by_name = world.classes.by_name if named else {}
+    alone = [by_name[name][1] for name in sorted(named) if name in by_name]
     found, classes = {member.id: member for member in alone}, 0
     for (own, then), members in pairs.items():
         if own == then and touched is not None and touched.isdisjoint(own):

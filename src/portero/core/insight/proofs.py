@@ -7,11 +7,12 @@ from datetime import datetime, timedelta
 
 from pydantic import ValidationError
 
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
 from portero.core.insight.intentions import Intentions, counting
 from portero.core.insight.predicting import Numbered, numbered, shortfall
 from portero.core.insight.quick_words import Known, QuickWordProblem, target_of
 from portero.core.matching.categories import CategoryIndex
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import attempted
@@ -92,7 +93,7 @@ def forecasts(
     probes = numbered(sets)
     if not probes:
         return []
-    pairs = world.moving(moved)
+    pairs = world.classes.moving(moved)
     meant = [Intentions(estate, probes, world, index) for estate in (before, after)]
     return [_forecast(one, pairs, *meant) for one in probes]
 

@@ -8,6 +8,7 @@ from itertools import compress
 from operator import ne, or_
 from typing import NamedTuple
 
+from portero.core.matching.classes import Classes
 from portero.core.matching.members import Member
 from portero.core.matching.membership import Membership
 from portero.core.nouns.group import Group
@@ -31,6 +32,8 @@ class Fleet:
         self._groups: dict[str, tuple[str, ...]] = {}
         self.changes = 0
         """Counts changes of devices and their facts."""
+        self._regrouped = 0
+        self._classes: tuple[tuple[int, int], Classes] | None = None
 
     def __len__(self) -> int:
         return len(self._members)
@@ -41,6 +44,14 @@ class Fleet:
     def members(self) -> list[Member]:
         """All devices, as they are now."""
         return list(self._members.values())
+
+    def classes(self) -> Classes:
+        """All devices by their groups, as they are now; sorted once, as long as nothing changes."""
+        state = self.changes, self._regrouped
+        known = self._classes
+        if known is None or known[0] != state:
+            known = self._classes = (state, Classes.of(self.members(), self.groups_of))
+        return known[1]
 
     def in_group(self, key: str) -> dict[str, Member]:
         """The devices that are in a group now, by id."""
@@ -65,24 +76,24 @@ class Fleet:
 
     def put(self, member: Member, now: datetime) -> tuple[str, ...]:
         """A device that is new, or whose facts, labels or lifecycle have changed; returns its groups."""
-        self.changes += 1
         bits = self.membership.bits(member, now)
         self._members[member.id], self._bits[member.id] = member, bits
         groups = self._groups[member.id] = self.membership.groups_of_bits(bits, member)
+        self.changes += 1
         return groups
 
     def drop(self, id: str) -> None:
         """A device that is there no more."""
-        self.changes += 1
         for kept in (self._members, self._bits, self._groups):
             kept.pop(id, None)
+        self.changes += 1
 
     def put_all(self, members: Sequence[Member], now: datetime) -> None:
         """Many devices at once."""
-        self.changes += 1
         for member, bits in zip(members, self.membership.bits_of_all(members, now), strict=True):
             self._members[member.id], self._bits[member.id] = member, bits
             self._groups[member.id] = self.membership.groups_of_bits(bits, member)
+        self.changes += 1
 
     def plan(self, membership: Membership, now: datetime) -> Regrouping:
         """What other groups would come to. Nothing changes yet; only what is new is evaluated."""
@@ -122,3 +133,4 @@ class Fleet:
         self._bits |= regrouping.bits
         self._groups |= regrouping.groups
         self.membership = regrouping.membership
+        self._regrouped += 1

@@ -119,7 +119,7 @@ def _compiled(assignment: Assignment, ruleset: Ruleset, target: str | None) -> _
     found = known.assignments.get((assignment.key, target))
     if found is None or found.assignment is not assignment:
         rules = known.under(assignment.action)
-        made = msgspec.structs.replace(without_rules(assignment, ruleset), rules=rules, target=target)
+        made = msgspec.structs.replace(header_of(assignment, ruleset), rules=rules, target=target)
         found = known.assignments[assignment.key, target] = _Compiled(assignment, made, *rules.once(_referred_by))
     return found
 
@@ -156,8 +156,21 @@ def under_override(rules: Rules, override: str | None) -> Rules:
     return Rules.of(replaced, rules.begins, rules, Override(override).value)
 
 
-def without_rules(assignment: Assignment, ruleset: Ruleset) -> BundleAssignment:
-    """An assignment with the conditions on which it counts, whatever it puts in force where."""
+_headers: ByIdentity[Ruleset, dict[str, tuple[Assignment, BundleAssignment]]] = ByIdentity(lambda _ruleset: {})
+
+
+def header_of(assignment: Assignment, ruleset: Ruleset) -> BundleAssignment:
+    """An assignment with the conditions on which it counts, whatever it puts in force where; made once, as long as
+    neither it nor its ruleset is another.
+    """
+    known = _headers.of(ruleset)
+    found = known.get(assignment.key)
+    if found is None or found[0] is not assignment:
+        found = known[assignment.key] = (assignment, _header(assignment, ruleset))
+    return found[1]
+
+
+def _header(assignment: Assignment, ruleset: Ruleset) -> BundleAssignment:
     people = assignment.people
     return BundleAssignment(
         key=assignment.key,

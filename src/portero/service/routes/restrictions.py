@@ -9,8 +9,8 @@ from fastapi import Query
 
 from portero.core import sentences, wording
 from portero.core.insight import restrictions
-from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.quick_words import QuickWordProblem
+from portero.core.matching.classes import names_of
 from portero.core.matching.members import Member
 from portero.core.nouns.assignment import DeviceTarget, Target, target_name
 from portero.core.nouns.device import Lifecycle

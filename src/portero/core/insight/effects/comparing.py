@@ -13,7 +13,8 @@ from portero.core.insight.effects.occasions import Occasions, Timeline, together
 from portero.core.insight.effects.rulings import Ruled, Ruling, Rulings
 from portero.core.insight.effects.sorts import Crowd, Sorts
 from portero.core.insight.effects.subjects import Subject
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.action import Action
 from portero.core.nouns.estate import Estate
@@ -41,7 +42,7 @@ class Comparison:
         world: World,
     ) -> None:
         """`matchers` are those of the states; `pairs` has the devices by their groups under each."""
-        crowd, timeline = Crowd(states, pairs), Timeline(states, world.directory, world.now)
+        crowd, timeline = Crowd(states, world.classes, pairs), Timeline(states, world.directory, world.now)
         self.rulings = [
             Rulings(Kernel(estate, Sorts(crowd, state), world.directory, world.now, timeline), matcher)
             for state, (estate, matcher) in enumerate(zip(states, matchers, strict=True))

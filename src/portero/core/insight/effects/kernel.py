@@ -28,7 +28,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.layer import LayerMode
 from portero.core.nouns.ruleset import Ruleset
 from portero.core.resolving.bundles import BundleAssignment
-from portero.core.resolving.compiling import seconds_of, without_rules
+from portero.core.resolving.compiling import header_of, seconds_of
 from portero.core.resolving.ladder import LOOSENESS, Contender, InPlay, Standing, settle_where, without
 from portero.core.resolving.situations import EVERYONE, ITSELF, has_gate
 
@@ -67,16 +67,10 @@ class _Assigned(NamedTuple):
     hold_back: HoldBack | None
     decides_until: float
     """How long some rule of it decides something."""
+    next: float | None
+    """When something of it next begins or ends, in seconds."""
     made_of: tuple[object, ...]
     """What it is made of beside its rules, by identity."""
-
-    def instants(self) -> Iterator[float]:
-        """When something of it begins or ends, in seconds."""
-        yield from (at for at in (self.header.starts, self.header.ends) if at is not None)
-        yield self.decides_until
-        hold_back = self.assignment.hold_back
-        if hold_back is not None:
-            yield from ((one.at + hold_back).timestamp() for one in self.assignment.came)
 
     def whens(self, occasions: Occasions, side: Side) -> list[tuple[int, int]]:
         """When it counts on a side, by its place on the people rung."""
@@ -188,7 +182,11 @@ class Kernel:
         self._pushed: dict[tuple[str, int, Sides], list[tuple[int, int, int]]] = {}
 
     def _assign(self, place: int, assignment: Assignment, ruleset: Ruleset) -> _Assigned:
-        header = without_rules(assignment, ruleset)
+        header = header_of(assignment, ruleset)
+        hold_back = HoldBack.of(assignment) if assignment.hold_back is not None else None
+        decides_until = _decides_until(assignment, ruleset) if assignment.replaces_weaker else NEVER
+        came = (one.at + assignment.hold_back for one in assignment.came) if assignment.hold_back is not None else ()
+        begins = (at for at in (header.starts, header.ends) if at is not None)
         return _Assigned(
             place,
             assignment,
@@ -196,8 +194,9 @@ class Kernel:
             self._windows[header.schedule] if header.schedule else None,
             tuple(self._targets(assignment)),
             has_gate(header),
-            HoldBack.of(assignment) if assignment.hold_back is not None else None,
-            _decides_until(assignment, ruleset) if assignment.replaces_weaker else NEVER,
+            hold_back,
+            decides_until,
+            self._next((*begins, decides_until, *(at.timestamp() for at in came))),
             (id(assignment), id(self._estate.schedule_by_key.get(header.schedule or "")), header.feed),
         )
 
@@ -232,7 +231,7 @@ class Kernel:
                 id(self._directory) if any(one.is_gated for one in several) else None,
                 # what is open at all today, or on the days to come, is so the whole day
                 self._now.date() if schedules else None,
-                self._next(chain(ends, *(one.instants() for one in several))),
+                self._next(chain(ends, (one.next for one in several if one.next is not None))),
             ),
             (*(one.assignment for one in several), *schedules, self._directory),
         )

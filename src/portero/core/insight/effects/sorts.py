@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Hashable, Mapping, Sequence
-from functools import lru_cache
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from functools import cache, lru_cache
 from ipaddress import ip_network
 from typing import Any, NamedTuple, TypeVar
 
-from portero.core.insight.effects.world import Groups
+from portero.core.matching.classes import Classes, Groups, Tell, names_of
 from portero.core.matching.members import Member
 from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows
@@ -40,44 +40,62 @@ class Crowd:
     def __init__(
         self,
         estates: Sequence[Estate],
+        fleet: Classes,
         classes: Mapping[Any, list[Member]],
         moved: Mapping[str, tuple[Groups, ...]] | None = None,
     ) -> None:
-        """`classes` has the devices by a tuple of their groups under each of the states. `moved` gives the groups of
-        those that have others by now, by id: they are put in sorts of their own behind all others, so that of the
-        others the same can be said as before.
+        """`classes` has the devices of the fleet by a tuple of their groups under each of the states. `moved` gives the
+        groups of those that have others by now, by id: they are put in sorts of their own behind all others, so that
+        of the others the same can be said as before.
         """
         self._networks = [[ip_network(network) for network in own.settings.gateway_networks] for own in estates]
         self._named = frozenset(name for estate in estates for name in estate.named_devices)
-        self._by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
-        self._by_kind = any(one.hold_back is not None for estate in estates for one in estate.assignments)
-        behind = lru_cache(maxsize=100_000)(self._gateways)
-        nowhere = (False,) * len(estates)
+        self._moved = moved or {}
+        by_zone = any(Windows.of(schedule).follows_device for estate in estates for schedule in estate.schedules)
+        by_kind = any(one.hold_back is not None for estate in estates for one in estate.assignments)
+        self._behind = lru_cache(maxsize=100_000)(self._gateways)
         self.sorts: dict[Sort, list[Member]] = {}
-        came: dict[Sort, list[Member]] = {}
         self.left: set[Sort] = set()
+        self._came: dict[Sort, list[Member]] = {}
+        special = {fleet.by_name[name][0] for name in (*self._named, *self._moved) if name in fleet.by_name}
         for groups, members in classes.items():
-            if not (moved or self._named or self._by_zone or self._by_kind or any(self._networks)):
-                self.sorts[Sort(groups, "", None, nowhere)] = members
-                continue
-            for member in members:
-                alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
-                gateways = behind(member.facts.addresses) if any(self._networks) else nowhere
-                zone = member.facts.zone if self._by_zone else None
-                sort = Sort(groups, alone, zone, gateways, self._by_kind and member.facts.kind == Kind.SERVER)
-                # one that all have left stays, with nobody in it
-                own = self.sorts.setdefault(sort, [])
-                if moved and (then := moved.get(member.id)) is not None:
-                    self.left.add(sort)
-                    own = came.setdefault(sort._replace(groups=then, moved=True), [])
-                own.append(member)
-        self.sorts.update(came)
+            for (zone, is_server), some in fleet.apart(groups[0], members, _clock(by_zone, by_kind)).items():
+                sort = Sort(groups, "", zone, (False,) * len(estates), is_server)
+                if groups[0] in special or any(self._networks):
+                    self._tell_apart(sort, some)
+                else:
+                    self.sorts[sort] = some
+        self.sorts.update(self._came)
+
+    def _tell_apart(self, whole: Sort, members: Iterable[Member]) -> None:
+        """Devices of one sort, but for what is looked at one by one."""
+        for member in members:
+            alone = member.id if self._named and not self._named.isdisjoint(names_of(member)) else ""
+            gateways = self._behind(member.facts.addresses) if any(self._networks) else whole.gateways
+            sort = whole._replace(alone=alone, gateways=gateways)
+            # one that all have left stays, with nobody in it
+            own = self.sorts.setdefault(sort, [])
+            then = self._moved.get(member.id)
+            if then is not None:
+                self.left.add(sort)
+                own = self._came.setdefault(sort._replace(groups=then, moved=True), [])
+            own.append(member)
 
     def _gateways(self, addresses: tuple[str, ...]) -> tuple[bool, ...]:
         return tuple(
             any(is_within(address, network) for network in networks for address in addresses)
             for networks in self._networks
         )
+
+
+@cache
+def _clock(by_zone: bool, by_kind: bool) -> Tell[tuple[str | None, bool]]:
+    """Tells the time zone of a device, and whether it is a server, as far as that counts."""
+
+    def tell(member: Member) -> tuple[str | None, bool]:
+        return member.facts.zone if by_zone else None, by_kind and member.facts.kind == Kind.SERVER
+
+    return tell
 
 
 class Side(NamedTuple):
@@ -157,8 +175,3 @@ class Sorts:
             found.append(self._members[low.bit_length() - 1])
             where ^= low
         return found
-
-
-def names_of(member: Member) -> tuple[str, ...]:
-    """The names by which assignments may name a device: its id, and its hostname where that is its own."""
-    return (member.id, member.facts.hostname) if member.keeps_name else (member.id,)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -12,13 +11,11 @@ from typing import NamedTuple
 from portero.core.insight.effects.list_use import LookedAt, nothing_seen
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.outcomes import Outcomes
+from portero.core.matching.classes import Classes, Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.device import Application
 from portero.core.nouns.directory import Directory
 from portero.core.nouns.estate import Estate
-
-Groups = tuple[str, ...]
-"""A device's groups, strongest first."""
 
 
 class Having(NamedTuple):
@@ -48,43 +45,25 @@ class World:
     """Who has programs of some sort, by what each program is called with its version."""
     outcomes: Outcomes = field(default_factory=Outcomes)
     """What was worked out before, under this state or another."""
-    sorted: Mapping[Groups, list[Member]] | None = None
+    sorted: Callable[[], Classes] | None = None
     """The devices by their groups, where somebody has sorted them already."""
-    base: Mapping[Groups, list[Member]] | None = None
+    base: Classes | None = None
     """The devices by their groups before some of them have `moved`."""
     moved: Mapping[str, Groups] = field(default_factory=dict)
     state: object = field(default_factory=object)
     """The same wherever the devices of the fleet as it is and their facts are the same."""
 
     @cached_property
-    def classes(self) -> Mapping[Groups, list[Member]]:
+    def classes(self) -> Classes:
         """The devices by their groups."""
-        if self.sorted is not None:
-            return self.sorted
-        found: dict[Groups, list[Member]] = defaultdict(list)
-        groups = self.groups
-        for member in self.members:
-            found[groups(member.id)].append(member)
-        return dict(found)
-
-    def moving(self, moved: Mapping[str, Groups]) -> dict[tuple[Groups, Groups], list[Member]]:
-        """The devices by their groups now and once those in `moved` have others."""
-        found: dict[tuple[Groups, Groups], list[Member]] = {}
-        for own, members in self.classes.items():
-            staying = [member for member in members if member.id not in moved] if moved else members
-            if staying:
-                found[own, own] = staying
-            for member in members if len(staying) < len(members) else ():
-                if member.id in moved:
-                    found.setdefault((own, moved[member.id]), []).append(member)
-        return found
+        return self.sorted() if self.sorted is not None else Classes.of(self.members, self.groups)
 
     def once(self, moved: Mapping[str, Groups]) -> World:
         """The same world once some devices have other groups."""
         return replace(
             self,
             groups=lambda id: moved.get(id) or self.groups(id),
-            sorted=None if moved else self.classes,
+            sorted=lambda: self.classes.once(moved) if moved else self.classes,
             base=self.classes,
             moved=moved,
         )

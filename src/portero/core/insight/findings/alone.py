@@ -10,11 +10,9 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 from portero.core import sentences, wording
-from portero.core.insight.effects.sorts import names_of
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.matching.applications import SetTest, Started
-from portero.core.matching.members import Member
 from portero.core.matching.windows import FURTHEST, Windows
 from portero.core.nouns.action import Action, overridden
 from portero.core.nouns.assignment import Assignment, State, target_name
@@ -77,20 +75,20 @@ class Alone:
     def puts(self) -> list[Put]:
         """All assignments with the devices they name."""
         classes, named = self.world.classes, self.estate.named_devices
-        alone: dict[str, Member] = {}
-        for member in self.world.members if named else ():
-            alone.update((name, member) for name in names_of(member) if name in named)
-        by_group: dict[str, set[tuple[str, ...]]] = defaultdict(set)
-        for groups in classes:
+        alone = {name: classes.by_name[name][1] for name in named if name in classes.by_name}
+        by_group: dict[str, set[int]] = defaultdict(set)
+        ordered = sorted(classes)
+        for place, groups in enumerate(ordered):
             for key in groups:
-                by_group[key].add(groups)
+                by_group[key].add(place)
         rulesets = self.estate.ruleset_by_key
         puts = []
         for assignment in self.estate.assignments:
             held = set().union(*(by_group[key] for key in assignment.groups))
             single = {alone[name].id: alone[name] for name in assignment.named_devices if name in alone}
-            others = [member for member in single.values() if self.world.groups(member.id) not in held]
-            lists = [classes[groups] for groups in sorted(held)]
+            lists = [classes[ordered[place]] for place in sorted(held)]
+            targets = set(assignment.groups)
+            others = [one for one in single.values() if targets.isdisjoint(self.world.groups(one.id))]
             puts.append(
                 Put(assignment, rulesets[assignment.ruleset], HeldMembers([*lists, *([others] if others else [])]))
             )
@@ -141,13 +139,24 @@ class Alone:
             return "it ends before it starts"
         if assignment.schedule is None:
             return None
-        windows = Windows.of(self.estate.schedule_by_key[assignment.schedule])
-        opens = begins if windows.is_open(begins) else windows.next_change(begins)
+        opens = self._opens(assignment.schedule, begins)
         if opens is None:
             return f"no window of {assignment.schedule} opens within {FURTHEST.days} days"
         if assignment.ends is not None and opens >= assignment.ends:
             return f"no window of {assignment.schedule} opens before it ends"
         return None
+
+    def _opens(self, schedule: str, begins: datetime) -> datetime | None:
+        """When a schedule is first open from some moment on."""
+        key = (schedule, begins)
+        if key not in self._opened:
+            windows = Windows.of(self.estate.schedule_by_key[schedule])
+            self._opened[key] = begins if windows.is_open(begins) else windows.next_change(begins)
+        return self._opened[key]
+
+    @cached_property
+    def _opened(self) -> dict[tuple[str, datetime], datetime | None]:
+        return {}
 
     # --- what ends ---
 
@@ -211,8 +220,8 @@ class Alone:
     # --- who is not there ---
 
     @cached_property
-    def _machines(self) -> frozenset[str]:
-        return frozenset(name for member in self.world.members for name in names_of(member))
+    def _machines(self) -> Collection[str]:
+        return self.world.classes.by_name.keys()
 
     def _unknown(self, put: Put) -> Iterator[Told]:
         people, directory = put.assignment.people, self.world.directory

@@ -25,7 +25,7 @@ def hold_contests(estate: Estate, world: World, matcher: Matcher) -> Contests:
     """
     classes = world.classes if world.base is None else world.base
     moved = {id: (groups,) for id, groups in world.moved.items()}
-    crowd = Crowd([estate], {(groups,): members for groups, members in classes.items()}, moved)
+    crowd = Crowd([estate], classes, {(groups,): members for groups, members in classes.items()}, moved)
     kernel = Kernel(estate, Sorts(crowd), world.directory, world.now)
     field, fleet = contested(estate, world, matcher), world.outcomes.name(kernel.sorts.key)
     found = Contests(kernel.sorts, fleet, field.alone)

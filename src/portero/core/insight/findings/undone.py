@@ -10,9 +10,10 @@ from typing import NamedTuple
 
 from portero.core import sentences
 from portero.core.insight.effects.subjects import Subject
-from portero.core.insight.effects.world import Groups, World
+from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.told import HeldMembers, Told, finding, rule_at
+from portero.core.matching.classes import Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.action import STOPPING, Action, overridden
 from portero.core.nouns.assignment import Assignment, State
@@ -83,16 +84,27 @@ class Undone:
         """
         found: dict[_Word, list[Member]] = defaultdict(list)
         for some in put.devices.lists:
-            # all of a class are in the same groups
-            groups = {self.world.groups(member.id): None for member in some[:1]}
-            uniform = len(groups) == 1 and some is self.world.classes.get(next(iter(groups)))
-            for member in some[:1] if uniform else some:
-                own = self.world.groups(member.id)
-                word = self._word_over(layer, own)
-                told = put.assignment.mandatory if word.by != ESTATE else layer != "startup"
-                if word.mode is not LayerMode.ENFORCING and told:
-                    found[word] += some if uniform else [member]
+            for word, members in self._words_among(layer, some).items():
+                if put.assignment.mandatory if word.by != ESTATE else layer != "startup":
+                    found[word] += members
         return found
+
+    def _words_among(self, layer: LayerName, some: Sequence[Member]) -> dict[_Word, list[Member]]:
+        """By whose words a layer does not enforce on which of some devices."""
+        known = self._among.get((layer, id(some)))
+        if known is None:
+            known = self._among[layer, id(some)] = defaultdict(list)
+            # all of a class are in the same groups
+            uniform = bool(some) and some is self.world.classes.get(self.world.groups(some[0].id))
+            for member in some[:1] if uniform else some:
+                word = self._word_over(layer, self.world.groups(member.id))
+                if word.mode is not LayerMode.ENFORCING:
+                    known[word] += some if uniform else [member]
+        return known
+
+    @cached_property
+    def _among(self) -> dict[tuple[LayerName, int], dict[_Word, list[Member]]]:
+        return {}
 
     def _word_over(self, layer: LayerName, groups: Groups) -> _Word:
         known = self._words.get((layer, groups))
@@ -210,6 +222,8 @@ class _Holding:
 
     def holds_all(self, other: Put) -> bool:
         """Whether it is on all devices of another one."""
+        if len(other.devices) > len(self.put.devices):
+            return False
         rest = [some for some in other.devices.lists if id(some) not in self._lists]
         return all(member.id in self._ids for some in rest for member in some)
 

@@ -13,7 +13,7 @@ from portero.core.insight.findings.companions import browsers_are_blocked, has_c
 from portero.core.insight.findings.policy_files import OF_POLICY_FILES
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, rule_at
 from portero.core.insight.taking_hold import host_only
-from portero.core.matching.members import Item, Member
+from portero.core.matching.members import Item, Member, Shared
 from portero.core.nouns.action import STOPPING, Action
 from portero.core.nouns.assignment import State
 from portero.core.nouns.estate import Estate
@@ -96,11 +96,11 @@ class Unenforceable:
         kind, rules = put.ruleset.kind, put.ruleset.rules
         stops, paths, contents = self._numbers(put.ruleset)
         if paths:
-            yield "path-hidden", paths, self._those(put, self._host_only)
+            yield "path-hidden", paths, self._with_browsers(put, self._host_only)
         if contents:
-            yield "content-hidden", contents, self._those(put, self._host_only)
+            yield "content-hidden", contents, self._with_browsers(put, self._host_only)
         if kind == "site" and rules:
-            yield "browser-unmanaged", [], self._those(put, self._unmanaged)
+            yield "browser-unmanaged", [], self._with_browsers(put, self._unmanaged)
             for code, test in OF_POLICY_FILES.items():
                 yield code, [], self._those(put, test)
         if kind == "startup" and stops and put.assignment.action != "log":
@@ -134,6 +134,23 @@ class Unenforceable:
     def _sifted(self) -> dict[tuple[object, int], list[Member]]:
         return {}
 
+    def _with_browsers(self, put: Put, test: Callable[[Member], bool]) -> HeldMembers:
+        """Those of its devices of which something is so that hangs on their browsers: one of each sort is looked at."""
+        found: list[list[Member]] = []
+        for some in put.devices.lists:
+            key = (test, id(some))
+            known = self._showing.get(key)
+            if known is None:
+                own = self.world.groups(some[0].id) if some else ()
+                by_browsers = self.world.classes.apart(own, some, _browsers_of)
+                known = self._showing[key] = [alike for alike in by_browsers.values() if test(alike[0])]
+            found += known
+        return HeldMembers(found)
+
+    @cached_property
+    def _showing(self) -> dict[tuple[object, int], list[list[Member]]]:
+        return {}
+
     def _those(self, put: Put, test: Callable[[Member], bool]) -> HeldMembers:
         """Those of its devices of which something is so; each class is gone through once."""
         found = []
@@ -144,6 +161,10 @@ class Unenforceable:
                 known = self._sifted[key] = list(filter(test, some))
             found.append(known)
         return HeldMembers(found)
+
+
+def _browsers_of(member: Member) -> tuple[Shared | None, str | None]:
+    return member.browsers, member.facts.platform
 
 
 def _may_be_patterns(ruleset: Ruleset, numbers: Sequence[int]) -> bool:
