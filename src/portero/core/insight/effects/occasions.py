@@ -74,7 +74,7 @@ class Occasions:
         self._moments, self._everybody = moments, everybody
         self.ever = (1 << len(moments) * len(_WAYS) * everybody.number) - 1
         self.on_site = self._spread(place == ON_SITE for _ in moments for place, _ in _WAYS) * self._everyone
-        self._known: dict[tuple[int, str | None], tuple[BundleAssignment, list[tuple[int, int]]]] = {}
+        self._known: dict[tuple[object, ...], tuple[BundleAssignment, list[tuple[int, int]]]] = {}
         self._alike: dict[tuple[object, ...], int] = {}
         self._at: dict[float, int] = {}
 
@@ -86,7 +86,8 @@ class Occasions:
         """When an assignment counts on machines in a zone, by its place on the people rung; `windows` are those of its
         schedule.
         """
-        key = (id(assignment), zone if windows is not None and windows.follows_device else None)
+        zone = zone if windows is not None and windows.follows_device else None
+        key = (id(assignment), windows, zone)
         known = self._known.get(key)
         if known is None:
             spread = self._whoever(assignment, windows, zone)
@@ -98,7 +99,7 @@ class Occasions:
     def _whoever(self, assignment: BundleAssignment, windows: Windows | None, zone: str | None) -> int:
         """When it counts for those whom it is for, one bit for all people."""
         lasting = (assignment.state, assignment.until_restart, assignment.starts, assignment.ends, assignment.place)
-        alike = (windows, zone if windows is not None and windows.follows_device else None, lasting)
+        alike = (windows, zone, lasting)
         known = self._alike.get(alike)
         if known is None:
             # whom it is for is told apart by the people themselves
