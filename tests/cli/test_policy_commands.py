@@ -66,6 +66,26 @@ def test_a_batch_answers_a_line_a_line_in_the_same_order(files):
         assert alone["intended"]["verdict"] in ("allow", "warn", "block")
 
 
+def test_in_brief_each_answer_says_by_what_it_is_decided(files):
+    called = ("check", "batch", files / "attempts.jsonl", *documents(files))
+    whole, briefly = (
+        [json.loads(line) for line in run_portero(*called, *more).stdout.splitlines()] for more in ((), ("--brief",))
+    )
+    assert {"id", "attempt", "intended", "effective", "gap", "layer", "winner", "why", "caveats"} <= set(briefly[0])
+    decided = 0
+    for told, short in zip(whole, briefly, strict=True):
+        layers = {layer["layer"]: layer for layer in told["intended"]["layers"]}
+        assert (short["intended"], short["gap"]) == (told["intended"]["verdict"], told["gap"])
+        assert short["effective"] == told["effective"]["verdict"]
+        by = layers[short["layer"]]
+        assert (by["verdict"], by["winner"], by["why"]) == (short["intended"], short["winner"], short["why"])
+        decided += short["winner"] is not None
+        assert short["winner"] or not any(
+            layer["winner"] for layer in layers.values() if layer["verdict"] == short["intended"]
+        )
+    assert decided > 50
+
+
 def test_a_line_that_cannot_be_judged_has_a_problem_and_the_batch_exits_with_1(files):
     lines = [
         '{"id": "a", "device": "kiosk-1", "url": "http://play.example/"}',

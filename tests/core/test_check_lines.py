@@ -13,7 +13,9 @@ from worlds import made
 from made_estates import BASE, INDEX
 from portero.core.insight.check_batches import MAX_LINE, judge_line
 from portero.core.insight.check_lines import LineJudge
+from portero.core.insight.offline import OfflineEstate
 from portero.core.nouns.estate import Estate
+from portero.core.nouns.verdict import BriefVerdict
 from thorough import times
 
 ODD = (
@@ -65,7 +67,11 @@ def line(chance: Random, devices: list[str], hosts: list[str]) -> bytes:
 
 
 def remembered(judge: LineJudge) -> int:
-    return sum(len(seat.by_host) for seat in judge._seats.values() if seat is not None)
+    return sum(len(answered) for seat in judge._seats.values() for answered in seat.by_host.values())
+
+
+def in_brief(documents: OfflineEstate):
+    return lambda attempt: BriefVerdict.of(documents.explain(attempt))
 
 
 @pytest.mark.parametrize("part", range(3))
@@ -74,13 +80,15 @@ def test_each_line_is_answered_as_by_itself(part):
     for seed in range(part, times(36, 400), 3):
         maker, estate, fleet = made(seed)
         documents = fleet.offline(with_site_lists(estate, seed) if seed % 2 == 0 else estate)
-        chance, judge = maker.rng, LineJudge(documents)
+        chance, judge, briefly = maker.rng, LineJudge(documents), LineJudge(documents, brief=True)
         devices = [device.hostname for device in fleet.document.devices]
         some = [line(chance, devices, list(INDEX)) for _ in range(120)]
         # people come back, at other times
         for one in (*some, *chance.sample(ODD, 6), *chance.choices(some, k=200)):
             meant = judge_line(one, documents.explain).model_dump_json().encode()
             assert b"".join(judge.answer(one)) == meant, (seed, one)
+            told = judge_line(one, in_brief(documents)).model_dump_json()
+            assert b"".join(briefly.answer(one)) == told.encode(), (seed, one)
         kept += remembered(judge)
     assert kept > 150
 

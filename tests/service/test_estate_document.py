@@ -305,3 +305,8 @@ def test_a_batch_answers_each_attempt_in_its_place(empty, service):
     assert [one["id"] for one in found] == [1, "x", None, 3, 4]
     assert ["problem" in one for one in found] == [False, True, True, False, True]
     assert found[3]["intended"]["layers"][0]["layer"] == "startup"
+    briefly = [one.model_dump(mode="json") for one in empty.checks.check_briefly(attempts)]
+    assert [one["id"] for one in briefly] == [one["id"] for one in found]
+    assert [one.get("problem") for one in briefly] == [one.get("problem") for one in found]
+    assert briefly[3]["intended"] == found[3]["intended"]["verdict"]
+    assert briefly[3]["why"] == found[3]["intended"]["layers"][0]["why"]

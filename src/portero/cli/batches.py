@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import multiprocessing
 import os
@@ -54,7 +55,8 @@ def check_batch(context: Context) -> int:
         file, size = _opened(options.file, stack)
         note = stack.enter_context(output.progress("Judging", size))
         lines = (line for line in _lines(file) if line.strip())
-        found = _asked(context, lines) if documents is None else judged(documents, lines, jobs)
+        brief: bool = options.brief
+        found = _asked(context, lines, brief) if documents is None else judged(documents, lines, jobs, brief)
         for answered in found:
             write(answered.answers)
             failed = failed or answered.failed
@@ -93,14 +95,15 @@ def _lines(file: BinaryIO) -> Iterator[bytes]:
 # --- from documents ---
 
 
-def judged(documents: OfflineEstate, lines: Iterator[bytes], jobs: int) -> Iterator[Answered]:
-    """The answers to lines in their order, by as many processes."""
-    judge = LineJudge(documents)
+def judged(documents: OfflineEstate, lines: Iterator[bytes], jobs: int, brief: bool = False) -> Iterator[Answered]:
+    """The answers to lines in their order, by as many processes; whole, or in brief."""
+    judge = LineJudge(documents, brief)
     first, second = (list(islice(lines, A_CHUNK)) for _ in range(2))
     if jobs == 1 or not second or "fork" not in multiprocessing.get_all_start_methods():
         yield from (_answered(judge, some) for some in chain((first, second), _chunks(lines)) if some)
         return
-    # what was made ready is there in each process that is forked
+    # what was made ready is there in each process that is forked, and stays: nobody need look through it
+    gc.freeze()
     _Forked.judge = judge
     waiting: deque[Future[Answered]] = deque()
     with ProcessPoolExecutor(jobs, mp_context=multiprocessing.get_context("fork")) as pool:
@@ -139,11 +142,12 @@ def _answered(judge: LineJudge, lines: list[bytes]) -> Answered:
 # --- by the service ---
 
 
-def _asked(context: Context, lines: Iterator[bytes]) -> Iterator[Answered]:
+def _asked(context: Context, lines: Iterator[bytes], brief: bool) -> Iterator[Answered]:
     with context.client() as portero:
         while some := list(islice(lines, AT_ONCE)):
             values = [_value(line) for line in some]
-            told = iter(portero.checks.check_batch([value for value in values if isinstance(value, dict)]))
+            attempts = [value for value in values if isinstance(value, dict)]
+            told = iter((portero.checks.check_briefly if brief else portero.checks.check_batch)(attempts))
             found = [value if isinstance(value, Unjudged) else next(told) for value in values]
             answers = "".join(f"{one.model_dump_json()}\n" for one in found).encode()
             yield Answered(answers, sum(map(len, some)), any(isinstance(one, Unjudged) for one in found))

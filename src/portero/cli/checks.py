@@ -249,6 +249,9 @@ def register(commands: Commands) -> None:
     )
     batch.add_argument("file", metavar="FILE", help="an attempt a line; - reads standard input")
     batch.add_argument(
+        "--brief", action="store_true", help="by what each is decided alone, without the rules that lost"
+    )
+    batch.add_argument(
         "--jobs",
         metavar="N",
         type=int,

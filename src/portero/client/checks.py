@@ -10,7 +10,7 @@ from pydantic import TypeAdapter
 from portero.client.connection import Part
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.verdict import Explanation, Unjudged
+from portero.core.nouns.verdict import BriefVerdict, Explanation, Unjudged
 from portero.core.nouns.why import Why, WhyQuestion, WhyRemedy
 
 
@@ -32,5 +32,12 @@ class ChecksPart(Part):
 
     def check_batch(self, attempts: Sequence[dict[str, Any]]) -> list[Explanation | Unjudged]:
         """The verdicts on up to 1,000 attempts, in their order; one that cannot be judged has a problem instead."""
-        answer = self.connection.ask("POST", "/check/batch", json={"attempts": list(attempts)}, timeout=120)
-        return TypeAdapter(list[Explanation | Unjudged]).validate_json(answer.content)
+        return TypeAdapter(list[Explanation | Unjudged]).validate_json(self._batch(attempts))
+
+    def check_briefly(self, attempts: Sequence[dict[str, Any]]) -> list[BriefVerdict | Unjudged]:
+        """The same in brief: by what each attempt is decided, without the rules that lost."""
+        return TypeAdapter(list[BriefVerdict | Unjudged]).validate_json(self._batch(attempts, brief=True))
+
+    def _batch(self, attempts: Sequence[dict[str, Any]], **params: bool) -> bytes:
+        body = {"attempts": list(attempts)}
+        return self.connection.ask("POST", "/check/batch", json=body, params=params, timeout=120).content

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
@@ -13,14 +13,17 @@ from portero.core.nouns.attempt import Attempt
 from portero.core.nouns.base import without_tags
 from portero.core.nouns.faults import fault_of
 from portero.core.nouns.urls import BadUrl
-from portero.core.nouns.verdict import Explanation, Unjudged, UnjudgedProblem
+from portero.core.nouns.verdict import BriefVerdict, Explanation, Unjudged, UnjudgedProblem
 
 MAX_LINE = 64_000
 
 _TITLES = {"bad-request": "The line cannot be read", "invalid": "Not valid", "not-found": "Not found"}
 
 
-def judge_line(line: str | bytes, judge: Callable[[Attempt], Explanation]) -> Explanation | Unjudged:
+Answer = TypeVar("Answer", Explanation, BriefVerdict)
+
+
+def judge_line(line: str | bytes, judge: Callable[[Attempt], Answer]) -> Answer | Unjudged:
     """The answer to a line of JSON, or the problem with it. `judge` may raise UnknownDevice and BadUrl."""
     value = value_of(line)
     return value if isinstance(value, Unjudged) else judge_value(value, judge)
@@ -36,7 +39,7 @@ def value_of(line: str | bytes) -> Any:
         return unjudged(None, "bad-request", f"not JSON: {problem}")
 
 
-def judge_value(value: Any, judge: Callable[[Attempt], Explanation]) -> Explanation | Unjudged:
+def judge_value(value: Any, judge: Callable[[Attempt], Answer]) -> Answer | Unjudged:
     """The same for an attempt that is plain values already."""
     id = value.get("id") if isinstance(value, dict) else None
     id = id if isinstance(id, (str, int)) else None

@@ -157,6 +157,48 @@ class Explanation(Noun):
     applied_bundle: str | None = None
 
 
+class BriefVerdict(Noun):
+    """The answer to one attempt in brief: by what it is decided, without what else was looked at."""
+
+    id: Annotated[str | int | None, Field(description="The attempt's own name, where it had one.")] = None
+    attempt: Attempt
+    host: Annotated[str | None, Field(description="The host of the visit, as it was understood.")] = None
+    categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")] = ()
+    category_entry: Annotated[
+        str | None, Field(description="The host whose entry gave the categories; None for an unknown host.")
+    ] = None
+    intended: Annotated[Verdict, Field(description="What the estate says.")]
+    effective: Annotated[Verdict, Field(description="What this machine would do.")]
+    gap: Gap
+    layer: Annotated[Layer, Field(description="The first of the layers whose word is that of the estate.")]
+    winner: Annotated[RuleReference | None, Field(description="The rule that decides there.")] = None
+    why: Annotated[str, Field(description="One sentence in plain words.")]
+    caveats: tuple[CaveatCode, ...] = ()
+
+    @classmethod
+    def of(cls, whole: Explanation) -> BriefVerdict:
+        """What is told in brief of a whole answer."""
+        intended, effective = whole.intended, whole.effective
+        decides = next(layer for layer in intended.layers if layer.verdict is intended.verdict)
+        # of two layers that let it through, the one of which some rule says so
+        named = (layer for layer in intended.layers if layer.verdict is intended.verdict and layer.winner is not None)
+        decides = next(named, decides)
+        return cls(
+            id=whole.id,
+            attempt=whole.attempt,
+            host=whole.host,
+            categories=whole.categories,
+            category_entry=whole.category_entry,
+            intended=intended.verdict,
+            effective=effective.verdict,
+            gap=whole.gap,
+            layer=decides.layer,
+            winner=decides.winner,
+            why=decides.why,
+            caveats=tuple(dict.fromkeys(caveat.code for caveat in effective.caveats)),
+        )
+
+
 class UnjudgedProblem(Noun):
     """Why an attempt cannot be judged (RFC 9457)."""
 

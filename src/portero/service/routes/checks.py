@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from portero.core.insight.check_batches import judge_value
 from portero.core.nouns.attempt import Attempt
-from portero.core.nouns.verdict import Explanation, Unjudged
+from portero.core.nouns.verdict import BriefVerdict, Explanation, Unjudged
 from portero.service.auditing import asks, audited_router
 from portero.service.keepers import Keepers
 from portero.service.pseudonyms import PREFIX
@@ -20,6 +20,7 @@ from portero.store.access import Principal
 Judge = Callable[[Attempt], Explanation]
 
 router = audited_router("check")
+Brief = Annotated[bool, Query(description="By what each is decided alone, without the rules that lost.")]
 LeftAside = Annotated[bool, Query(description="With the rules that would match and do not count now.")]
 
 
@@ -65,7 +66,11 @@ class Batch(BaseModel):
 
 @router.post("/check/batch", summary="Check many attempts", operation_id="checkBatch")
 @asks
-def check_batch(body: Batch, who: Signed, keepers: TheKeepers) -> list[Explanation | Unjudged]:
+def check_batch(
+    body: Batch, who: Signed, keepers: TheKeepers, brief: Brief = False
+) -> list[Explanation | BriefVerdict | Unjudged]:
     """The verdicts on many attempts, in their order. One that cannot be judged has a problem in its place."""
     judge = _as_seen(who, keepers, keepers.checks.judging_many())
+    if brief:
+        return [judge_value(value, lambda one: BriefVerdict.of(judge(one))) for value in body.attempts]
     return [judge_value(value, judge) for value in body.attempts]
