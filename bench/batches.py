@@ -48,7 +48,13 @@ def batch_rows(index: MemoryIndex, estate: Estate, urls: int, number: int, round
     a_second = number / (time.perf_counter() - began)
     what = f"batch: {number:,} lines, {urls:,} URLs"
     return [
-        Row(f"{what}, in brief (floor: decode and parse)", briefly, decoded.median, goal=1.7 if number >= 1_000_000 else 4, aim=1.3),
+        Row(
+            f"{what}, in brief (floor: decode and parse)",
+            briefly,
+            decoded.median,
+            goal=1.7 if number >= 1_000_000 else 4,
+            aim=1.3,
+        ),
         Row(f"{what}, whole answers", at_length, decoded.median, goal=8),
         Figure(f"batch: lines a second in brief, by {cores()} processes", a_second, "a second"),
         Figure("batch: an answer in brief", size / number, "bytes"),

@@ -13,8 +13,11 @@ import httpx
 import uvicorn
 
 from portero.client import Portero
+from portero.core.insight.effects.world import World
+from portero.core.insight.findings.finding import Found
 from portero.core.nouns.access import Role
 from portero.core.nouns.administrator import AdministratorChange
+from portero.core.nouns.estate import Estate
 from portero.service.app import create_app, with_devices
 from portero.service.keepers import Keepers, open_keepers
 from portero.service.passwords import hash_password
@@ -117,3 +120,23 @@ def serving(keepers: Keepers) -> Iterator[httpx.Client]:
     with httpx.Client(base_url=served.url, headers={"Authorization": f"Bearer {TOKEN}"}, timeout=30) as client:
         yield client
     served.stop()
+
+
+@contextmanager
+def held_looks(served: Served) -> Iterator[threading.Event]:
+    """Whoever looks for findings of a service says how far that is, and waits until the event is set."""
+    foresight, go_on = served.keepers.foresight, threading.Event()
+    find = foresight._find
+
+    def held(estate: Estate, world: World) -> Found:
+        world.note("Rules that meet", 3, 9)
+        assert go_on.wait(30)
+        return find(estate, world)
+
+    foresight._found = None
+    foresight._find = held  # type: ignore[method-assign]
+    try:
+        yield go_on
+    finally:
+        go_on.set()
+        foresight._find = find  # type: ignore[method-assign]

@@ -168,7 +168,7 @@ def test_versions_that_are_missing_or_stale_change_nothing(portero, raw):
     portero.rulesets.create(ruleset("guarded", games="block"))
     body = {"key": "guarded", "kind": "category"}
     assert raw.put("/api/v1/rulesets/guarded", json=body).status_code == 428
-    for stale in ('"r1"', "nonsense", ""):
+    for stale in ('"r0"', "nonsense", ""):
         assert raw.put("/api/v1/rulesets/guarded", json=body, headers={"If-Match": stale}).status_code == 412
         assert raw.delete("/api/v1/rulesets/guarded", headers={"If-Match": stale}).status_code == 412
     assert raw.put("/api/v1/rulesets/other", json=body, headers={"If-Match": "*"}).status_code == 422

@@ -31,8 +31,11 @@ const detail = computed(() => {
     <p v-if="detail" class="sub">{{ detail }}</p>
     <BButton variant="light" @click="$emit('retry')">Try again</BButton>
   </div>
-  <div v-else-if="loading" class="skeleton" role="progressbar" aria-busy="true" aria-label="Loading">
-    <BPlaceholder v-for="row in rows ?? 8" :key="row" :cols="row % 3 ? 9 : 7" />
+  <div v-else-if="loading">
+    <WorkingNote />
+    <div class="skeleton" role="progressbar" aria-busy="true" aria-label="Loading">
+      <BPlaceholder v-for="row in rows ?? 8" :key="row" :cols="row % 3 ? 9 : 7" />
+    </div>
   </div>
   <div v-else-if="empty" class="box">
     <slot name="empty" />

@@ -15,6 +15,7 @@ const hold = computed(() => {
 
 <template>
   <div aria-live="polite">
+    <WorkingNote v-if="!preview" />
     <div v-if="!preview" class="waiting" role="status">
       <span v-for="line in 6" :key="line" class="line" /><span class="visually-hidden">Looking ahead…</span>
     </div>

@@ -15,9 +15,9 @@ from itertools import chain, islice
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
-from portero.cli import output
 from portero.cli.command import DONE, FAILED, CommandProblem, Context, UsageProblem
 from portero.cli.documents import offline
+from portero.cli.progress import progress
 from portero.core.insight.check_batches import MAX_LINE, unjudged, value_of
 from portero.core.insight.check_lines import LineJudge
 from portero.core.insight.offline import OfflineEstate
@@ -53,7 +53,7 @@ def check_batch(context: Context) -> int:
     write = sys.stdout.buffer.write if hasattr(sys.stdout, "buffer") else lambda told: sys.stdout.write(told.decode())
     with ExitStack() as stack:
         file, size = _opened(options.file, stack)
-        note = stack.enter_context(output.progress("Judging", size))
+        note = stack.enter_context(progress("Judging", size))
         lines = (line for line in _lines(file) if line.strip())
         brief: bool = options.brief
         found = _asked(context, lines, brief) if documents is None else judged(documents, lines, jobs, brief)

@@ -10,7 +10,7 @@ from typing import Any
 
 import platformdirs
 
-from portero.cli import output
+from portero.cli import output, progress
 from portero.cli.settings import ClientSettings
 from portero.client import Portero
 
@@ -50,7 +50,8 @@ class Context:
             raise UsageProblem("--overrule goes with --reason: history tells why the gate was overruled")
         url, token = str(self.settings.url.value), self.settings.token.value
         proves = getattr(self.options, "prove", None) or ()
-        return Portero(url, token=token, previews=previews, overrules=overrules, proves=proves)
+        working = progress.answering if progress.is_seen() else None
+        return Portero(url, token=token, previews=previews, overrules=overrules, proves=proves, working=working)
 
 
 Run = Callable[[Context], int]

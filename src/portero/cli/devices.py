@@ -19,6 +19,7 @@ from portero.cli.command import (
     present,
     read_bytes,
 )
+from portero.cli.progress import working
 from portero.client import Invalid
 from portero.core import wording
 from portero.core.nouns.browser_policy import BrowserStanding, Governor
@@ -218,7 +219,7 @@ def _many(codes: bool) -> Any:
     def run(context: Context) -> int:
         options = context.options
         data = read_bytes(options.file)
-        with context.client() as portero, output.working("inviting" if codes else "recording"):
+        with context.client() as portero, working("inviting" if codes else "recording"):
             try:
                 invited = portero.enrolment.invite_csv(data, hours=getattr(options, "hours", 24), codes=codes)
             except Invalid as problem:

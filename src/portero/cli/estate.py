@@ -19,6 +19,7 @@ from portero.cli.command import (
 )
 from portero.cli.documents import alone, estate_in, read_or_tell
 from portero.cli.previews import tell_preview
+from portero.cli.progress import working
 from portero.cli.runs import STANDARD_OUTPUT, add_junit, tell_result, write_junit
 from portero.client import Previewed
 from portero.core import wording
@@ -123,7 +124,7 @@ def estate_compare(context: Context) -> int:
 
 def _compared(context: Context, document: Estate) -> Preview:
     keep = context.options.keep_others
-    with context.client() as portero, output.working("Comparing"):
+    with context.client() as portero, working("Comparing"):
         return portero.preview(lambda asked: asked.estate.put(document, revision=None, keep_others=keep))
 
 
@@ -138,7 +139,7 @@ def estate_put(context: Context) -> int:
         tell_preview(found)
     if removed and not confirmed(options, _question(found)):
         return DONE
-    with context.client() as portero, output.working("Putting it in force"):
+    with context.client() as portero, working("Putting it in force"):
         made = portero.estate.put(
             document, revision=found.revision, keep_others=options.keep_others, reason=options.reason
         )

@@ -23,6 +23,7 @@ from portero.cli.command import (
 from portero.cli.family import NounFamily, given_in
 from portero.cli.lookups import listing_aside
 from portero.cli.previews import tell_verdicts
+from portero.cli.progress import progress
 from portero.client import Portero
 from portero.core import wording
 from portero.core.nouns.feed import FORMATS, Feed, FeedCredential, FeedSummary
@@ -104,7 +105,7 @@ def _minutes(text: str) -> int | None:
 
 
 def _finish(context: Context, portero: Portero, key: str) -> int:
-    with output.progress(f"Reading {key}") as note:
+    with progress(f"Reading {key}") as note:
         found = portero.feeds.finished(key, lambda now: note(doing=now.stage, told=f"{now.lines:,} lines"))
     present(context, found, lambda: _tell_feed(found))
     return FAILED if found.last_poll and found.last_poll.result == "failed" else DONE

@@ -8,6 +8,7 @@ from typing import Any
 from portero.cli import output
 from portero.cli.command import DONE, NOT_AS_EXPECTED, Commands, Context, add_change, add_csv, present
 from portero.cli.moments import Moments
+from portero.cli.progress import working
 from portero.core import wording
 from portero.core.nouns.base import rfc3339
 from portero.core.nouns.finding import SEVERITIES, DeviceName, Finding, FindingKind
@@ -21,7 +22,7 @@ def list_findings(context: Context) -> int:
     looked at.
     """
     options = context.options
-    with context.client() as portero, output.working("Looking for what is to be settled"):
+    with context.client() as portero, working("Looking for what is to be settled"):
         found = portero.findings.list(
             severity=options.severity,
             kind=options.kind,

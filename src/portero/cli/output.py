@@ -13,8 +13,7 @@ import json
 import re
 import shutil
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -52,30 +51,6 @@ def _width() -> int:
 def shown(text: str) -> str:
     """A text whose control characters do nothing to a terminal: what machines tell is somebody else's."""
     return _CONTROLS.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
-
-
-@contextmanager
-def progress(what: str, total: int | None = None) -> Iterator[Callable[..., None]]:
-    """A bar on a terminal's standard error, where what comes out does not go to the same terminal; silent elsewhere.
-
-    Gives what notes progress: how much more is done of `total`, what is being done, and how far it is in words.
-    """
-    if not sys.stderr.isatty() or (total is not None and sys.stdout.isatty()):
-        yield lambda *_done, **_told: None
-        return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[told]}"), TimeElapsedColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task(what, total=total, told="")
-
-        def note(done: int = 0, *, doing: str | None = None, told: str | None = None) -> None:
-            bar.update(task, advance=done, description=doing)
-            if told is not None:
-                bar.update(task, told=told)
-
-        yield note
 
 
 def say(line: str | Text = "", indent: int = 0) -> None:
@@ -177,18 +152,6 @@ def _column_widths(rows: Sequence[Sequence[Text]]) -> list[int]:
         words[number] += more
         left -= more
     return words
-
-
-@contextmanager
-def working(what: str) -> Iterator[None]:
-    """Says on a terminal that something takes its time; silent elsewhere."""
-    if not sys.stderr.isatty():
-        yield
-        return
-    from rich.console import Console
-
-    with Console(stderr=True).status(f"{what} …"):
-        yield
 
 
 def print_csv(headings: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

@@ -22,6 +22,7 @@ from portero.cli.command import (
     present,
     write_bytes,
 )
+from portero.cli.progress import progress
 from portero.core import wording
 from portero.core.nouns.action import Verdict
 from portero.core.nouns.observation import Observation
@@ -52,7 +53,7 @@ def verify(context: Context) -> int:
         reached_by=options.reached_by,
         pictures=options.pictures,
     )
-    with context.client() as portero, output.progress("Asking" if observed else "Trying") as note:
+    with context.client() as portero, progress("Asking" if observed else "Trying") as note:
         for run in portero.runs.follow(new):
             whole = (run.devices, "machine") if observed else (run.probes, "probe")
             note(told=f"{run.done:.0%} of {wording.counted(*whole)}")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from portero.cli import output
 from portero.cli.command import Commands, Context, present
+from portero.cli.progress import working
 
 
 def overview(context: Context) -> int:
-    with context.client() as portero, output.working("Looking over the estate"):
+    with context.client() as portero, working("Looking over the estate"):
         found = portero.worklist.get()
 
     def tell() -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from portero.client.collection import Collection
 from portero.client.connection import Connection, Previewed
-from portero.client.transport import Transport
+from portero.client.transport import Transport, Working
 
 if TYPE_CHECKING:
     from portero.client.access import AccessPart
@@ -109,12 +109,14 @@ class Portero:
         previews: bool = False,
         overrules: bool = False,
         proves: Sequence[str] = (),
+        working: Working | None = None,
     ) -> None:
         """`overrules`: changes are made although they fail a probe of the gate; for keepers, who give a reason.
         `proves`: the probes that changes carry, which prove them: keys of probe sets, or such as “block
-        reeltide.example on ships”.
+        reeltide.example on ships”. `working` is entered while an answer takes its time, and gives what is told how far
+        it is: what is looked at, how much is done, of how much.
         """
-        self._connection = Connection(Transport(url, token, timeout), previews, overrules, proves)
+        self._connection = Connection(Transport(url, token, timeout, working), previews, overrules, proves)
 
     def __getattr__(self, name: str) -> Any:
         # what is declared above stands in the module of its name
@@ -171,4 +173,6 @@ class Portero:
 
     def _like(self, **options: Any) -> Portero:
         transport = self._connection.transport
-        return Portero(transport.url, token=transport.token, timeout=transport.timeout, **options)
+        return Portero(
+            transport.url, token=transport.token, timeout=transport.timeout, working=transport.working, **options
+        )

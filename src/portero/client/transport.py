@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager
 from typing import Any, NamedTuple
 from urllib.parse import urlencode, urlsplit
 
@@ -18,6 +19,10 @@ from portero.client.errors import NotSignedIn, Unreachable
 _REPEATS = 2
 _PAUSE_SECONDS = 0.2
 _SAFE = ("GET", "HEAD")
+Working = Callable[[], AbstractContextManager[Callable[[str, int, int], None]]]
+"""Entered while an answer takes its time; gives what is told how far it is: what is looked at, how much is done, of
+how much.
+"""
 _CONNECTIONS = 20
 """Kept open at a time; threads that ask at once have one each."""
 
@@ -50,8 +55,8 @@ class Transport:
     `session`; None sends none.
     """
 
-    def __init__(self, url: str, token: str | None, timeout: float) -> None:
-        self.url, self.token = url.rstrip("/"), token
+    def __init__(self, url: str, token: str | None, timeout: float, working: Working | None = None) -> None:
+        self.url, self.token, self.working = url.rstrip("/"), token, working
         self.session: Mapping[str, str] | None = None
         self.timeout = timeout
         proxy = _proxy_of(self.url)
@@ -78,6 +83,8 @@ class Transport:
         if not self.url.startswith(("http://", "https://")):
             raise Unreachable(f"“{self.url}” is no address of a service: write it as in http://127.0.0.1:8642")
         sent = {"Accept-Encoding": "gzip", **(self.session or {}), **(headers or {})}
+        if self.working is not None:
+            sent["Accept"] = "text/event-stream, */*"
         if self.token and self.session is None:
             sent["Authorization"] = f"Bearer {_checked(self.token)}"
         again = method in _SAFE or "Idempotency-Key" in sent
@@ -89,6 +96,7 @@ class Transport:
                 url,
                 headers=sent,
                 redirect=False,
+                preload_content=False,
                 timeout=timeout or self.timeout,
                 retries=urllib3.Retry(
                     total=_REPEATS if again else 0,
@@ -101,12 +109,51 @@ class Transport:
                 **body,
             )
         except (urllib3.exceptions.HTTPError, UnicodeError) as problem:
-            raise Unreachable(f"{self.url} does not answer ({_why(problem)}); is the service running?") from problem
-        return Answer(answer.status, answer.headers, answer.data)
+            raise self._unreachable(problem) from problem
+        try:
+            return self._read(answer)
+        except (urllib3.exceptions.HTTPError, OSError) as problem:
+            raise self._unreachable(problem) from problem
+        finally:
+            answer.release_conn()
+
+    def _read(self, answer: urllib3.BaseHTTPResponse) -> Answer:
+        """The whole of an answer; where it is told first how far it is, that is passed on."""
+        if self.working is None or not answer.headers.get("Content-Type", "").startswith("text/event-stream"):
+            return Answer(answer.status, answer.headers, answer.read(decode_content=True))
+        whole: Answer | None = None
+        with self.working() as note:
+            # to its end: another request may come over the same connection
+            for event, data in _events(answer):
+                told = json.loads(data)
+                if event == "answered":
+                    headers = urllib3.HTTPHeaderDict(told["headers"])
+                    whole = Answer(told["status"], headers, json.dumps(told["body"]).encode())
+                elif event == "working":
+                    note(told["what"], told["done"], told["of"])
+        if whole is None:
+            raise urllib3.exceptions.ProtocolError("the answer broke off")
+        return whole
+
+    def _unreachable(self, problem: BaseException) -> Unreachable:
+        return Unreachable(f"{self.url} does not answer ({_why(problem)}); is the service running?")
 
     def close(self) -> None:
         """Close the connections."""
         self._pool.clear()
+
+
+def _events(answer: urllib3.BaseHTTPResponse) -> Iterator[tuple[str, str]]:
+    """Server-sent events, each by its name and data."""
+    event, rest = "", b""
+    for chunk in answer.stream(decode_content=True):
+        *lines, rest = (rest + chunk).split(b"\n")
+        for line in lines:
+            name, _, value = line.decode().strip().partition(": ")
+            if name == "event":
+                event = value
+            elif name == "data":
+                yield event, value
 
 
 def _checked(token: str) -> str:

@@ -77,6 +77,7 @@ from portero.service.routes import (
 from portero.service.routes.common import Signed, refuse_stray_preview
 from portero.service.routes.nouns import NounRoutes
 from portero.service.wire import DeviceWire
+from portero.service.working import Working
 from portero.store.database import StoreProblem
 
 TICK_SECONDS = 20.0
@@ -92,7 +93,8 @@ Everything that the console and the command line do goes through this interface.
 
 Sign in for a cookie (`POST /api/v1/session`), or send an API token as `Authorization: Bearer …`. Every object has an
 ETag; changes take `If-Match`, creations an `Idempotency-Key`. Lists page by `cursor` and carry a `total`. Errors are
-problem details (RFC 9457). Times are RFC 3339 in UTC.
+problem details (RFC 9457). Times are RFC 3339 in UTC. With `Accept: text/event-stream` an answer that takes its time
+comes as server-sent events: `working` says how far it is, and `answered`, the last, has `status`, `headers` and `body`.
 """
 
 
@@ -154,6 +156,7 @@ def create_app(keepers: Keepers | None = None) -> FastAPI:
     joining.install(app)
     _console(app)
     # the one that is added last is the outermost
+    app.add_middleware(Working)
     app.add_middleware(Compressed)
     app.add_middleware(Bounded)
     app.add_middleware(Observed, metrics=app.state.metrics)

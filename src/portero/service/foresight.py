@@ -27,6 +27,7 @@ from portero.core.nouns.probe_set import ProbeSet
 from portero.service.directory import DirectoryKeeper
 from portero.service.feeds.holdings import Holdings
 from portero.service.roster import Obstacles, Roster
+from portero.service.working import noting
 from portero.store import activity, administrators, catalogue, device_lists, starts
 from portero.store.database import Store
 from portero.store.moments import moment
@@ -82,6 +83,7 @@ class Foresight:
             having=self._having,
             outcomes=self._outcomes,
             sorted=roster.fleet.classes,
+            note=noting(),
             state=state,
         )
 

@@ -12,6 +12,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero.service.metrics import Metrics
 from portero.service.problems import ProblemResponse, Refusal
+from portero.service.working import TOLD_STATUS
 
 MAX_BODY = 4_000_000
 MAX_DOCUMENT = 40_000_000
@@ -129,7 +130,7 @@ class Observed:
             if status:
                 raise
             await failed(request_id)(scope, receive, dressed)
-        seconds = time.perf_counter() - began
+        seconds, status = time.perf_counter() - began, scope.get(TOLD_STATUS, status)
         self._metrics.note_request(_route_of(scope), scope["method"], status, seconds)
         level = _log.warning if status >= 500 else _log.info
         told = {"method": scope["method"], "path": scope["path"], "status": status}

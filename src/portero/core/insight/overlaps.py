@@ -84,7 +84,8 @@ def overlap(
     sorts = Sorts(Crowd([estate], world.classes, {groups: some for groups, some in classes.items() if some}))
     kernel = Kernel(estate, sorts, world.directory, world.now)
     rulings, rows = Rulings(kernel, matcher), []
-    for subject, others in alike.items():
+    for number, (subject, others) in enumerate(alike.items()):
+        world.note("What the targets name", number, len(alike))
         bout = rulings.bout(subject)
         said = [contribution for target in saying for contribution in target.of(bout.shown)]
         if said or typed:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 from typing import NamedTuple
@@ -56,7 +56,7 @@ def look_ahead(before: Estate, after: Estate, moved: Mapping[str, tuple[str, ...
     subjects = once_each_alike(reached.subjects(), matchers)
     shifts = _Shifts(subjects, {ruleset.key for ruleset in (*before.rulesets, *after.rulesets) if ruleset.feed})
     if subjects:
-        shifts.look_at(Comparison(states, matchers, pairs, world))
+        shifts.look_at(Comparison(states, matchers, pairs, world), world.note)
     return Outlook(
         changes=changes,
         verdicts=tuple(shifts.rows()[:MOST_ROWS]),
@@ -83,7 +83,7 @@ def look_at_hosts(hosts: Iterable[str], estate: Estate, matchers: Sequence[Match
     subjects = once_each_alike(map(host_subject, hosts), matchers)
     shifts = _Shifts(subjects, ())
     if subjects:
-        shifts.look_at(Comparison((estate, estate), matchers, world.classes.moving({}), world))
+        shifts.look_at(Comparison((estate, estate), matchers, world.classes.moving({}), world), world.note)
     looked_at = sum(1 + len(others) for others in subjects.values())
     return Shifted(tuple(shifts.rows()[:MOST_ROWS]), shifts.effects(), looked_at)
 
@@ -168,10 +168,11 @@ class _Shifts:
         self._found: dict[_Key, _Counted] = {}
         self.tightened: dict[Layer, dict[str, Member]] = {}
 
-    def look_at(self, compared: Comparison) -> None:
-        """Count what changes for each subject."""
+    def look_at(self, compared: Comparison, note: Callable[[str, int, int], None]) -> None:
+        """Count what changes for each subject, and note how far that is."""
         tightened: dict[Layer, int] = defaultdict(int)
-        for subject in self.subjects:
+        for number, subject in enumerate(self.subjects):
+            note("What would be decided otherwise", number, len(self.subjects))
             by_pair: dict[tuple[Action, Action, Occasions], list[Shift]] = defaultdict(list)
             for one in compared.shifts(subject):
                 by_pair[one.was.word, one.then.word, one.occasions].append(one)

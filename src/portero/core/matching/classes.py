@@ -21,11 +21,11 @@ def names_of(member: Member) -> tuple[str, ...]:
     return (member.id, member.facts.hostname) if member.keeps_name else (member.id,)
 
 
-class Classes(dict[Groups, list[Member]]):
+class FleetClasses(dict[Groups, list[Member]]):
     """The devices of a fleet by their groups. Neither it nor its lists are changed once they are made."""
 
     @classmethod
-    def of(cls, members: Iterable[Member], groups: Callable[[str], Groups]) -> Classes:
+    def of(cls, members: Iterable[Member], groups: Callable[[str], Groups]) -> FleetClasses:
         """Of some devices, given each one's groups by its id."""
         found: dict[Groups, list[Member]] = defaultdict(list)
         for member in members:
@@ -65,9 +65,9 @@ class Classes(dict[Groups, list[Member]]):
                     found.setdefault((own, moved[member.id]), []).append(member)
         return found
 
-    def once(self, moved: Mapping[str, Groups]) -> Classes:
+    def once(self, moved: Mapping[str, Groups]) -> FleetClasses:
         """The same devices once those in `moved`, by id, have other groups."""
-        found = Classes()
+        found = FleetClasses()
         for (_, then), members in self.moving(moved).items():
             found[then] = [*found[then], *members] if then in found else members
         return found

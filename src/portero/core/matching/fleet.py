@@ -8,7 +8,7 @@ from itertools import compress
 from operator import ne, or_
 from typing import NamedTuple
 
-from portero.core.matching.classes import Classes
+from portero.core.matching.classes import FleetClasses
 from portero.core.matching.members import Member
 from portero.core.matching.membership import Membership
 from portero.core.nouns.group import Group
@@ -33,7 +33,7 @@ class Fleet:
         self.changes = 0
         """Counts changes of devices and their facts."""
         self._regrouped = 0
-        self._classes: tuple[tuple[int, int], Classes] | None = None
+        self._classes: tuple[tuple[int, int], FleetClasses] | None = None
 
     def __len__(self) -> int:
         return len(self._members)
@@ -45,12 +45,12 @@ class Fleet:
         """All devices, as they are now."""
         return list(self._members.values())
 
-    def classes(self) -> Classes:
+    def classes(self) -> FleetClasses:
         """All devices by their groups, as they are now; sorted once, as long as nothing changes."""
         state = self.changes, self._regrouped
         known = self._classes
         if known is None or known[0] != state:
-            known = self._classes = (state, Classes.of(self.members(), self.groups_of))
+            known = self._classes = (state, FleetClasses.of(self.members(), self.groups_of))
         return known[1]
 
     def in_group(self, key: str) -> dict[str, Member]:

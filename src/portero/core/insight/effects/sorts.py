@@ -8,7 +8,7 @@ from functools import cache, lru_cache
 from ipaddress import ip_network
 from typing import Any, NamedTuple, TypeVar
 
-from portero.core.matching.classes import Classes, Groups, Tell, names_of
+from portero.core.matching.classes import FleetClasses, Groups, Tell, names_of
 from portero.core.matching.members import Member
 from portero.core.matching.membership_conditions import is_within
 from portero.core.matching.windows import Windows
@@ -40,7 +40,7 @@ class Crowd:
     def __init__(
         self,
         estates: Sequence[Estate],
-        fleet: Classes,
+        fleet: FleetClasses,
         classes: Mapping[Any, list[Member]],
         moved: Mapping[str, tuple[Groups, ...]] | None = None,
     ) -> None:

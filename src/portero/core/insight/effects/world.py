@@ -11,7 +11,7 @@ from typing import NamedTuple
 from portero.core.insight.effects.list_use import LookedAt, nothing_seen
 from portero.core.insight.effects.matcher import Matcher
 from portero.core.insight.effects.outcomes import Outcomes
-from portero.core.matching.classes import Classes, Groups
+from portero.core.matching.classes import FleetClasses, Groups
 from portero.core.matching.members import Member
 from portero.core.nouns.device import Application
 from portero.core.nouns.directory import Directory
@@ -23,6 +23,10 @@ class Having(NamedTuple):
 
     devices: Collection[str]
     people: Collection[str] = ()
+
+
+def _told_nobody(_what: str, _done: int, _of: int) -> None:
+    pass
 
 
 @dataclass
@@ -45,18 +49,20 @@ class World:
     """Who has programs of some sort, by what each program is called with its version."""
     outcomes: Outcomes = field(default_factory=Outcomes)
     """What was worked out before, under this state or another."""
-    sorted: Callable[[], Classes] | None = None
+    sorted: Callable[[], FleetClasses] | None = None
     """The devices by their groups, where somebody has sorted them already."""
-    base: Classes | None = None
+    base: FleetClasses | None = None
     """The devices by their groups before some of them have `moved`."""
     moved: Mapping[str, Groups] = field(default_factory=dict)
+    note: Callable[[str, int, int], None] = _told_nobody
+    """Is told how far a look is: what is looked at, how much of it is done, of how much."""
     state: object = field(default_factory=object)
     """The same wherever the devices of the fleet as it is and their facts are the same."""
 
     @cached_property
-    def classes(self) -> Classes:
+    def classes(self) -> FleetClasses:
         """The devices by their groups."""
-        return self.sorted() if self.sorted is not None else Classes.of(self.members, self.groups)
+        return self.sorted() if self.sorted is not None else FleetClasses.of(self.members, self.groups)
 
     def once(self, moved: Mapping[str, Groups]) -> World:
         """The same world once some devices have other groups."""

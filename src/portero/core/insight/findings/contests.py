@@ -29,7 +29,8 @@ def hold_contests(estate: Estate, world: World, matcher: Matcher) -> Contests:
     kernel = Kernel(estate, Sorts(crowd), world.directory, world.now)
     field, fleet = contested(estate, world, matcher), world.outcomes.name(kernel.sorts.key)
     found = Contests(kernel.sorts, fleet, field.alone)
-    for likeness, met, shape in field.shapes:
+    for number, (likeness, met, shape) in enumerate(field.shapes):
+        world.note("Rules that meet", number, len(field.shapes))
         rules = list(met.rules.rules())
         ends = [one.until for one in rules if one.until is not None]
         made_of = kernel.made_of({*map(matcher.ruleset_of, rules)}, ends)
