@@ -37,8 +37,9 @@ class Teller:
 
     def __init__(self, policy: Policy) -> None:
         self._policy = policy
-        self._references: dict[tuple[int, int], RuleReference] = {}
-        self._losses: dict[tuple[int, int, int, int, Rung], LostRule] = {}
+        self._references: dict[Contender, RuleReference] = {}
+        self._losses: dict[tuple[Contender, Contender, int], LostRule] = {}
+        """By the rules, and by the rung: what is told by identity is found quicker."""
         self._known: dict[Hashable, LayerVerdict] = {}
         self._starts: dict[Hashable, tuple[LayerVerdict, frozenset[str]]] = {}
 
@@ -49,11 +50,11 @@ class Teller:
 
     def reference(self, contender: Contender) -> RuleReference:
         """A rule of the bundle, named so that people find it."""
-        known = self._references.get(contender.place)
+        known = self._references.get(contender)
         if known is None:
             owner = self._policy.bundle.assignments[contender.assignment]
             rule = owner.rules[contender.rule - 1]
-            known = self._references[contender.place] = RuleReference(
+            known = self._references[contender] = RuleReference(
                 ruleset=owner.ruleset,
                 rule=rule.number,
                 assignment=owner.key,
@@ -68,7 +69,7 @@ class Teller:
         return known
 
     def _lost(self, loser: Contender, winner: Contender, rung: Rung) -> LostRule:
-        key = (loser.assignment, loser.rule, winner.assignment, winner.rule, rung)
+        key = (loser, winner, id(rung))
         known = self._losses.get(key)
         if known is None:
             lost, won = self.reference(loser), self.reference(winner)
