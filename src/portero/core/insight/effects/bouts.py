@@ -19,8 +19,9 @@ class Bout:
     a slot, its place among all that match.
     """
 
-    def __init__(self, kernel: Kernel, matcher: Matcher, shown: Shown, rules: Contested) -> None:
-        self._kernel, self._matcher, self.shown = kernel, matcher, shown
+    def __init__(self, kernel: Kernel, matcher: Matcher, shown: Shown, rules: Contested, where: int = -1) -> None:
+        """On some sorts of devices."""
+        self._kernel, self._matcher, self.shown, self._where = kernel, matcher, shown, where
         self.entrants: dict[Contender, Entrant] = {}
         slots = count()
         kind: RulesetKind = "category" if shown.started is None else "startup"
@@ -33,7 +34,7 @@ class Bout:
 
     def _contest(self, met: Iterable[tuple[int, Contender]], kind: RulesetKind) -> FleetContest:
         own = ((slot, self._matcher.ruleset_of(one), one) for slot, one in met)
-        contest = self._kernel.contest(own, kind, self.shown.started)
+        contest = self._kernel.contest(own, kind, self.shown.started, self._where)
         self.entrants.update((entrant.contender, entrant) for entrant in contest.entrants)
         return contest
 
@@ -41,12 +42,6 @@ class Bout:
     def contests(self) -> Sequence[FleetContest]:
         """All of them."""
         return [self.indicators, *self.others, *(contest for _, contest in self.sites)]
-
-    def reach(self) -> dict[Hashable, int]:
-        """Where each rule of each contest is in force, by all that counts of it."""
-        return {
-            (place, key): where for place, contest in enumerate(self.contests) for key, where in contest.reach().items()
-        }
 
     def on(self, where: int) -> Bout:
         """The same contests on some sorts of devices alone."""

@@ -127,12 +127,7 @@ class FleetContest:
     def on(self, where: int) -> FleetContest:
         """The same contest on some sorts of devices alone."""
         entrants = [one for one in self.entrants if one.target.where & where]
-        replacing = [one for one in self.replacing if any(target.where & where for target in one.targets)]
-        return FleetContest(entrants, self.kind, replacing, self.started)
-
-    def reach(self) -> dict[Hashable, int]:
-        """Where each of the rules is in force that meet, and what pushes out others, by all that counts of it."""
-        return {key: one.target.where for key, one in self.entered.items()} | self.pushing()
+        return FleetContest(entrants, self.kind, _those_at(where, self.replacing), self.started)
 
     @cached_property
     def entered(self) -> dict[Hashable, Entrant]:
@@ -144,11 +139,21 @@ class FleetContest:
 
     def pushing(self) -> dict[Hashable, int]:
         """Where what pushes out others is in force, by all that counts of it."""
-        return {
-            (other.made_of, other.decides_until, target.name, target.rank): target.where
-            for other in self.replacing
-            for target in other.targets
-        }
+        return _reach(self.replacing)
+
+
+def _those_at(where: int, assigned: Sequence[_Assigned]) -> Sequence[_Assigned]:
+    """The assignments that are in force on some sorts of devices."""
+    return [one for one in assigned if any(target.where & where for target in one.targets)]
+
+
+def _reach(assigned: Iterable[_Assigned]) -> dict[Hashable, int]:
+    """Where assignments are in force, by all that counts of them."""
+    return {
+        (one.made_of, one.decides_until, target.name, target.rank): target.where
+        for one in assigned
+        for target in one.targets
+    }
 
 
 class Playing(NamedTuple):
@@ -216,10 +221,7 @@ class Kernel:
         """On what it hangs, beside the rules themselves and what sorts of devices there are, what comes of contests
         among rules of these rulesets. `ends` are the moments, in seconds, at which some of the rules end.
         """
-        assigned = [one for key in rulesets for one in self._assigned.get(key, ())]
-        kinds = {self._estate.ruleset_by_key[key].kind for key in rulesets}
-        replacing = [one for kind in sorted(kinds) for one in self._replacing.get(kind, ())]
-        several = sorted({one.place: one for one in (*assigned, *replacing)}.values(), key=lambda one: one.place)
+        several = sorted({one.place: one for one in self._among(rulesets)}.values(), key=lambda one: one.place)
         schedules = [
             self._estate.schedule_by_key[key] for key in sorted({one.header.schedule or "" for one in several}) if key
         ]
@@ -236,6 +238,18 @@ class Kernel:
             (*(one.assignment for one in several), *schedules, self._directory),
         )
 
+    def _among(self, rulesets: Collection[str]) -> Iterator[_Assigned]:
+        """The assignments of these rulesets, and what may push them out."""
+        kinds = {self._estate.ruleset_by_key[key].kind for key in rulesets}
+        yield from (one for key in rulesets for one in self._assigned.get(key, ()))
+        yield from (one for kind in sorted(kinds) for one in self._replacing.get(kind, ()))
+
+    def reach(self, rulesets: Collection[str]) -> dict[Hashable, int]:
+        """Where these rulesets are in force by way of which assignments, and what may push those out, by all that
+        counts of them.
+        """
+        return _reach(self._among(rulesets))
+
     def _next(self, instants: Iterable[float]) -> float | None:
         """When the next of some things begins or ends: until then the same of them have."""
         now = self._now.timestamp()
@@ -248,18 +262,22 @@ class Kernel:
     # --- contests ---
 
     def contest(
-        self, met: Iterable[tuple[int, str, Contender]], kind: str, started: Started | None = None
+        self, met: Iterable[tuple[int, str, Contender]], kind: str, started: Started | None = None, where: int = -1
     ) -> FleetContest:
-        """The contest of some rules, each given with its slot and its ruleset, over a visit or over a program."""
-        entrants = [one for slot, ruleset, rule in met for one in self._enter(slot, ruleset, rule)]
-        return FleetContest(entrants, kind, self._replacing.get(kind, ()), started)
+        """The contest of some rules, each given with its slot and its ruleset, over a visit or over a program, on some
+        sorts of devices.
+        """
+        entrants = [one for slot, ruleset, rule in met for one in self._enter(slot, ruleset, rule, where)]
+        return FleetContest(entrants, kind, _those_at(where, self._replacing.get(kind, ())), started)
 
-    def _enter(self, slot: int, ruleset: str, rule: Contender) -> Iterator[Entrant]:
+    def _enter(self, slot: int, ruleset: str, rule: Contender, where: int) -> Iterator[Entrant]:
         written = self._estate.ruleset_by_key[ruleset].rules[rule.rule - 1]
         for assigned in self._assigned.get(ruleset, ()):
             header, action = assigned.header, overridden(Action(rule.action), assigned.assignment.action)
             held = assigned.hold_back is not None and action in STOPPING and written.application_set is not None
             for target in assigned.targets:
+                if not target.where & where:
+                    continue
                 for rung in range(EVERYONE) if header.names_people else (EVERYONE,):
                     contender = Contender(
                         assigned.place * _RUNGS + rung,

@@ -38,14 +38,15 @@ def hold_contests(estate: Estate, world: World, matcher: Matcher) -> Contests:
         kept: _Kept | None = world.outcomes.get(key)
         same = kept.shape if kept is not None and shape.is_as(kept.shape) else shape
         if kept is None or same is shape or kept.made_of.key != made_of.key:
-            kept = _hold(kernel, matcher, met, same, made_of, kept)
+            reach = kernel.reach({*map(matcher.ruleset_of, rules)})
+            kept = _hold(_Held(kernel, matcher, met), same, made_of, reach, kept)
             world.outcomes.keep(key, kept)
         found.held.append((same, kept.outcome))
     return found
 
 
 class _Kept(NamedTuple):
-    """What came of the contests over subjects of one shape: of what it was made, and where each rule was in force."""
+    """What came of the contests over subjects of one shape: of what it was made, and where which assignments were."""
 
     shape: Shape
     made_of: MadeOf
@@ -53,14 +54,24 @@ class _Kept(NamedTuple):
     outcome: ShapeOutcome
 
 
-def _hold(kernel: Kernel, matcher: Matcher, met: MetOver, shape: Shape, made_of: MadeOf, kept: _Kept | None) -> _Kept:
+class _Held(NamedTuple):
+    """The contests over a subject, held where that is asked for."""
+
+    kernel: Kernel
+    matcher: Matcher
+    met: MetOver
+
+    def at(self, where: int) -> ShapeOutcome:
+        """What comes of them on some sorts of devices."""
+        bout = Bout(self.kernel, self.matcher, self.met.shown, self.met.rules, where)
+        return Ring(self.kernel, bout, not is_of_host(self.met.subject)).hold(where)
+
+
+def _hold(held: _Held, shape: Shape, made_of: MadeOf, reach: Mapping[Hashable, int], kept: _Kept | None) -> _Kept:
     if kept is not None and kept.made_of.key == made_of.key:
         return kept._replace(shape=shape)
-    bout = Bout(kernel, matcher, met.shown, met.rules)
-    reach, tells_others = bout.reach(), not is_of_host(met.subject)
     outcome: ShapeOutcome | None = None
     if kept is not None and made_of.is_alike(kept.made_of):
         touched = differing(kept.reach, reach)
-        there = Ring(kernel, bout, tells_others).hold(touched) if touched else None
-        outcome = kept.outcome if there is None else kept.outcome.changed(touched, there)
-    return _Kept(shape, made_of, reach, outcome or Ring(kernel, bout, tells_others).hold())
+        outcome = kept.outcome.changed(touched, held.at(touched)) if touched else kept.outcome
+    return _Kept(shape, made_of, reach, outcome or held.at(-1))

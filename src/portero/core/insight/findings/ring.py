@@ -31,9 +31,9 @@ class Ring:
         """Where who lost to whom on the ladder: the winner, the loser."""
         self._outcome = ShapeOutcome()
 
-    def hold(self, where: int = -1) -> ShapeOutcome:
-        """All of them, on every occasion that counts, on some sorts of devices."""
-        bout, sides = self._bout if where == -1 else self._bout.on(where), self._kernel.sorts.within(where)
+    def hold(self, where: int) -> ShapeOutcome:
+        """All of them, on every occasion that counts, on some sorts of devices, for which the bout is."""
+        bout, sides = self._bout, self._kernel.sorts.within(where)
         # which occasions they are is not told, so those of all sides are looked at together
         occasions = self._kernel.occasions(bout.contests, sides)
         indicators = self._settle(bout.indicators, occasions, sides)
