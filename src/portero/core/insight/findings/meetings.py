@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Mapping, Set
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal, NamedTuple, TypeVar
@@ -163,20 +163,21 @@ class Contests:
     """What came of the contests over the subjects of each shape."""
     _devices: dict[int, HeldMembers] = field(default_factory=dict)
 
-    def pairs(self, kind: Kind) -> dict[Pair, list[Parted]]:
-        """The meetings of a kind by which assignments meet, shape by shape."""
+    def pairs(self, kind: Kind, among: Set[Pair] | None = None) -> dict[Pair, list[Parted]]:
+        """The meetings of a kind by which assignments meet, or some of these do, shape by shape."""
         found: dict[Pair, list[Parted]] = defaultdict(list)
         for shape, outcome in self.held:
-            for pair, about in outcome.by_pair[kind].items():
-                found[pair].append((shape, about))
+            by_pair = outcome.by_pair[kind]
+            for pair in by_pair if among is None else by_pair.keys() & among:
+                found[pair].append((shape, by_pair[pair]))
         return found
 
-    def lost(self) -> dict[str, list[Parted]]:
-        """What rules lost to others, by the assignment of those that lost, shape by shape."""
+    def lost(self, among: Set[str]) -> dict[str, list[Parted]]:
+        """What rules of some assignments lost to others, by the assignment, shape by shape."""
         found: dict[str, list[Parted]] = defaultdict(list)
-        for shape, outcome in self.held:
-            for assignment, about in outcome.by_loser.items():
-                found[assignment].append((shape, about))
+        for shape, outcome in self.held if among else ():
+            for assignment in outcome.by_loser.keys() & among:
+                found[assignment].append((shape, outcome.by_loser[assignment]))
         return found
 
     def losing(self, ruleset_of: Mapping[str, str]) -> dict[str, dict[int, int]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
+from itertools import chain
 from typing import Any, Literal, NamedTuple
 
 from portero.core import sentences, wording
@@ -12,9 +13,10 @@ from portero.core.insight.effects.occasions import any_of
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
-from portero.core.insight.findings.meetings import Contests, InForce, Kind, Meeting, Pair, Parted, Shape
+from portero.core.insight.findings.meetings import Contests, InForce, Kind, Meeting, Pair, Parted, Shape, ShapeOutcome
 from portero.core.insight.findings.told import MOST_RULES, Told, finding, rule_at
 from portero.core.nouns.action import Action
+from portero.core.nouns.assignment import Assignment
 from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, RuleAt, Severity
 from portero.core.nouns.group import BUILT_IN
@@ -30,6 +32,9 @@ class _Over(NamedTuple):
     winner: int
     loser: int
     where: int
+
+
+_MakesOfPair = Callable[[Pair, Sequence[_Over]], Iterable[Told]]
 
 
 class _Kept(NamedTuple):
@@ -56,6 +61,35 @@ class _Kept(NamedTuple):
         return not disturbed or not any(where & disturbed for _, about in self.parts for where in about.values())
 
 
+class _Losing(NamedTuple):
+    """Findings about an assignment of which some rules win nowhere, and what they were made of."""
+
+    assignment: Assignment
+    facts: Hashable
+    told: Sequence[Told]
+
+
+class _Round(NamedTuple):
+    """All that was made the last time, and of what."""
+
+    made_of: tuple[object, ...]
+    rulesets: Sequence[Ruleset]
+    held: Sequence[tuple[Shape, ShapeOutcome]]
+    of_pairs: Mapping[tuple[Kind, Pair], Sequence[Told]] = {}
+    losing: Mapping[str, _Losing] = {}
+
+    def is_of(self, other: _Round) -> bool:
+        """Whether only what came of contests may be another."""
+        same = self.made_of == other.made_of and len(self.rulesets) == len(other.rulesets)
+        return same and all(mine is theirs for mine, theirs in zip(self.rulesets, other.rulesets, strict=True))
+
+    def changed(self, other: _Round) -> list[ShapeOutcome]:
+        """What came of contests in one of the two rounds alone."""
+        mine, theirs = ({(id(shape), id(outcome)) for shape, outcome in one.held} for one in (self, other))
+        gone = [outcome for shape, outcome in self.held if (id(shape), id(outcome)) not in theirs]
+        return gone + [outcome for shape, outcome in other.held if (id(shape), id(outcome)) not in mine]
+
+
 class Met:
     """Makes findings of what came of contests. Those of which nothing is another are kept."""
 
@@ -75,16 +109,40 @@ class Met:
 
     def find(self) -> Iterator[Told]:
         """All of them."""
-        yield from self._of_pairs("met", self._opposed)
-        yield from self._of_pairs("softened", self._softened)
-        yield from self._of_pairs("disagreeing", self._disagreeing)
-        yield from self._shadowed()
+        disturbed = self._contests.sorts.disturbed
+        made_of = (self._state, self._estate.group_order, disturbed)
+        now = _Round(made_of, self._estate.rulesets, self._contests.held)
+        before: _Round | None = self._outcomes.get("round")
+        if before is None or not before.is_of(now):
+            now = now._replace(of_pairs=self._of_pairs(None), losing=self._losing({}, None))
+        else:
+            changed = before.changed(now)
+            of_pairs = {key: told for key, told in {**before.of_pairs, **self._of_pairs(changed)}.items() if told}
+            now = now._replace(of_pairs=of_pairs, losing=self._losing(before.losing, changed))
+        if not disturbed:
+            self._outcomes.keep("round", now)
+        yield from chain.from_iterable(now.of_pairs.values())
+        yield from chain.from_iterable(one.told for one in now.losing.values())
 
-    def _of_pairs(self, kind: Kind, make: Callable[[Pair, Sequence[_Over]], Iterable[Told]]) -> Iterator[Told]:
-        for pair, parts in self._contests.pairs(kind).items():
-            rulesets = self._puts[pair.winner].ruleset, self._puts[pair.loser].ruleset
-            facts = self._is_part(pair), self._is_weaker(pair)
-            yield from self._kept((kind, pair), rulesets, facts, parts, lambda over: make(pair, over))  # noqa: B023
+    def _of_pairs(self, changed: Sequence[ShapeOutcome] | None) -> dict[tuple[Kind, Pair], Sequence[Told]]:
+        """What is made of pairs of assignments: of all, or of those of which something else came."""
+        makers: dict[Kind, _MakesOfPair] = {
+            "met": self._opposed,
+            "softened": self._softened,
+            "disagreeing": self._disagreeing,
+        }
+        told: dict[tuple[Kind, Pair], Sequence[Told]] = {}
+        for kind, make in makers.items():
+            stale = None if changed is None else set().union(*(outcome.by_pair[kind] for outcome in changed))
+            told |= {(kind, pair): () for pair in stale or ()}
+            for pair, parts in self._contests.pairs(kind, stale).items():
+                told[kind, pair] = self._of_pair(kind, pair, parts, make)
+        return told
+
+    def _of_pair(self, kind: Kind, pair: Pair, parts: Sequence[Parted], make: _MakesOfPair) -> Sequence[Told]:
+        rulesets = self._puts[pair.winner].ruleset, self._puts[pair.loser].ruleset
+        facts = self._is_part(pair), self._is_weaker(pair)
+        return self._kept((kind, pair), rulesets, facts, parts, lambda over: make(pair, over))
 
     def _kept(
         self,
@@ -220,19 +278,31 @@ class Met:
 
     # --- what can never win ---
 
-    def _shadowed(self) -> Iterator[Told]:
+    def _losing(self, before: Mapping[str, _Losing], changed: Sequence[ShapeOutcome] | None) -> dict[str, _Losing]:
+        """What is made of rules that win nowhere, by the assignment; what was made `before` stays where nothing that it
+        is about is another.
+        """
         losing = self._contests.losing({key: put.ruleset.key for key, put in self._puts.items()})
-        lost = self._contests.lost() if losing else {}
+        stale = set().union(*(outcome.by_loser for outcome in changed or ()))
+        found: dict[str, _Losing] = {}
+        anew: dict[str, tuple[Put, Hashable]] = {}
         for key, rules in losing.items():
-            put = self._puts[key]
-            facts = tuple(sorted(rules.items())), self._times[put.ruleset.key] == 1
-            yield from self._kept(
-                ("losing", key),
-                (put.assignment, put.ruleset),
-                facts,
-                lost.get(key, ()),
-                lambda over: self._never_winning(put, rules, over),  # noqa: B023
-            )
+            put, known = self._puts[key], before.get(key)
+            facts: Hashable = tuple(sorted(rules.items())), self._times[put.ruleset.key] == 1
+            if known is not None and key not in stale and known.assignment is put.assignment and known.facts == facts:
+                found[key] = known
+            else:
+                anew[key] = put, facts
+        lost = self._contests.lost(anew.keys())
+        for key, (put, made_of) in anew.items():
+            told = self._shadowed(put, made_of, losing[key], lost.get(key, ()))
+            found[key] = _Losing(put.assignment, made_of, told)
+        return found
+
+    def _shadowed(self, put: Put, facts: Hashable, rules: Mapping[int, int], lost: Sequence[Parted]) -> Sequence[Told]:
+        objects = put.assignment, put.ruleset
+        about = ("losing", put.assignment.key)
+        return self._kept(about, objects, facts, lost, lambda over: self._never_winning(put, rules, over))
 
     def _never_winning(self, put: Put, rules: Mapping[int, int], over: Sequence[_Over]) -> Iterator[Told]:
         deciding = [number for number, rule in enumerate(put.ruleset.rules, 1) if rule.action is not Action.LOG]
