@@ -11,6 +11,7 @@ from test_kernel import with_site_lists
 from worlds import made
 
 from made_estates import BASE, INDEX
+from portero.core.insight import check_lines
 from portero.core.insight.check_batches import MAX_LINE, judge_line
 from portero.core.insight.check_lines import LineJudge
 from portero.core.insight.offline import OfflineEstate
@@ -91,6 +92,18 @@ def test_each_line_is_answered_as_by_itself(part):
             assert b"".join(briefly.answer(one)) == told.encode(), (seed, one)
         kept += remembered(judge)
     assert kept > 150
+
+
+def test_what_is_forgotten_is_answered_again(monkeypatch):
+    """Whatever little may be remembered."""
+    for name in ("MOST_URLS", "MOST_MOMENTS", "MOST_SEATS", "MOST_ANSWERS"):
+        monkeypatch.setattr(check_lines, name, 2)
+    maker, estate, fleet = made(4)
+    documents, chance = fleet.offline(estate), maker.rng
+    judge, devices = LineJudge(documents), [device.hostname for device in fleet.document.devices]
+    some = [line(chance, devices, list(INDEX)) for _ in range(60)]
+    for one in (*some, *chance.choices(some, k=200)):
+        assert b"".join(judge.answer(one)) == judge_line(one, documents.explain).model_dump_json().encode()
 
 
 @pytest.mark.parametrize("one", ODD)

@@ -66,13 +66,20 @@ ByHost = dict[int, tuple[bytes, bytes]]
 """What was answered, by the number of the scheme and host: of the host, and the rest."""
 
 
+class _Then(NamedTuple):
+    """A frame, and what was answered in it."""
+
+    frame: Frame
+    answered: ByHost
+
+
 class _Seat:
     """Who tries it on which machine: what of an answer is the same for all that they visit."""
 
     def __init__(self, standing: Standing, head: bytes, rear: bytes) -> None:
         self.policy, self.case, self.head, self.rear = standing.policy, standing.case, head, rear
-        self.frames: dict[int, tuple[Frame, ByHost]] = {}
-        """By minute, with what was answered in that frame."""
+        self.frames: dict[int, _Then] = {}
+        """By minute."""
         self.by_host: dict[Frame, ByHost] = {}
         self.by_outcome: dict[tuple[object, ...], bytes] = {}
         self.by_url: dict[tuple[Frame, str], tuple[bytes, bytes]] = {}
@@ -115,15 +122,15 @@ class LineJudge:
         id = tried.id
         if seat is None or seen is None or moment is None or not (id is None or _is_name(id)):
             return (self._at_length(line),)
-        frame, answered = seat.frames.get(moment.minute) or self._frame(seat, moment)
+        then = seat.frames.get(moment.minute) or self._frame(seat, moment)
         if id is None:
             head = b"".join((b'{"id":null,"attempt":{', seat.head, seen.json, moment.json, seat.rear))
         else:
             name = _TO_JSON(id)
             own = (b'{"id":', name, b',"attempt":{"id":', name, b",", seat.head, seen.json, moment.json, seat.rear)
             head = b"".join(own)
-        known = answered.get(seen.site)
-        return (head, *known) if known is not None else self._explained(line, tried.url, seat, frame, seen, head)
+        known = then.answered.get(seen.site)
+        return (head, *known) if known is not None else self._explained(line, tried.url, seat, then, seen, head)
 
     def _at_length(self, line: bytes) -> bytes:
         explain = self._documents.explain
@@ -183,12 +190,12 @@ class LineJudge:
         return _kept(self._hosts, host, (entry, b',"host":%b,"categories":%b,"category_entry":%b' % told))
 
     @staticmethod
-    def _frame(seat: _Seat, moment: _Moment) -> tuple[Frame, ByHost]:
+    def _frame(seat: _Seat, moment: _Moment) -> _Then:
         attempt = seat.case.attempt.model_copy(update={"at": moment.at})
         frame = seat.policy.frame(seat.case._replace(attempt=attempt).situation)
         begins = moment.minute * 60
         _bound(seat.by_host, MOST_MOMENTS)
-        found = frame, seat.by_host.setdefault(frame, {})
+        found = _Then(frame, seat.by_host.setdefault(frame, {}))
         if seat.policy.is_steady(begins, begins + 60):
             _bound(seat.frames, MOST_MOMENTS)
             seat.frames[moment.minute] = found
@@ -196,8 +203,8 @@ class LineJudge:
 
     # --- what is new ---
 
-    def _explained(self, line: bytes, url: str, seat: _Seat, frame: Frame, seen: _Seen, head: bytes) -> Sequence[bytes]:
-        policy, visit = seat.policy, seen.visit
+    def _explained(self, line: bytes, url: str, seat: _Seat, then: _Then, seen: _Seen, head: bytes) -> Sequence[bytes]:
+        policy, visit, frame = seat.policy, seen.visit, then.frame
         by_url = seat.by_url.get((frame, url))
         if by_url is not None:
             return head, *by_url
@@ -223,7 +230,7 @@ class LineJudge:
         answer = (of_host, said)
         if is_paged:
             return head, *_kept(seat.by_url, (frame, url), answer)
-        return head, *_kept(seat.by_host[frame], seen.site, answer)
+        return head, *_kept(then.answered, seen.site, answer)
 
 
 def _seat(standing: Standing) -> _Seat:
