@@ -70,7 +70,7 @@ class Foresight:
         """What a state of the estate is looked at in."""
         roster = self._roster
         # before they are asked for: machines that come meanwhile are another state
-        state = roster.fleet.changes
+        state = roster.fleet.state
         return World(
             members=roster.fleet.members(),
             groups=roster.fleet.groups_of,

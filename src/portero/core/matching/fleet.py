@@ -45,9 +45,14 @@ class Fleet:
         """All devices, as they are now."""
         return list(self._members.values())
 
+    @property
+    def state(self) -> tuple[int, int]:
+        """The same only where all devices, their facts and their groups are the same."""
+        return self.changes, self._regrouped
+
     def classes(self) -> FleetClasses:
         """All devices by their groups, as they are now; sorted once, as long as nothing changes."""
-        state = self.changes, self._regrouped
+        state = self.state
         known = self._classes
         if known is None or known[0] != state:
             known = self._classes = (state, FleetClasses.of(self.members(), self.groups_of))

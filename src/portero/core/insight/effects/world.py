@@ -57,7 +57,7 @@ class World:
     note: Callable[[str, int, int], None] = _told_nobody
     """Is told how far a look is: what is looked at, how much of it is done, of how much."""
     state: object = field(default_factory=object)
-    """The same wherever the devices of the fleet as it is and their facts are the same."""
+    """The same wherever the devices of the fleet as it is, their facts and their groups are the same."""
 
     @cached_property
     def classes(self) -> FleetClasses:
