@@ -108,17 +108,16 @@ class Teller:
         layer: Layer,
         winner: Contender | None,
         why: str,
-        lost: Iterable[LostRule],
+        lost: tuple[LostRule, ...],
         logged: tuple[RuleReference, ...] = (),
         note: str | None = None,
     ) -> LayerVerdict:
-        won = self.reference(winner) if winner else None
         return LayerVerdict(
             layer=layer,
             verdict=Verdict(winner.action) if winner else Verdict.ALLOW,
-            winner=won,
+            winner=self.reference(winner) if winner else None,
             why=why,
-            lost=_once_each(lost, won),
+            lost=lost,
             logged=logged,
             note=note,
         )
@@ -164,7 +163,9 @@ class Teller:
         logged = self._logged(frame, contenders)
         won = self.reference(winner) if winner else None
         why = sentences.decided_because(won, visited.categories, logged)
-        return self._layer(Layer.FILTER, winner, why, lost, logged)
+        # within one contest nobody loses twice
+        several = len(outcome.contests) > 1 or bool(outcome.met)
+        return self._layer(Layer.FILTER, winner, why, _once_each(lost, won) if several else tuple(lost), logged)
 
     # --- starts ---
 
@@ -186,9 +187,10 @@ class Teller:
         ]
         logged = self._logged(frame, outcome.logged)
         winner = outcome.settled.winner
-        why = sentences.started_because(self.reference(winner) if winner else None, logged)
+        won = self.reference(winner) if winner else None
+        why = sentences.started_because(won, logged)
         note = " ".join(filter(None, (self._left_out(frame, program), self._held_back(frame, program)))) or None
-        return self._layer(Layer.STARTUP, winner, why, lost, logged, note), outcome.missing
+        return self._layer(Layer.STARTUP, winner, why, _once_each(lost, won), logged, note), outcome.missing
 
     def _left_out(self, frame: Frame, program: Started) -> str | None:
         """Which sets of rules in play leave the program out, though their include conditions hold it."""
@@ -243,9 +245,9 @@ class Teller:
         if "site" in frame.replacers:
             lost += self._replaced(frame, self.matching_sites(visit))
         if not merged.patterns:
-            return self._layer(Layer.BROWSER, None, sentences.NOTHING_IN_PLAY, lost)
-        why = sentences.listed_because(self.reference(winner) if winner else None)
-        return self._layer(Layer.BROWSER, winner, why, lost)
+            return self._layer(Layer.BROWSER, None, sentences.NOTHING_IN_PLAY, _once_each(lost, None))
+        won = self.reference(winner) if winner else None
+        return self._layer(Layer.BROWSER, winner, sentences.listed_because(won), _once_each(lost, won))
 
     def _lost_in_browser(
         self, frame: Frame, one: tuple[Pattern, Contender], winner: Contender | None, support: ListSupport

@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 from portero.core import sentences, wording
+from portero.core.by_identity import ByIdentity
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.told import MOST_RULES, HeldMembers, Told, finding, rule_at
 from portero.core.matching.applications import SetTest, Started
@@ -179,11 +180,10 @@ class Alone:
         )
 
     def _ending_rules(self, ruleset: Ruleset) -> Iterator[Told]:
-        ends = [(number, rule.valid_until, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.valid_until]
         for over in (True, False):
             due = [
                 (number, at, rule)
-                for number, at, rule in ends
+                for number, at, rule in _ending.of(ruleset)
                 if self._is_over(at) == over and at <= self.world.now + SOON
             ]
             if not due:
@@ -302,6 +302,13 @@ class Alone:
             if test.fit(Started.of(program, catalogue, self.estate.corrected_programs)).narrowness is not None:
                 found.append(path)
         return found
+
+
+def _rules_that_end(ruleset: Ruleset) -> list[tuple[int, datetime, Rule]]:
+    return [(number, rule.valid_until, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.valid_until]
+
+
+_ending = ByIdentity(_rules_that_end)
 
 
 def _is_broad(rule: Rule) -> bool:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
+from portero.core.by_identity import ByIdentity
 from portero.core.matching.applications import SetTest, Started
 from portero.core.matching.searches import search_patterns
 from portero.core.nouns.action import Action
@@ -66,13 +67,16 @@ def term_patterns(ruleset: Ruleset, pages: Sequence[SearchPage]) -> list[Rule]:
     ]
 
 
+_plain_hosts, _path_patterns = ByIdentity(plain_hosts), ByIdentity(path_patterns)
+
+
 def companion_rules(estate: Estate, ruleset: Ruleset) -> list[Rule]:
     """What a companion of a ruleset would say; nothing where there can be none."""
     if ruleset.kind == "site":
-        return plain_hosts(ruleset)
+        return _plain_hosts.of(ruleset)
     if ruleset.kind == "category":
         return term_patterns(ruleset, estate.settings.search_pages)
-    return path_patterns(ruleset)
+    return _path_patterns.of(ruleset)
 
 
 def may_have_companion(estate: Estate, assignment: Assignment, ruleset: Ruleset) -> bool:

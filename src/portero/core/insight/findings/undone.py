@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from portero.core import sentences
+from portero.core.by_identity import ByIdentity
 from portero.core.insight.effects.subjects import Subject
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
@@ -21,7 +22,7 @@ from portero.core.nouns.estate import Estate
 from portero.core.nouns.finding import FindingKind, Severity
 from portero.core.nouns.layer import LAYERS, LayerMode, LayerName
 from portero.core.nouns.rule import Rule
-from portero.core.nouns.ruleset import KINDS_OF_LAYER
+from portero.core.nouns.ruleset import KINDS_OF_LAYER, Ruleset
 from portero.core.nouns.selector import OF_SERVICES
 from portero.core.nouns.service import Decision, Service
 from portero.core.nouns.web_taxonomy import TAXONOMY
@@ -151,8 +152,8 @@ class Undone:
         for put in self.puts if stronger else ():
             if put.ruleset.kind != "indicator" or put.assignment.mandatory or not self._is_in_force(put):
                 continue
-            allows = [(number, rule) for number, rule in enumerate(put.ruleset.rules, 1) if _allows(put, rule)]
-            if allows:
+            stays = overridden(Action.ALLOW, put.assignment.action) is Action.ALLOW
+            if stays and (allows := _allows.of(put.ruleset)):
                 over = [one.put for one in holding if one.holds_all(put)]
                 yield from self._beaten_by(put, allows, over)
 
@@ -188,7 +189,8 @@ class Undone:
 
     def _services(self, stopping: Sequence[Put]) -> Iterator[Told]:
         declined = [service for service in self.estate.services if service.decision is Decision.DECLINED]
-        rules = [rule for put in stopping if put.ruleset.kind == "indicator" for rule in self._stopping(put)]
+        indicators = [put for put in stopping if put.ruleset.kind == "indicator"] if declined else []
+        rules = [rule for put in indicators for rule in self._stopping(put)]
         for service in declined:
             if not any(_stops(rule, service) for rule in rules):
                 yield finding(
@@ -199,9 +201,12 @@ class Undone:
                 )
 
 
-def _allows(put: Put, rule: Rule) -> bool:
-    named = put.ruleset.kind == "indicator" and rule.host_named is not None
-    return named and overridden(rule.action, put.assignment.action) is Action.ALLOW
+def _allows_of_hosts(ruleset: Ruleset) -> list[tuple[int, Rule]]:
+    rules = enumerate(ruleset.rules, 1)
+    return [(number, rule) for number, rule in rules if rule.action is Action.ALLOW and rule.host_named is not None]
+
+
+_allows = ByIdentity(_allows_of_hosts)
 
 
 def _is_always(assignment: Assignment) -> bool:

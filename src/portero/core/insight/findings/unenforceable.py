@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from portero.core import sentences, wording
+from portero.core.by_identity import ByIdentity
 from portero.core.insight.effects.world import World
 from portero.core.insight.findings.alone import Put
 from portero.core.insight.findings.companions import browsers_are_blocked, has_companion, may_have_companion
@@ -94,7 +95,7 @@ class Unenforceable:
     def _hidden(self, put: Put) -> Iterator[tuple[str, list[int], HeldMembers]]:
         """What of an assignment does not hold where: a code, the rules, the devices."""
         kind, rules = put.ruleset.kind, put.ruleset.rules
-        stops, paths, contents = self._numbers(put.ruleset)
+        stops, paths, contents = _numbers.of(put.ruleset)
         if paths:
             yield "path-hidden", paths, self._with_browsers(put, self._host_only)
         if contents:
@@ -105,20 +106,6 @@ class Unenforceable:
                 yield code, [], self._those(put, test)
         if kind == "startup" and stops and put.assignment.action != "log":
             yield "startup-observing", [], self._those(put, self._starts_free)
-
-    def _numbers(self, ruleset: Ruleset) -> tuple[list[int], list[int], list[int]]:
-        """The rules that stop something; of these those that name a path, and those that look at content."""
-        known = self._looked.get(ruleset.key)
-        if known is None:
-            stops = [(number, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.action in STOPPING]
-            paths = [number for number, rule in stops if rule.names_path]
-            contents = [number for number, rule in stops if rule.search_term or rule.media_type]
-            known = self._looked[ruleset.key] = ([number for number, _ in stops], paths, contents)
-        return known
-
-    @cached_property
-    def _looked(self) -> dict[str, tuple[list[int], list[int], list[int]]]:
-        return {}
 
     @cached_property
     def _host_only(self) -> Callable[[Member], bool]:
@@ -161,6 +148,17 @@ class Unenforceable:
                 known = self._sifted[key] = list(filter(test, some))
             found.append(known)
         return HeldMembers(found)
+
+
+def _numbers_of(ruleset: Ruleset) -> tuple[list[int], list[int], list[int]]:
+    """The rules that stop something; of these those that name a path, and those that look at content."""
+    stops = [(number, rule) for number, rule in enumerate(ruleset.rules, 1) if rule.action in STOPPING]
+    paths = [number for number, rule in stops if rule.names_path]
+    contents = [number for number, rule in stops if rule.search_term or rule.media_type]
+    return [number for number, _ in stops], paths, contents
+
+
+_numbers = ByIdentity(_numbers_of)
 
 
 def _browsers_of(member: Member) -> tuple[Shared | None, str | None]:
