@@ -16,8 +16,9 @@ from dbus_fast.service import ServiceInterface, method
 
 from conftest import Process, assignment, eventually, ruleset, run_async, run_endpoint
 from portero.core.nouns.ruleset import Ruleset
-from portero.endpoint import desktop, local_log
+from portero.endpoint import desktop, kept_parts, local_log
 from portero.endpoint.folder import Folder
+from portero.endpoint.kept_parts import gather
 from portero.endpoint.local_log import LocalLog
 
 pytestmark = pytest.mark.process
@@ -114,6 +115,21 @@ def test_two_processes_of_a_machine_take_what_is_new_at_the_same_time(running, p
         portero.assignments.set_state("spot-sites--whole-fleet", state)
         assert not run_endpoint("sync", "--data", folder).stderr
     eventually(lambda: not [path for path in folder.rglob("*") if path.suffix in (".new", ".part")], timeout=5)
+
+
+def test_a_part_that_another_process_takes_away_meanwhile_is_fetched_once_more(policy, join, monkeypatch):
+    fetched: list[str] = []
+
+    async def gathered(http, identity, name, path, have, most):
+        await gather(http, identity, name, path, have, most)
+        fetched.append(name)
+        if fetched.count(name) == 1:
+            path.unlink()
+
+    monkeypatch.setattr(kept_parts, "gather", gathered)
+    assert not run_endpoint("sync", "--data", join("spot-shared")).stderr
+    assert fetched
+    assert all(fetched.count(name) == 2 for name in fetched)
 
 
 def test_leaving_takes_away_what_is_its_own_and_nothing_else(running):

@@ -119,12 +119,14 @@ class KeptParts:
 
     async def _fetch_whole(self, digest: str, http: httpx.AsyncClient) -> None:
         path = self._folder.part(self.name(digest))
-        await gather(http, self._identity, f"part/{digest}", path, look_of(path)[1], MAX_BUNDLE_BYTES)
-        # another process of this machine may fetch the same
-        packed = self._folder.read(self.name(digest) + ".part") or b""
-        path.unlink(missing_ok=True)
-        if not self._keep(digest, packed) and not self._is_intact(digest):
-            raise BadBundle("a part of the bundle was damaged on its way; it is fetched again")
+        # another process of this machine may fetch the same into the same file: then once more, from the beginning
+        for _ in range(2):
+            await gather(http, self._identity, f"part/{digest}", path, look_of(path)[1], MAX_BUNDLE_BYTES)
+            kept = self._keep(digest, self._folder.read(self.name(digest) + ".part") or b"")
+            path.unlink(missing_ok=True)
+            if kept or self._is_intact(digest):
+                return
+        raise BadBundle("a part of the bundle was damaged on its way; it is fetched again")
 
     def _keep(self, digest: str, packed: bytes) -> bool:
         """Keep a part, if it is what its name says; whether it is."""
