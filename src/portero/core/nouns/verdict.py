@@ -170,7 +170,10 @@ class BriefVerdict(Noun):
     intended: Annotated[Verdict, Field(description="What the estate says.")]
     effective: Annotated[Verdict, Field(description="What this machine would do.")]
     gap: Gap
-    layer: Annotated[Layer, Field(description="The first of the layers whose word is that of the estate.")]
+    layer: Annotated[
+        Layer,
+        Field(description="The first layer in which a rule says what the estate says; the last, where none does."),
+    ]
     winner: Annotated[RuleReference | None, Field(description="The rule that decides there.")] = None
     why: Annotated[str, Field(description="One sentence in plain words.")]
     caveats: tuple[CaveatCode, ...] = ()
@@ -179,10 +182,8 @@ class BriefVerdict(Noun):
     def of(cls, whole: Explanation) -> BriefVerdict:
         """What is told in brief of a whole answer."""
         intended, effective = whole.intended, whole.effective
-        decides = next(layer for layer in intended.layers if layer.verdict is intended.verdict)
-        # of two layers that let it through, the one of which some rule says so
-        named = (layer for layer in intended.layers if layer.verdict is intended.verdict and layer.winner is not None)
-        decides = next(named, decides)
+        saying = [layer for layer in intended.layers if layer.verdict is intended.verdict]
+        decides = next((layer for layer in saying if layer.winner is not None), saying[-1])
         return cls(
             id=whole.id,
             attempt=whole.attempt,
