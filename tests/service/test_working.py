@@ -75,6 +75,22 @@ def test_a_refusal_is_as_ever_where_it_comes_soon(service, portero):
         assert answer.headers["content-type"] == "application/problem+json"
 
 
+def test_what_nobody_foresaw_is_told_with_its_request_id(service, portero, monkeypatch):
+    def broken(estate, world):
+        world.note("Rules that meet", 1, 9)
+        threading.Event().wait(0.8)
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(service.keepers.foresight, "_found", None)
+    monkeypatch.setattr(service.keepers.foresight, "_find", broken)
+    with asked(service, portero, "/findings") as answer:
+        *_, (name, told) = events(answer)
+        assert (name, told["status"]) == ("answered", 500)
+        assert answer.headers["x-request-id"] in told["body"]["detail"]
+    monkeypatch.undo()
+    assert portero.findings.list().items
+
+
 def patient(portero: Portero, notes: list) -> Portero:
     """The same client, that is told how far answers are."""
 

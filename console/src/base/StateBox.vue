@@ -31,7 +31,7 @@ const detail = computed(() => {
     <p v-if="detail" class="sub">{{ detail }}</p>
     <BButton variant="light" @click="$emit('retry')">Try again</BButton>
   </div>
-  <div v-else-if="loading">
+  <div v-else-if="loading" class="loading">
     <WorkingNote />
     <div class="skeleton" role="progressbar" aria-busy="true" aria-label="Loading">
       <BPlaceholder v-for="row in rows ?? 8" :key="row" :cols="row % 3 ? 9 : 7" />
@@ -58,9 +58,11 @@ const detail = computed(() => {
 .title {
   font-weight: 600;
 }
+.loading {
+  padding: 1.1rem;
+}
 .skeleton {
   display: grid;
   gap: 1rem;
-  padding: 1.1rem;
 }
 </style>

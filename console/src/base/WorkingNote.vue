@@ -18,8 +18,10 @@ import { working } from '@/api/working'
   display: grid;
   gap: 0.4rem;
   max-width: 26rem;
-  padding: 1.1rem 1.1rem 0;
-  --bs-progress-bg: var(--wash);
+  margin-bottom: 1rem;
+}
+.working :deep(.progress) {
+  --bs-progress-bg: var(--line);
   --bs-progress-bar-bg: var(--brass);
 }
 </style>

@@ -11,8 +11,8 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero.service.metrics import Metrics
-from portero.service.problems import ProblemResponse, Refusal
-from portero.service.working import TOLD_STATUS
+from portero.service.problems import Refusal, failed
+from portero.service.working import REQUEST_ID, TOLD_STATUS
 
 MAX_BODY = 4_000_000
 MAX_DOCUMENT = 40_000_000
@@ -115,6 +115,7 @@ class Observed:
             await self._app(scope, receive, send)
             return
         request_id, began, status = new_request_id(), time.perf_counter(), 0
+        scope[REQUEST_ID] = request_id
 
         async def dressed(message: Message) -> None:
             nonlocal status
@@ -146,19 +147,6 @@ def dress(headers: MutableHeaders, scope: Scope, request_id: str) -> None:
         headers["Strict-Transport-Security"] = "max-age=31536000"
     if scope["path"].startswith("/api/"):
         headers.setdefault("Cache-Control", "no-store")
-
-
-def failed(request_id: str) -> ProblemResponse:
-    """What is told of what nobody foresaw."""
-    return ProblemResponse(
-        {
-            "type": "urn:portero:problem:internal",
-            "title": "Something went wrong inside the service",
-            "status": 500,
-            "detail": f"It is in the service's log under request id {request_id}.",
-        },
-        500,
-    )
 
 
 def _route_of(scope: Scope) -> str:

@@ -157,3 +157,16 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(HTTPException, http)  # type: ignore[arg-type]
     for kind in (Refusal, UnicodeEncodeError, *_TOLD):
         app.add_exception_handler(kind, told)
+
+
+def failed(request_id: str) -> ProblemResponse:
+    """What is told of what nobody foresaw."""
+    return ProblemResponse(
+        {
+            "type": "urn:portero:problem:internal",
+            "title": "Something went wrong inside the service",
+            "status": 500,
+            "detail": f"It is in the service's log under request id {request_id}.",
+        },
+        500,
+    )

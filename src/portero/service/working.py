@@ -16,10 +16,14 @@ from sse_starlette import ServerSentEvent
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from portero.service.problems import failed
+
 EVENT_STREAM = "text/event-stream"
 EVERY_SECONDS = 0.3
 TOLD_STATUS = "portero.status"
 """Where the request's scope has the status of an answer that is told in an event."""
+REQUEST_ID = "portero.request_id"
+"""Where it has the id by which the answer and its line in the log belong together."""
 _LIVE = "/api/v1/stream"
 
 
@@ -60,6 +64,9 @@ class Working:
             while not (await asyncio.wait({task}, timeout=EVERY_SECONDS))[0]:
                 await answer.tell(work)
             await task
+        except Exception:
+            await answer.fail()
+            raise
         finally:
             task.cancel()
         await answer.end()
@@ -69,6 +76,10 @@ def _asks(scope: Scope) -> bool:
     if scope["type"] != "http" or not scope["path"].startswith("/api/") or scope["path"] == _LIVE:
         return False
     return EVENT_STREAM in Headers(scope=scope).get("accept", "")
+
+
+async def _nothing_more() -> Message:
+    return {"type": "http.disconnect"}
 
 
 class _Answer:
@@ -111,6 +122,13 @@ class _Answer:
         named = json.dumps({name: headers[name] for name in headers if name != "content-length"})
         told = json.dumps(json.loads(body)) if body else "null"
         await self._event("answered", f'{{"status": {status}, "headers": {named}, "body": {told}}}', more=False)
+
+    async def fail(self) -> None:
+        """That nobody foresaw what happened, where an answer is waited for in an event."""
+        if self._told:
+            self._start, self._body = {}, []
+            await failed(self._scope[REQUEST_ID])(self._scope, _nothing_more, self.take)
+            await self.end()
 
     async def _event(self, name: str, data: str, more: bool) -> None:
         event = ServerSentEvent(data, event=name).encode()

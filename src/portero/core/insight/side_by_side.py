@@ -154,20 +154,11 @@ def _of_facts(first: WhyAsked, second: WhyAsked) -> Iterable[Differing]:
                 second=_said(had),
                 decides=_decides(first, second, partial(first.verdict, **{name: had})),
             )
-    if one.clock_ahead != other.clock_ahead:
-        yield Differing(
-            what="clock",
-            first=_clock(one),
-            second=_clock(other),
-            decides=_decides(first, second, partial(first.verdict, clock_ahead=other.clock_ahead)),
-        )
-    if one.browsers != other.browsers:
-        yield Differing(
-            what="browsers",
-            first=_browsers(one),
-            second=_browsers(other),
-            decides=_decides(first, second, partial(first.verdict, browsers=other.browsers)),
-        )
+    for what, name, tell in (("clock", "clock_ahead", _clock), ("browsers", "browsers", _browsers)):
+        has = getattr(other, name)
+        if getattr(one, name) != has:
+            decides = _decides(first, second, partial(first.verdict, **{name: has}))
+            yield Differing(what=what, first=tell(one), second=tell(other), decides=decides)
     gateways = [
         gateway_of(first.policy.bundle, asked.case.place, asked.case.machine.addresses) for asked in (first, second)
     ]

@@ -136,8 +136,8 @@ class ObservedVerdict(Noun):
     agrees: Annotated[bool | None, Field(description="Whether it was what was predicted at that moment.")] = None
 
 
-class Explanation(Noun):
-    """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
+class Understood(Noun):
+    """An attempt as it was understood: what every answer to one begins with."""
 
     id: Annotated[str | int | None, Field(description="The attempt's own name, where it had one.")] = None
     attempt: Attempt
@@ -146,6 +146,11 @@ class Explanation(Noun):
     category_entry: Annotated[
         str | None, Field(description="The host whose entry gave the categories; None for an unknown host.")
     ] = None
+
+
+class Explanation(Understood):
+    """The whole answer to one attempt. The same object everywhere: API, client, command line, console."""
+
     intended: Intended
     effective: Effective
     observed: Annotated[
@@ -157,16 +162,9 @@ class Explanation(Noun):
     applied_bundle: str | None = None
 
 
-class BriefVerdict(Noun):
+class BriefVerdict(Understood):
     """The answer to one attempt in brief: by what it is decided, without what else was looked at."""
 
-    id: Annotated[str | int | None, Field(description="The attempt's own name, where it had one.")] = None
-    attempt: Attempt
-    host: Annotated[str | None, Field(description="The host of the visit, as it was understood.")] = None
-    categories: Annotated[tuple[str, ...], Field(description="The web categories of the host.")] = ()
-    category_entry: Annotated[
-        str | None, Field(description="The host whose entry gave the categories; None for an unknown host.")
-    ] = None
     intended: Annotated[Verdict, Field(description="What the estate says.")]
     effective: Annotated[Verdict, Field(description="What this machine would do.")]
     gap: Gap
@@ -185,11 +183,7 @@ class BriefVerdict(Noun):
         saying = [layer for layer in intended.layers if layer.verdict is intended.verdict]
         decides = next((layer for layer in saying if layer.winner is not None), saying[-1])
         return cls(
-            id=whole.id,
-            attempt=whole.attempt,
-            host=whole.host,
-            categories=whole.categories,
-            category_entry=whole.category_entry,
+            **{name: getattr(whole, name) for name in Understood.model_fields},
             intended=intended.verdict,
             effective=effective.verdict,
             gap=whole.gap,

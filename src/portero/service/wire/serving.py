@@ -13,8 +13,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from portero.service.keepers import Keepers
 from portero.service.metrics import Metrics
-from portero.service.middleware import SECURITY_HEADERS, dress, failed, new_request_id
-from portero.service.problems import Refusal, method_not_allowed, refusal_of
+from portero.service.middleware import SECURITY_HEADERS, dress, new_request_id
+from portero.service.problems import Refusal, failed, method_not_allowed, refusal_of
 from portero.service.wire import activity, check_ins, content, errands, joining, people, probes
 from portero.service.wire.calls import Call, DeviceAnswer, Gone
 from portero.service.wire.noting import Noting
